@@ -1,0 +1,1 @@
+"""One module a sub-command; each has a click command named `command`."""

@@ -1,0 +1,121 @@
+"""./dynamikos run PLAN"""
+
+import os
+import sys
+from pathlib import Path
+
+import click
+from msgspec.structs import replace
+
+from dynamikos.cli import summary
+from dynamikos.core.errors import DynamikosError, PlanError
+from dynamikos.core.plans import Plan
+from dynamikos.core.profiles import Stretch, duration_s, peak
+from dynamikos.core.verdicts import as_json, as_junit
+from dynamikos.core.verdicts.outcome import COULD_NOT_RUN
+
+
+def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
+    """`plan` with its profile stretched to another peak or another length; shapes keep their proportions."""
+    profile = list(plan.profile)
+    if users is not None:
+        top = peak(profile)
+        if top < 1 or users < 1:
+            raise PlanError("--users needs a profile with users, and at least 1")
+        profile = [replace(each, to=None if each.to is None else round(each.to * users / top)) for each in profile]
+    if seconds is not None:
+        total = duration_s(profile)
+        if total <= 0 or seconds < 1:
+            raise PlanError("--duration needs at least 1 second")
+        profile = [Stretch(stretch=each.stretch, to=each.to, seconds=each.seconds * seconds / total) for each in profile]
+    return replace(plan, profile=tuple(profile))
+
+
+def settings(pairs: tuple[str, ...]) -> dict[str, str]:
+    """`--set name=value` as values of the environment."""
+    made = {}
+    for pair in pairs:
+        name, sign, value = pair.partition("=")
+        if not sign or not name:
+            raise PlanError(f"--set {pair}: write name=value")
+        made[name] = value
+    return made
+
+
+@click.command()
+@click.argument("plan")
+@click.option("--project", help="For a plan kept in the database: the project it belongs to (needed only if the name is not unique).")
+@click.option("--environment", help="Another environment than the plan's.")
+@click.option("--users", type=int, help="Another peak of users; the profile keeps its shape.")
+@click.option("--duration", type=float, metavar="SECONDS", help="Another length; the profile keeps its shape.")
+@click.option("--set", "sets", multiple=True, metavar="NAME=VALUE", help="Another value of the environment. Can be repeated.")
+@click.option("--junit", type=click.Path(dir_okay=False, path_type=Path), help="Write JUnit XML: one test case an objective.")
+@click.option(
+    "--json", "json_file", type=click.Path(dir_okay=False, path_type=Path), help="Write all figures as JSON (docs/run-command.md)."
+)
+def command(
+    plan: str, project: str | None, environment: str | None, users: int | None, duration: float | None, sets: tuple[str, ...],
+    junit: Path | None, json_file: Path | None,
+) -> None:  # fmt: skip
+    """Run PLAN, a text file or the key of a plan in a project, and judge it.
+
+    Exit code: 0 objectives met, 1 missed, 2 could not run, 3 ran but the measurement is not valid, 4 stopped by hand.
+    Secrets come from the process environment, under the names the environment lists in secret_from_process.
+    """
+    try:
+        if Path(plan).is_file():
+            frozen, outcome = _from_file(Path(plan), environment, users, duration, sets)
+        else:
+            from dynamikos.cli.project_run import run_plan
+
+            frozen, outcome = run_plan(
+                plan,
+                project=project,
+                environment=environment,
+                change=lambda found: scaled(found, users, duration),
+                values=settings(sets),
+                tell=click.echo,
+            )
+        if json_file:
+            json_file.write_bytes(as_json(frozen, outcome))
+        if junit:
+            junit.write_bytes(as_junit(frozen, outcome))
+    except DynamikosError as problem:
+        click.echo(f"could not run: {problem}", err=True)
+        sys.exit(COULD_NOT_RUN)
+    except OSError as problem:
+        click.echo(f"could not run: {problem.filename or ''} {problem.strerror or problem}", err=True)
+        sys.exit(COULD_NOT_RUN)
+    click.echo(summary.table(frozen, outcome))
+    sys.exit(outcome.exit_code)
+
+
+def _from_file(path: Path, environment: str | None, users: int | None, seconds: float | None, sets: tuple[str, ...]):  # type: ignore[no-untyped-def]
+    from dynamikos.cli import plan_files
+    from dynamikos.cli.file_run import perform, practice_target
+
+    files = plan_files.load(path, environment)
+    found = files.environment
+    values = {**found.values}
+    addresses = {**found.addresses}
+    for name, value in settings(sets).items():
+        (addresses if name in addresses else values)[name] = value
+    missing = [name for name in found.secret_from_process if name not in os.environ]
+    if missing:
+        raise PlanError(f"these secrets are not in the process environment: {', '.join(missing)}; export them and call again")
+    secrets = {f"env.{name}": os.environ[name] for name in found.secret_from_process}
+    files = plan_files.PlanFiles(
+        scaled(files.plan, users, seconds), files.journey, replace(found, values=values, addresses=addresses), files.tables
+    )
+    frozen = files.frozen(secrets)
+    target = practice_target(found.practice, addresses) if found.practice else None
+    try:
+        click.echo(
+            f"{frozen.plan.name}: {peak(frozen.plan.profile)} users, {summary.clock(duration_s(frozen.plan.profile))}, seed {frozen.seed}"
+        )
+        outcome, _ = perform(frozen, {key: table.rows for key, table in files.tables.items()}, secrets, click.echo)
+    finally:
+        if target is not None:
+            target.terminate()
+            target.wait()
+    return frozen, outcome

@@ -1,0 +1,76 @@
+"""A load plan and what it names, read from text files that stand beside it."""
+
+import uuid
+from dataclasses import dataclass
+from pathlib import Path
+
+from dynamikos.core.dealing import Table, read_csv
+from dynamikos.core.errors import PlanError
+from dynamikos.core.frozen import DataPile, FrozenRun
+from dynamikos.core.journeys import Journey, key_from, parse_journey, verify
+from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target, plan_problems
+
+
+@dataclass(frozen=True, slots=True)
+class PlanFiles:
+    """Everything a run from files needs."""
+
+    plan: Plan
+    journey: Journey
+    environment: Environment
+    tables: dict[str, Table]
+
+    def frozen(self, secrets: dict[str, str]) -> FrozenRun:
+        """The frozen document. Raises PlanError with all problems, one a line."""
+        known = {**self.environment.known(), **secrets}
+        columns = {f"{key}.{column}" for key, table in self.tables.items() for column in table.columns}
+        problems = plan_problems(self.plan, self.journey)
+        for each in verify(self.journey, columns | set(known)):
+            problems.append(f"{self.journey.journey}, step {each.step}, request {each.request}: {each.message}")
+        if problems:
+            raise PlanError("\n".join(problems))
+        return FrozenRun(
+            run=str(uuid.uuid4()), seed=self.plan.seed, plan=self.plan, journey=self.journey, values=self.environment.known(),
+            secret_names=tuple(secrets), agreed=tuple(parse_target(line) for line in self.environment.agreed),
+            data=tuple(DataPile(key=key, columns=t.columns, secret=t.secret, rows=len(t.rows)) for key, t in self.tables.items()),
+        )  # fmt: skip
+
+
+def load(path: Path, environment: str | None = None) -> PlanFiles:
+    """Reads `path` and the files it names, all inside its own folder. Raises DynamikosError."""
+    folder = path.resolve().parent
+    plan = parse_plan(_text(path), file=path.name)
+    journey_file = _inside(folder, plan.journey)
+    journey = parse_journey(_text(journey_file), file=plan.journey)
+    named = environment or plan.environment
+    if "/" not in named and not named.endswith((".yaml", ".yml")):
+        named = f"environments/{named}.yaml"
+    found = parse_environment(_text(_inside(folder, named)), file=named)
+    tables = {}
+    for name in plan.data:
+        file = _inside(folder, name)
+        key = key_from(file.stem).replace("-", "_")
+        tables[key] = read_csv(_bytes(file), name)
+    return PlanFiles(plan, journey, found, tables)
+
+
+def _inside(folder: Path, name: str) -> Path:
+    """`name` under `folder`; `..`, absolute paths and links that lead out are refused."""
+    path = folder / name
+    if Path(name).is_absolute() or ".." in Path(name).parts or not path.resolve().is_relative_to(folder):
+        raise PlanError(f"'{name}' leads out of {folder}; files of a plan stand in its own folder")
+    return path
+
+
+def _bytes(path: Path) -> bytes:
+    try:
+        return path.read_bytes()
+    except OSError as problem:
+        raise PlanError(f"{path} can't be read: {problem.strerror}") from problem
+
+
+def _text(path: Path) -> str:
+    try:
+        return _bytes(path).decode("utf-8")
+    except UnicodeDecodeError as problem:
+        raise PlanError(f"{path} is not UTF-8 text; save it as UTF-8") from problem

@@ -1,0 +1,57 @@
+"""An outcome and its progress as lines of text."""
+
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.reports import Frame
+from dynamikos.core.verdicts import Outcome
+
+
+def duration(milliseconds: float | None) -> str:
+    """Three significant digits with their unit."""
+    if milliseconds is None:
+        return "–"
+    if milliseconds < 1000:
+        return f"{milliseconds:.3g} ms" if milliseconds < 100 else f"{milliseconds:.0f} ms"
+    return f"{milliseconds / 1000:.3g} s"
+
+
+def clock(seconds: float) -> str:
+    return f"{int(seconds) // 60:02d}:{int(seconds) % 60:02d}"
+
+
+def progress(frame: Frame, total_s: float) -> str:
+    users = frame.starting + frame.busy + frame.thinking + frame.leaving
+    late = "  generator late" if frame.is_late else ""
+    return (
+        f"{clock(frame.second + 1)} of {clock(total_s)}  {users} of {frame.planned} users  {frame.answered} exchanges/s  "
+        f"p95 {duration(frame.p95_ms)}  {frame.failed + frame.steps_failed} failed{late}"
+    )
+
+
+def table(frozen: FrozenRun, outcome: Outcome) -> str:
+    """The summary at the end."""
+    lines = [
+        "",
+        f"{frozen.plan.name}: {outcome.ended}; measured part {clock(outcome.from_s)}–{clock(outcome.to_s)}",
+        f"{'':34}{'count':>8}{'failed':>8}{'/s':>8}{'mean':>10}{'p50':>10}{'p95':>10}{'p99':>10}{'max':>10}",
+    ]
+    for row in outcome.rows:
+        if row.level == "request" or (row.level == "embedded" and not row.count):
+            continue
+        cells = "".join(f"{duration(value):>10}" for value in (row.mean_ms, row.p50_ms, row.p95_ms, row.p99_ms, row.max_ms))
+        lines.append(f"{row.name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")
+    for row in outcome.rows:
+        if row.level == "request":
+            lines.extend(
+                f"  {row.step} / {row.request}: {count} × {kind}" for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]
+            )
+    lines.append(
+        f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,} + in flight {outcome.in_flight:,}"
+        f"   generators late in {100 * outcome.late_share:.1f} % of seconds"
+    )
+    lines.append("")
+    for each in outcome.judgements:
+        value = each.reason if each.value is None else f"{each.value:.4g} {each.unit}"
+        lines.append(f"  {each.word:10} {each.sentence}: {value}")
+    lines.extend(f"  doubt      {each}" for each in outcome.doubts)
+    lines.append(outcome.sentence)
+    return "\n".join(lines)

@@ -1,0 +1,52 @@
+"""JSONPath (RFC 9535): a simple path is a key walk, everything else the library's query."""
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+import jsonpath_rfc9535
+import orjson
+
+from dynamikos.core.errors import RuleError
+
+SIMPLE = re.compile(r"\$((\.[A-Za-z_][A-Za-z0-9_]*)|(\[\d+\])|(\['[^'\\]*'\])|(\[\"[^\"\\]*\"\]))*\Z")
+PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\['([^'\\]*)'\]|\[\"([^\"\\]*)\"\]")
+MISSING = object()
+
+
+def compile_path(path: str) -> Callable[[Any], Any]:
+    """`path` as a function document → the first value found, or MISSING. Raises RuleError for an invalid path."""
+    if SIMPLE.match(path):
+        keys: list[str | int] = [
+            int(match.group(2))
+            if match.group(2) is not None
+            else next(g for g in (match.group(1), match.group(3), match.group(4)) if g is not None)
+            for match in PART.finditer(path)
+        ]
+
+        def walk(document: Any) -> Any:
+            for key in keys:
+                try:
+                    if isinstance(document, dict) != isinstance(key, str):
+                        return MISSING
+                    document = document[key]
+                except (KeyError, IndexError, TypeError):
+                    return MISSING
+            return document
+
+        return walk
+    try:
+        query = jsonpath_rfc9535.compile(path)
+    except jsonpath_rfc9535.JSONPathError as problem:
+        raise RuleError(f"'{path}' is not a JSONPath: {problem}") from problem
+
+    def ask(document: Any) -> Any:
+        found = query.find_one(document)
+        return MISSING if found is None else found.value
+
+    return ask
+
+
+def as_text(value: Any) -> str:
+    """A JSON value as it would be sent back: texts as they are, everything else as compact JSON."""
+    return value if isinstance(value, str) else orjson.dumps(value).decode()

@@ -1,0 +1,38 @@
+"""What can be wrong with what a person gave us. Messages say what, where and what to do."""
+
+
+class DynamikosError(Exception):
+    """Base of every error whose message is meant for a person."""
+
+
+class TextError(DynamikosError):
+    """A text form that can't be read.
+
+    `line` and `column` count from 1; `file` is a name for the message only.
+    """
+
+    def __init__(self, message: str, *, line: int = 0, column: int = 0, file: str = "") -> None:
+        self.message, self.line, self.column, self.file = message, line, column, file
+        super().__init__(message)
+
+    def __str__(self) -> str:
+        place = ", ".join(
+            part for part in (self.file, f"line {self.line}" if self.line else "", f"column {self.column}" if self.column else "") if part
+        )
+        return f"{place}: {self.message}" if place else self.message
+
+
+class TemplateError(DynamikosError):
+    """A `{{ name }}` that can't be understood or has no value."""
+
+
+class RuleError(DynamikosError):
+    """A capture or check whose expression is not valid."""
+
+
+class ImportRefused(DynamikosError):
+    """A file from outside that can't be taken in."""
+
+
+class PlanError(DynamikosError):
+    """A load plan that can't be run as it stands."""

@@ -1,0 +1,224 @@
+"""HAR 1.2 in: a browser's recorded session as exchanges, whatever browser wrote it."""
+
+import base64
+import binascii
+from collections.abc import Callable, Iterable
+from datetime import datetime
+from typing import Any
+from urllib.parse import urlsplit
+
+import msgspec
+
+from dynamikos.core.errors import ImportRefused
+from dynamikos.core.exchanges.model import Answer, Exchange, Sent, Timings
+
+
+class HostSummary(msgspec.Struct, frozen=True, kw_only=True):
+    """One host of a recording. `ours` is the guess that a person may change: the first page's own site."""
+
+    origin: str
+    count: int
+    size_bytes: int
+    ours: bool
+
+
+class Recording(msgspec.Struct, frozen=True, kw_only=True):
+    """What was recorded, in order of time, with the titles of its pages and what could not be taken."""
+
+    exchanges: tuple[Exchange, ...]
+    pages: dict[str, str]
+    creator: str = ""
+    remarks: tuple[str, ...] = ()
+
+
+class _Har(msgspec.Struct):
+    log: msgspec.Raw = msgspec.Raw(b"")
+
+
+class _Log(msgspec.Struct):
+    entries: list[msgspec.Raw] | None = None
+    pages: list[dict[str, Any]] = []
+    creator: dict[str, Any] = {}
+
+
+def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Recording:
+    """The recording in a HAR file's bytes. `progress` is told the share done (0…1).
+
+    Raises ImportRefused for what is not JSON (with line and column), is cut off, or has no entries. A single entry that
+    can't be used is left out and named in `remarks`.
+    """
+    data = data.removeprefix(b"\xef\xbb\xbf")
+    if not data.strip():
+        raise ImportRefused("The file is empty. Export the session from the browser's network panel once more.")
+    try:
+        outer = msgspec.json.decode(data, type=_Har)
+        log = msgspec.json.decode(outer.log, type=_Log) if outer.log else _Log()
+    except msgspec.ValidationError as problem:
+        raise ImportRefused(f"This is JSON, but not a HAR file: {problem}. A HAR file has 'log' with 'entries'.") from problem
+    except (msgspec.DecodeError, UnicodeDecodeError) as problem:
+        raise ImportRefused(_where(data, problem)) from problem
+    if not log.entries:
+        raise ImportRefused("The HAR file has no entries, so there is nothing to import. Record again with the network panel open.")
+    exchanges: list[Exchange] = []
+    remarks: list[str] = []
+    total = len(log.entries)
+    for number, raw in enumerate(log.entries):
+        try:
+            exchange = _entry(msgspec.json.decode(raw))
+        except (KeyError, TypeError, ValueError, AttributeError) as problem:
+            remarks.append(f"entry {number} left out: {_say(problem)}")
+            continue
+        if exchange is not None:
+            exchanges.append(exchange)
+        else:
+            remarks.append(f"entry {number} left out: its address is not http or https")
+        if progress is not None and number % 64 == 0:
+            progress(number / total)
+    if not exchanges:
+        raise ImportRefused(f"None of the {total} entries can be used; the first reason: {remarks[0]}")
+    if progress is not None:
+        progress(1.0)
+    exchanges.sort(key=lambda exchange: exchange.started_us)
+    pages = {str(page.get("id", "")): str(page.get("title", "")) for page in log.pages}
+    creator = " ".join(str(log.creator.get(key, "")) for key in ("name", "version")).strip()
+    return Recording(exchanges=tuple(exchanges), pages=pages, creator=creator, remarks=tuple(remarks))
+
+
+def hosts_of(exchanges: Iterable[Exchange]) -> list[HostSummary]:
+    """Origins by number of exchanges, most first; `ours` for the first page's host and hosts of the same site."""
+    counts: dict[str, list[int]] = {}
+    first = ""
+    for exchange in exchanges:
+        parts = urlsplit(exchange.sent.url)
+        origin = f"{parts.scheme}://{parts.netloc}"
+        first = first or origin
+        row = counts.setdefault(origin, [0, 0])
+        row[0] += 1
+        row[1] += exchange.answer.size_bytes if exchange.answer else 0
+    site = _site(first)
+    rows = [
+        HostSummary(origin=origin, count=count, size_bytes=size, ours=origin == first or _site(origin) == site)
+        for origin, (count, size) in counts.items()
+    ]
+    return sorted(rows, key=lambda row: (not row.ours, -row.count, row.origin))
+
+
+def _site(origin: str) -> str:
+    """The last two labels of a host name, or an address as it is (a guess that a person confirms)."""
+    host = urlsplit(origin).hostname or ""
+    if host.replace(".", "").isdigit() or ":" in host:
+        return host
+    return ".".join(host.split(".")[-2:])
+
+
+def _where(data: bytes, problem: Exception) -> str:
+    """Says where JSON breaks, by line and column, and whether the file seems cut off."""
+    text = str(problem)
+    position = len(data)
+    if "byte " in text:
+        digits = "".join(filter(str.isdigit, text.rsplit("byte ", 1)[1].split()[0]))
+        position = int(digits) if digits else position
+    elif "truncated" in text:
+        position = len(data)
+    line = data.count(b"\n", 0, position) + 1
+    column = position - (data.rfind(b"\n", 0, position) + 1) + 1
+    if "truncated" in text:
+        return (
+            f"The file is cut off: JSON ends unfinished at line {line}, column {column} ({len(data):,} bytes). "
+            "Export it again, and wait until the browser has written it."
+        )
+    if isinstance(problem, UnicodeDecodeError) or data[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\x00" in data[:200]:
+        return "The file is not UTF-8 text, so it is not JSON and not a HAR file. Choose the .har file the browser saved."
+    return f"The file is not JSON (line {line}, column {column}): {text}. Choose the .har file the browser saved."
+
+
+def _say(problem: Exception) -> str:
+    return f"the key {problem} is missing" if isinstance(problem, KeyError) else str(problem) or type(problem).__name__
+
+
+def _entry(entry: dict[str, Any]) -> Exchange | None:
+    request, response = entry["request"], entry.get("response") or {}
+    url = str(request["url"])
+    if urlsplit(url).scheme not in ("http", "https"):
+        return None
+    url = url.partition("#")[0]
+    sent = Sent(method=str(request["method"]).upper(), url=url, headers=_headers(request), body=_posted(request.get("postData") or {}))
+    status = int(response.get("status") or 0)
+    answer = None
+    error = ""
+    if status > 0:
+        content = response.get("content") or {}
+        body = _content(content)
+        size = int(content.get("size") or 0)
+        answer = Answer(
+            status=status,
+            reason=str(response.get("statusText") or ""),
+            headers=_headers(response),
+            body=body,
+            size_bytes=size if size > 0 else len(body),
+        )
+    else:
+        error = str(response.get("_error") or "no answer was recorded")
+    return Exchange(
+        sent=sent,
+        answer=answer,
+        timings=_timings(entry.get("timings") or {}),
+        error=error,
+        started_us=_instant(str(entry["startedDateTime"])),
+        page=str(entry.get("pageref") or ""),
+    )
+
+
+def _headers(message: dict[str, Any]) -> tuple[tuple[str, str], ...]:
+    pairs = ((str(pair["name"]), str(pair["value"])) for pair in message.get("headers") or ())
+    return tuple((name, value) for name, value in pairs if not name.startswith(":"))  # HTTP/2 pseudo-headers
+
+
+def _posted(data: dict[str, Any]) -> bytes:
+    text = data.get("text")
+    if text:
+        if data.get("encoding") == "base64":
+            return base64.b64decode(text)
+        return str(text).encode("utf-8", "surrogatepass")
+    params = data.get("params") or []
+    if params:
+        from urllib.parse import quote_plus
+
+        return "&".join(f"{quote_plus(str(p['name']))}={quote_plus(str(p.get('value') or ''))}" for p in params).encode()
+    return b""
+
+
+def _content(content: dict[str, Any]) -> bytes:
+    text = content.get("text")
+    if not text:
+        return b""
+    if content.get("encoding") == "base64":
+        try:
+            return base64.b64decode(text)
+        except (binascii.Error, ValueError) as problem:
+            raise ValueError(f"its body says base64 and is not: {problem}") from problem
+    return str(text).encode("utf-8", "surrogatepass")
+
+
+def _timings(timings: dict[str, Any]) -> Timings:
+    def part(name: str) -> int:
+        value = timings.get(name)
+        return -1 if value is None or float(value) < 0 else round(float(value) * 1000)
+
+    ssl, connect = part("ssl"), part("connect")
+    if ssl >= 0 and connect >= 0:  # HAR counts ssl inside connect; we keep them apart
+        connect = max(0, connect - ssl)
+    return Timings(
+        blocked_us=max(0, part("blocked")),
+        dns_us=part("dns"),
+        connect_us=connect,
+        ssl_us=ssl,
+        send_us=max(0, part("send")),
+        wait_us=max(0, part("wait")),
+        receive_us=max(0, part("receive")),
+    )
+
+
+def _instant(text: str) -> int:
+    moment = datetime.fromisoformat(text)
+    return round(moment.timestamp() * 1_000_000)

@@ -1,0 +1,103 @@
+"""Exchanges as values: what was sent, what came back, and how long each part took."""
+
+import gzip
+import zlib
+
+import brotli
+import msgspec
+import zstandard
+
+Headers = tuple[tuple[str, str], ...]
+MAX_DECODED = 64_000_000
+
+
+class Timings(msgspec.Struct, frozen=True, kw_only=True):
+    """HAR 1.2's parts in microseconds; -1 means "does not apply". `connect_us` is without `ssl_us`."""
+
+    blocked_us: int = 0
+    dns_us: int = -1
+    connect_us: int = -1
+    ssl_us: int = -1
+    send_us: int = 0
+    wait_us: int = 0
+    receive_us: int = 0
+
+    @property
+    def total_us(self) -> int:
+        return sum(max(0, part) for part in msgspec.structs.astuple(self))
+
+
+class Sent(msgspec.Struct, frozen=True, kw_only=True):
+    """A request as it went out."""
+
+    method: str
+    url: str
+    headers: Headers = ()
+    body: bytes = b""
+
+
+class Answer(msgspec.Struct, frozen=True, kw_only=True):
+    """A response as it came in; `body` is decoded (no content-encoding), cut at what was kept."""
+
+    status: int
+    reason: str = ""
+    headers: Headers = ()
+    body: bytes = b""
+    size_bytes: int = 0
+
+    def header(self, name: str) -> str | None:
+        """The first value of a header, names compared without case (RFC 9110 §5.1)."""
+        wanted = name.lower()
+        return next((value for key, value in self.headers if key.lower() == wanted), None)
+
+
+class Exchange(msgspec.Struct, frozen=True, kw_only=True):
+    """One request with its response, or with the reason why there is none (`error`)."""
+
+    sent: Sent
+    answer: Answer | None = None
+    timings: Timings = Timings()
+    error: str = ""
+    started_us: int = 0
+    page: str = ""
+    embedded: bool = False
+
+
+def decode_body(body: bytes, encoding: str) -> bytes:
+    """`body` without its content-encodings (RFC 9110 §8.4), last applied first removed.
+
+    Raises ValueError when it is not what `encoding` says or unpacks to more than 64 MB.
+    """
+    for name in reversed([part.strip().lower() for part in encoding.split(",") if part.strip()]):
+        try:
+            if name in ("gzip", "x-gzip"):
+                body = gzip.decompress(body)
+            elif name == "deflate":
+                try:
+                    body = zlib.decompress(body)
+                except zlib.error:
+                    body = zlib.decompress(body, -zlib.MAX_WBITS)
+            elif name == "br":
+                body = brotli.decompress(body)
+            elif name == "zstd":
+                body = zstandard.ZstdDecompressor().decompress(body, max_output_size=MAX_DECODED)
+            elif name != "identity":
+                raise ValueError(f"unknown content-encoding {name}")
+        except (OSError, EOFError, zlib.error, brotli.error, zstandard.ZstdError) as problem:
+            raise ValueError(f"the body is not {name}: {problem}") from problem
+        if len(body) > MAX_DECODED:
+            raise ValueError("the body unpacks to more than 64 MB")
+    return body
+
+
+def text_of(body: bytes, content_type: str = "") -> str:
+    """`body` as text by its declared charset, else UTF-8 with replacement."""
+    charset = "utf-8"
+    for part in content_type.split(";")[1:]:
+        key, _, value = part.strip().partition("=")
+        if key.lower() == "charset" and value:
+            charset = value.strip("\"' ")
+    try:
+        return body.decode(charset, "replace")
+    except LookupError:
+        return body.decode("utf-8", "replace")

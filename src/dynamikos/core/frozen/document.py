@@ -1,0 +1,80 @@
+"""Frozen inputs, their canonical JSON and hash, the numbers of series, and the random streams that derive from the seed."""
+
+import hashlib
+import random
+from typing import Any, Literal
+
+import msgspec
+import orjson
+
+from dynamikos.core.journeys import Journey
+from dynamikos.core.plans import AgreedTarget, Plan
+
+FORM = 1
+ENGINE = "0.1"
+Level = Literal["round", "step", "request", "embedded"]
+
+
+class DataPile(msgspec.Struct, frozen=True, kw_only=True):
+    """A data set as this run saw it: its columns, how many rows, and the hashes of its blocks."""
+
+    key: str
+    columns: tuple[str, ...]
+    secret: tuple[str, ...] = ()
+    rows: int = 0
+    blocks: tuple[str, ...] = ()
+
+
+class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
+    """What a run is made of. `values` are the environment's, by name in a journey; secrets are named only."""
+
+    form: int = FORM
+    engine: str = ENGINE
+    run: str
+    seed: int
+    plan: Plan
+    journey: Journey
+    values: dict[str, str] = {}
+    secret_names: tuple[str, ...] = ()
+    agreed: tuple[AgreedTarget, ...] = ()
+    data: tuple[DataPile, ...] = ()
+
+
+class Series(msgspec.Struct, frozen=True, kw_only=True):
+    """What figures are kept for. `no` is the same on every shard; step and request are keys."""
+
+    no: int
+    level: Level
+    step: str = ""
+    request: str = ""
+    name: str = ""
+
+
+def series_of(journey: Journey) -> tuple[Series, ...]:
+    """All series of a journey: the round, then each step with its requests and its embedded resources."""
+    made = [Series(no=0, level="round", name="Round")]
+    for _, step in journey.steps():
+        made.append(Series(no=len(made), level="step", step=step.step, name=step.name))
+        for request in step.requests:
+            made.append(
+                Series(no=len(made), level="request", step=step.step, request=request.request, name=f"{request.method} {request.address}")
+            )
+        if any(request.embedded for request in step.requests):
+            made.append(Series(no=len(made), level="embedded", step=step.step, name=f"{step.name}: embedded resources"))
+    return tuple(made)
+
+
+def canonical(value: Any) -> bytes:
+    """`value` (a msgspec type or plain) as canonical JSON: sorted keys, no spaces, UTF-8."""
+    return orjson.dumps(msgspec.to_builtins(value), option=orjson.OPT_SORT_KEYS)
+
+
+def digest(data: bytes) -> str:
+    """sha256 as 64 hexadecimal digits."""
+    return hashlib.sha256(data).hexdigest()
+
+
+def stream(seed: int, purpose: str, key: str, number: int) -> random.Random:
+    """A random stream that depends on these four alone, never on the order of calls."""
+    material = hashlib.sha256(f"{seed}\0{purpose}\0{key}\0{number}".encode()).digest()
+    return random.Random(int.from_bytes(material, "big"))

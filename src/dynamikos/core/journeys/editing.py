@@ -1,0 +1,116 @@
+"""Changes to a journey as pure functions: old value in, new value out. A part that is not there raises EditError."""
+
+from typing import Any
+
+from msgspec.structs import replace
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys.model import PARTS, Journey, Part, Request, Step, key_from
+
+
+class EditError(DynamikosError):
+    """The thing to change is not in the journey (any more)."""
+
+
+def find(journey: Journey, step_key: str) -> tuple[Part, int, Step]:
+    """(part, index in it, step). Raises EditError."""
+    for part in PARTS:
+        for index, step in enumerate(journey.part(part)):
+            if step.step == step_key:
+                return part, index, step
+    raise EditError(f"there is no step '{step_key}' in this journey any more; reload the page")
+
+
+def find_request(journey: Journey, step_key: str, request_key: str) -> tuple[Step, int, Request]:
+    """(step, index in it, request). Raises EditError."""
+    _, _, step = find(journey, step_key)
+    for index, request in enumerate(step.requests):
+        if request.request == request_key:
+            return step, index, request
+    raise EditError(f"there is no request '{request_key}' in step '{step_key}' any more; reload the page")
+
+
+def change_step(journey: Journey, step_key: str, **changes: Any) -> Journey:
+    """With fields of one step replaced; its key stays."""
+    part, index, step = find(journey, step_key)
+    steps = list(journey.part(part))
+    steps[index] = replace(step, **changes)
+    return _with(journey, part, steps)
+
+
+def change_request(journey: Journey, step_key: str, request_key: str, **changes: Any) -> Journey:
+    """With fields of one request replaced; its key stays."""
+    step, index, request = find_request(journey, step_key, request_key)
+    requests = list(step.requests)
+    requests[index] = replace(request, **changes)
+    return change_step(journey, step_key, requests=tuple(requests))
+
+
+def move_step(journey: Journey, step_key: str, by: int) -> Journey:
+    """One place up (−1) or down (+1); at the edge of a part, over into the neighbouring part."""
+    part, index, step = find(journey, step_key)
+    steps = list(journey.part(part))
+    steps.pop(index)
+    to = index + by
+    if 0 <= to <= len(steps):
+        steps.insert(to, step)
+        return _with(journey, part, steps)
+    neighbour = PARTS.index(part) + (1 if by > 0 else -1)
+    if not 0 <= neighbour < len(PARTS):
+        return journey
+    other = list(journey.part(PARTS[neighbour]))
+    other.insert(0 if by > 0 else len(other), step)
+    return _with(_with(journey, part, steps), PARTS[neighbour], other)
+
+
+def place_step(journey: Journey, step_key: str, part: Part, index: int) -> Journey:
+    """Moved to `index` of `part` (counted without the step itself)."""
+    old, at, step = find(journey, step_key)
+    steps = list(journey.part(old))
+    steps.pop(at)
+    journey = _with(journey, old, steps)
+    target = list(journey.part(part))
+    target.insert(max(0, min(index, len(target))), step)
+    return _with(journey, part, target)
+
+
+def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> Journey:
+    """One place up or down; at the edge of its step, over into the step beside it in the same journey."""
+    step, index, request = find_request(journey, step_key, request_key)
+    requests = list(step.requests)
+    requests.pop(index)
+    to = index + by
+    if 0 <= to <= len(requests):
+        requests.insert(to, request)
+        return change_step(journey, step_key, requests=tuple(requests))
+    order = [each for _, each in journey.steps()]
+    at = next(i for i, each in enumerate(order) if each.step == step_key) + (1 if by > 0 else -1)
+    if not 0 <= at < len(order):
+        return journey
+    neighbour = order[at]
+    renamed = replace(request, request=key_from(request.request, {each.request for each in neighbour.requests}))
+    joined = (renamed, *neighbour.requests) if by > 0 else (*neighbour.requests, renamed)
+    journey = change_step(journey, step_key, requests=tuple(requests))
+    return change_step(journey, neighbour.step, requests=joined)
+
+
+def remove_step(journey: Journey, step_key: str) -> Journey:
+    part, index, _ = find(journey, step_key)
+    steps = list(journey.part(part))
+    steps.pop(index)
+    return _with(journey, part, steps)
+
+
+def remove_request(journey: Journey, step_key: str, request_key: str) -> Journey:
+    step, index, _ = find_request(journey, step_key, request_key)
+    return change_step(journey, step_key, requests=step.requests[:index] + step.requests[index + 1 :])
+
+
+def add_step(journey: Journey, part: Part, name: str) -> Journey:
+    """With an empty step at the end of `part`."""
+    key = key_from(name, {step.step for _, step in journey.steps()})
+    return _with(journey, part, [*journey.part(part), Step(step=key, name=name)])
+
+
+def _with(journey: Journey, part: Part, steps: list[Step]) -> Journey:
+    return replace(journey, **{part: tuple(steps)})

@@ -1,0 +1,205 @@
+"""A journey from a recording: page by page into steps, cookies left to the jar, think times from gaps."""
+
+import re
+from collections.abc import Collection
+from urllib.parse import SplitResult, parse_qsl, urljoin, urlsplit
+
+from msgspec.structs import replace
+
+from dynamikos.core.checks import Check
+from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.journeys.model import Body, Journey, Request, Step, key_from
+
+STATIC = re.compile(r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|mp4|webm|map)\Z", re.I)
+STATIC_TYPES = ("image/", "font/", "text/css", "text/javascript", "application/javascript", "video/", "audio/")
+# Headers a browser or the engine makes itself: cookies are the jar's, lengths and hosts are computed.
+OWN_HEADERS = frozenset(
+    [
+        "host",
+        "connection",
+        "content-length",
+        "cookie",
+        "accept-encoding",
+        "keep-alive",
+        "te",
+        "transfer-encoding",
+        "upgrade",
+        "expect",
+        "proxy-connection",
+        "upgrade-insecure-requests",
+        "if-none-match",
+        "if-modified-since",
+        "cache-control",
+        "pragma",
+        "traceparent",
+        "origin",
+        "referer",
+        "dnt",
+        "priority",
+    ]
+)
+GAP_US = 1_000_000  # a pause this long within a page begins a new step
+LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
+
+
+def journey_from(recording: Recording, name: str, origins: Collection[str], bases: dict[str, str] | None = None) -> Journey:
+    """The journey in `recording`, with only the exchanges to `origins` ("https://host:port").
+
+    `bases` maps an origin to the environment value that stands for it ("env.observatory"). Steps begin with a page or after
+    a pause; steps up to a sign-in with a password become the opening, a sign-out at the end the closing.
+    """
+    groups = _groups(recording, origins)
+    steps: list[Step] = []
+    signed_in = leaving = -1
+    for number, group in enumerate(groups):
+        title = _title(recording, group)
+        key = key_from(title, {step.step for step in steps})
+        requests = _requests(group, recording, bases or {})
+        think = 0.0
+        if number + 1 < len(groups):
+            gap = groups[number + 1][0][1].started_us - max(e.started_us + e.timings.total_us for _, e in group)
+            think = round(max(0, gap) / 1_000_000, 1)
+        if signed_in < 0 and any(b"passw" in e.sent.body.lower() and e.sent.method == "POST" for _, e in group):
+            signed_in = number
+        if LEAVING.search(urlsplit(group[0][1].sent.url).path) and number == len(groups) - 1:
+            leaving = number
+        steps.append(Step(step=key, name=title, think_s=think, requests=tuple(requests)))
+    first = signed_in + 1
+    last = leaving if leaving > signed_in else len(steps)
+    return Journey(
+        form=1,
+        journey=key_from(name),
+        name=name,
+        opening=tuple(steps[:first]),
+        rounds=tuple(steps[first:last]),
+        closing=tuple(steps[last:]),
+    )
+
+
+def is_static(exchange: Exchange) -> bool:
+    """A resource of a page (style, script, picture, font), fetched with GET."""
+    if exchange.sent.method != "GET":
+        return False
+    kind = (exchange.answer.header("content-type") or "") if exchange.answer else ""
+    return kind.startswith(STATIC_TYPES) or bool(STATIC.search(urlsplit(exchange.sent.url).path))
+
+
+def _groups(recording: Recording, origins: Collection[str]) -> list[list[tuple[int, Exchange]]]:
+    groups: list[list[tuple[int, Exchange]]] = []
+    page = None
+    end = 0
+    redirected = False
+    for number, exchange in enumerate(recording.exchanges):
+        parts = urlsplit(exchange.sent.url)
+        if f"{parts.scheme}://{parts.netloc}" not in origins:
+            continue
+        pause = exchange.started_us - end >= GAP_US and not is_static(exchange)
+        new_page = exchange.page != page and not is_static(exchange)
+        if not groups or ((new_page or pause) and not redirected):
+            groups.append([])
+        page = exchange.page
+        groups[-1].append((number, exchange))
+        end = max(end, exchange.started_us + exchange.timings.total_us)
+        redirected = exchange.answer is not None and exchange.answer.status in (301, 302, 303, 307, 308)
+    return groups
+
+
+def _title(recording: Recording, group: list[tuple[int, Exchange]]) -> str:
+    """The page's title, else its path in words."""
+    exchange = group[0][1]
+    main = next((e for _, e in group if e.answer and "html" in (e.answer.header("content-type") or "")), exchange)
+    found = re.search(rb"<title[^>]*>([^<]{1,120})</title>", main.answer.body if main.answer else b"", re.I)
+    if main.answer and found and main is exchange:
+        return found.group(1).decode("utf-8", "replace").strip()
+    path = urlsplit(exchange.sent.url).path.strip("/") or "front page"
+    words = re.sub(r"[-_/.]+", " ", path).strip()[:60]
+    return (f"{exchange.sent.method.capitalize()} " if exchange.sent.method != "GET" else "Open ") + words
+
+
+def _requests(group: list[tuple[int, Exchange]], recording: Recording, bases: dict[str, str]) -> list[Request]:
+    requests: list[Request] = []
+    skip_to: str | None = None
+    for number, exchange in group:
+        url = exchange.sent.url
+        if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
+            skip_to = _redirect(exchange)
+            continue
+        address, parts = _address(url, bases)
+        if is_static(exchange) and requests:
+            requests[-1] = _embed(requests[-1], address + (f"?{parts.query}" if parts.query else ""))
+            continue
+        taken = {request.request for request in requests}
+        words = "-".join(part for part in parts.path.split("/") if part) or "front"
+        checks: tuple[Check, ...] = ()
+        final = _final(recording, number)
+        if final is not None and final.answer is not None and final.answer.status < 400:
+            checks = (Check(status=final.answer.status),)
+        requests.append(
+            Request(
+                request=key_from(f"{exchange.sent.method.lower()}-{words}", taken),
+                method=exchange.sent.method,
+                address=address,
+                query=tuple(parse_qsl(parts.query, keep_blank_values=True)),
+                headers=_headers(exchange),
+                body=_body(exchange),
+                checks=checks,
+                recorded=number,
+            )
+        )
+        skip_to = _redirect(exchange)
+    return requests
+
+
+def _redirect(exchange: Exchange) -> str | None:
+    if exchange.answer is None or exchange.answer.status not in (301, 302, 303, 307, 308):
+        return None
+    location = exchange.answer.header("location")
+    return urljoin(exchange.sent.url, location) if location else None
+
+
+def _final(recording: Recording, number: int) -> Exchange | None:
+    """The exchange at the end of the redirects that begin at `number`."""
+    exchange = recording.exchanges[number]
+    for following in recording.exchanges[number + 1 : number + 12]:
+        wanted = _redirect(exchange)
+        if wanted is None:
+            break
+        if following.sent.url == wanted:
+            exchange = following
+    return exchange if _redirect(exchange) is None else None
+
+
+def _address(url: str, bases: dict[str, str]) -> tuple[str, SplitResult]:
+    parts = urlsplit(url)
+    origin = f"{parts.scheme}://{parts.netloc}"
+    base = f"{{{{ {bases[origin]} }}}}" if origin in bases else origin
+    return base + (parts.path or "/").replace("{{", "%7B%7B"), parts
+
+
+def _embed(request: Request, address: str) -> Request:
+    return request if address in request.embedded else replace(request, embedded=(*request.embedded, address))
+
+
+def _headers(exchange: Exchange) -> tuple[tuple[str, str], ...]:
+    kept = []
+    for name, value in exchange.sent.headers:
+        lower = name.lower()
+        if lower in OWN_HEADERS or lower.startswith(("sec-", "proxy-")) or (lower == "content-type" and exchange.sent.body):
+            continue
+        if lower in ("user-agent", "accept-language", "accept"):
+            continue
+        kept.append((name, value.replace("{{", "{ {")))
+    return tuple(kept)
+
+
+def _body(exchange: Exchange) -> Body | None:
+    body = exchange.sent.body
+    if not body:
+        return None
+    kind = next((value for name, value in exchange.sent.headers if name.lower() == "content-type"), "")
+    text = body.decode("utf-8", "replace").replace("{{", "{ {")
+    if "x-www-form-urlencoded" in kind:
+        return Body(form=tuple(parse_qsl(text, keep_blank_values=True)))
+    if "json" in kind:
+        return Body(json=text, type="" if kind == "application/json" else kind)
+    return Body(raw=text, type=kind or "application/octet-stream")

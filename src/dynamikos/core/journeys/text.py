@@ -1,0 +1,37 @@
+"""The journey's text form: YAML in, YAML out, and its JSON Schema."""
+
+from typing import Any
+
+import msgspec
+
+from dynamikos.core.errors import TextError
+from dynamikos.core.journeys.model import Journey
+from dynamikos.core.text import parse, schema, write
+
+NOTED = frozenset({"journey", "step", "request", "name", "status", "contains"})
+
+
+def parse_journey(text: str, *, file: str = "") -> Journey:
+    """The journey in `text`. Raises TextError with line and column."""
+    journey = parse(text, Journey, noted=NOTED, file=file)
+    seen: set[str] = set()
+    for _, step in journey.steps():
+        for key in (step.step, *()):
+            if key in seen:
+                raise TextError(f"two steps have the key '{key}'; a key is unique in its journey", file=file)
+            seen.add(key)
+        requests = [request.request for request in step.requests]
+        twice = next((key for key in requests if requests.count(key) > 1), None)
+        if twice:
+            raise TextError(f"two requests of step '{step.step}' have the key '{twice}'", file=file)
+    return journey
+
+
+def write_journey(journey: Journey) -> str:
+    """`journey` as text that `parse_journey` reads back to the same value."""
+    return write(msgspec.to_builtins(journey))
+
+
+def journey_schema() -> dict[str, Any]:
+    """The published JSON Schema of the text form."""
+    return schema(Journey, "Dynamikos journey, form 1")

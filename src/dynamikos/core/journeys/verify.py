@@ -1,0 +1,101 @@
+"""What is wrong with a journey before anything is sent: expressions, and names used before they have a value."""
+
+from collections.abc import Collection, Iterator
+
+import msgspec
+
+from dynamikos.core.captures import compile_capture
+from dynamikos.core.checks import compile_check
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys.model import Journey, Request
+from dynamikos.core.values import names_in
+
+BUILT_IN = frozenset({"user.number", "round.number"})
+
+
+class Problem(msgspec.Struct, frozen=True, kw_only=True):
+    """Something to mend: which step and request (keys), and what."""
+
+    step: str
+    request: str
+    message: str
+
+
+def texts_of(request: Request) -> Iterator[tuple[str, str]]:
+    """(what it is, text) for each text of a request that may have holes."""
+    yield "address", request.address
+    for name, value in request.query:
+        yield f"query {name}", name
+        yield f"query {name}", value
+    for name, value in request.headers:
+        yield f"header {name}", value
+    if request.body is not None:
+        for name, value in request.body.form or ():
+            yield f"field {name}", name
+            yield f"field {name}", value
+        if request.body.json is not None:
+            yield "JSON body", request.body.json
+        if request.body.raw is not None:
+            yield "body", request.body.raw
+    for check in request.checks:
+        if check.contains is not None:
+            yield "check", check.contains
+        if check.json is not None:
+            yield "check", check.json.equals
+
+
+def names_needed(journey: Journey) -> set[str]:
+    """Every name with a dot that the journey uses (columns and environment values), built-in ones apart."""
+    names: set[str] = set()
+    for _, step in journey.steps():
+        for request in step.requests:
+            for _, text in texts_of(request):
+                try:
+                    names.update(name for name in names_in(text) if "." in name and name not in BUILT_IN)
+                except DynamikosError:
+                    continue
+    return names
+
+
+def verify(journey: Journey, known: Collection[str]) -> list[Problem]:
+    """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory")."""
+    problems: list[Problem] = []
+    captured: set[str] = set()
+    for _, step in journey.steps():
+        for request in step.requests:
+            for what, text in texts_of(request):
+                try:
+                    names = names_in(text)
+                except DynamikosError as problem:
+                    problems.append(Problem(step=step.step, request=request.request, message=f"{what}: {problem}"))
+                    continue
+                # a check sees what its own answer was captured into
+                own = {capture.name for capture in request.captures} if what == "check" else set()
+                for name in names:
+                    if name in known or name in captured or name in own or name in BUILT_IN:
+                        continue
+                    problems.append(Problem(step=step.step, request=request.request, message=f"{what}: {_unknown(name, known)}"))
+            for capture in request.captures:
+                try:
+                    compile_capture(capture)
+                except DynamikosError as problem:
+                    problems.append(Problem(step=step.step, request=request.request, message=f"capture {capture.name}: {problem}"))
+                captured.add(capture.name)
+            for check in request.checks:
+                try:
+                    compile_check(check)
+                except DynamikosError as problem:
+                    problems.append(Problem(step=step.step, request=request.request, message=f"check: {problem}"))
+    return problems
+
+
+def _unknown(name: str, known: Collection[str]) -> str:
+    owner = name.split(".")[0]
+    if "." not in name:
+        return f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to an earlier one"
+    near = sorted(other for other in known if other.startswith(owner + "."))
+    if near:
+        return f"{{{{ {name} }}}} does not exist; '{owner}' has {', '.join(part.split('.', 1)[1] for part in near[:12])}"
+    if owner == "env":
+        return f"{{{{ {name} }}}} is not set in this environment; add '{name[4:]}' in Settings"
+    return f"{{{{ {name} }}}} does not exist: no data set '{owner}' is in this project"

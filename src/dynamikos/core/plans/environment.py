@@ -1,0 +1,81 @@
+"""An environment: base addresses, values and the list of agreed targets."""
+
+import ipaddress
+import re
+from typing import Literal
+from urllib.parse import urlsplit
+
+import msgspec
+
+from dynamikos.core.errors import PlanError
+from dynamikos.core.journeys.model import Frozen, Key
+from dynamikos.core.text import parse
+
+LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)
+
+
+class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
+    """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left label."""
+
+    scheme: Literal["http", "https"]
+    host: str
+    port: int
+
+    def __str__(self) -> str:
+        host = f"[{self.host}]" if ":" in self.host else self.host
+        return f"{self.scheme}://{host}:{self.port}"
+
+    def covers(self, scheme: str, host: str, port: int) -> bool:
+        """True when a connection to scheme://host:port is agreed by this line."""
+        if scheme != self.scheme or port != self.port:
+            return False
+        if self.host.startswith("*."):
+            return host.partition(".")[2] == self.host[2:] and not host.startswith(".")
+        return host == self.host
+
+
+class Environment(Frozen, frozen=True, kw_only=True):
+    """Read as `env.NAME` in journeys: `addresses` and `values` together. `practice` starts the stand-in when nothing listens."""
+
+    form: Literal[1]
+    environment: Key
+    name: str = ""
+    addresses: dict[str, str] = {}
+    values: dict[str, str] = {}
+    agreed: tuple[str, ...] = ()
+    secret_from_process: tuple[str, ...] = ()
+    practice: str = ""
+    note: str = ""
+
+    def known(self) -> dict[str, str]:
+        """All values by their name in a journey ("env.observatory")."""
+        return {f"env.{name}": value for name, value in {**self.values, **self.addresses}.items()}
+
+
+def parse_environment(text: str, *, file: str = "") -> Environment:
+    """The environment in `text`. Raises TextError."""
+    return parse(text, Environment, noted=frozenset({"environment"}), file=file)
+
+
+def parse_target(text: str) -> AgreedTarget:
+    """`scheme://host[:port]` as an AgreedTarget. Raises PlanError saying what is wrong with it."""
+    text = text.strip()
+    parts = urlsplit(text)
+    if parts.scheme not in ("http", "https") or not parts.hostname or parts.path not in ("", "/") or parts.query or parts.username:
+        raise PlanError(f"'{text}' is not a target; write scheme, host and port, such as https://staging.example:8443")
+    try:
+        port = parts.port or (443 if parts.scheme == "https" else 80)
+    except ValueError as problem:
+        raise PlanError(f"'{text}' has a port that is not a number from 1 to 65535") from problem
+    host = parts.hostname.lower().rstrip(".")
+    labels = host.split(".")
+    if "*" in host:
+        if labels[0] != "*" or "*" in host[1:] or len(labels) < 3:
+            raise PlanError(f"'{text}': * may only stand as the whole first label, before at least two more (*.staging.example)")
+        labels = labels[1:]
+    try:
+        ipaddress.ip_address(host)
+    except ValueError:
+        if not all(LABEL.match(label) for label in labels):
+            raise PlanError(f"'{text}' has a host name that can't be one") from None
+    return AgreedTarget(scheme="https" if parts.scheme == "https" else "http", host=host, port=port)

@@ -1,0 +1,84 @@
+"""The live frame: one second of the whole run, as the tape draws it. Documented in docs/stream.md."""
+
+from collections.abc import Iterable, Mapping
+
+import msgspec
+
+from dynamikos.core.frozen import Series
+from dynamikos.core.reports.messages import ShardSecond
+from dynamikos.core.statistics import Histogram
+
+
+class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
+    """Second, users planned and by state, exchanges/s, response time of steps in ms (None = none ended), failures, health."""
+
+    second: int
+    planned: int
+    starting: int
+    busy: int
+    thinking: int
+    leaving: int
+    answered: int
+    failed: int
+    p50_ms: float | None
+    p95_ms: float | None
+    p99_ms: float | None
+    steps: int
+    steps_failed: int
+    in_flight: int
+    late_p99_ms: float
+    cpu_percent: float
+    is_late: bool
+    kinds: dict[str, int]
+
+
+def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series]) -> Frame:
+    """The frame of one second from the messages of all shards. Gauges add over shards; the worst health is shown."""
+    users: dict[str, int] = {}
+    kinds: dict[str, int] = {}
+    passed = Histogram()
+    planned = answered = failed = flying = steps_failed = 0
+    late_us, cpu, late = 0, 0.0, False
+    for message in messages:
+        planned += message.planned_users
+        answered += message.answered
+        failed += message.failed
+        flying += message.in_flight
+        for state, count in message.users.items():
+            users[state] = users.get(state, 0) + count
+        for part in message.series:
+            level = series[part.no].level if part.no in series else ""
+            if level == "step":
+                passed.merge(Histogram.from_bytes(part.hist))
+                steps_failed += sum(part.failed.values())
+            elif level == "request":
+                for kind, count in part.failed.items():
+                    kinds[kind] = kinds.get(kind, 0) + count
+        late_us = max(late_us, message.health.late_p99_us)
+        cpu = max(cpu, message.health.cpu_share)
+        late = late or message.health.is_late
+
+    def ms(percent: int) -> float | None:
+        value = passed.percentile_us(percent)
+        return None if value is None else round(value / 1000, 3)
+
+    return Frame(
+        second=second,
+        planned=planned,
+        starting=users.get("opening", 0),
+        busy=users.get("in a round", 0),
+        thinking=users.get("thinking", 0),
+        leaving=users.get("closing", 0),
+        answered=answered,
+        failed=failed,
+        p50_ms=ms(50),
+        p95_ms=ms(95),
+        p99_ms=ms(99),
+        steps=passed.n,
+        steps_failed=steps_failed,
+        in_flight=flying,
+        late_p99_ms=late_us / 1000,
+        cpu_percent=round(cpu * 100, 1),
+        is_late=late,
+        kinds=kinds,
+    )

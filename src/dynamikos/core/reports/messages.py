@@ -1,0 +1,111 @@
+"""One message a second and shard: complete when sent, empty ones too (absent = unknown, zero = zero)."""
+
+import msgspec
+
+VERSION = 1
+
+
+class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
+    """One series in one second. Histograms are `Histogram.to_bytes`; sums in µs and µs²; `failed` counts by kind."""
+
+    no: int
+    n: int = 0
+    sum_us: int = 0
+    squares: str = "0"  # Σx² in µs², as decimal text: it outgrows 64 bits
+    hist: bytes = b""
+    failed: dict[str, int] = {}
+    failed_sum_us: int = 0
+    failed_hist: bytes = b""
+    ttfb_hist: bytes = b""
+    bytes_out: int = 0
+    bytes_in: int = 0
+
+
+class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
+    """The generator's own health in a second. Shares 0…1 of one core; lateness of planned instants in µs."""
+
+    cpu_share: float = 0.0
+    late_p50_us: int = 0
+    late_p99_us: int = 0
+    late_max_us: int = 0
+    stall_max_us: int = 0
+    memory_bytes: int = 0
+    sockets: int = 0
+    unsent: int = 0
+    machine_share: float = 0.0
+
+    @property
+    def is_late(self) -> bool:
+        """Late by engine.md: lateness p99 > 10 ms, process > 85 % of a core, or the whole machine > 95 %."""
+        return self.late_p99_us > 10_000 or self.cpu_share > 0.85 or self.machine_share > 0.95
+
+
+class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
+    """All of a shard's second. `users` by state; the counters count exchanges on the wire, redirect hops and embedded too."""
+
+    version: int = VERSION
+    shard: int
+    second: int
+    planned_users: int = 0
+    users: dict[str, int] = {}
+    sent: int = 0
+    answered: int = 0
+    failed: int = 0
+    in_flight: int = 0
+    oldest_us: int = 0
+    reopened: int = 0
+    skipped_steps: int = 0
+    checks_passed: int = 0
+    checks_failed: int = 0
+    retired: dict[str, int] = {}
+    series: list[SeriesSecond] = []
+    health: Health = Health()
+    last: bool = False
+
+
+class KeptExchange(msgspec.Struct, kw_only=True):
+    """An exchange kept for reading, masked before it left the generator. Bodies are texts cut at 64 kB."""
+
+    second: int
+    series: int
+    step: str
+    request: str
+    reason: str
+    user: int
+    round: int
+    method: str
+    url: str
+    sent_headers: list[tuple[str, str]] = []
+    sent_body: str = ""
+    status: int = 0
+    headers: list[tuple[str, str]] = []
+    body: str = ""
+    size_bytes: int = 0
+    duration_us: int = 0
+    parts_us: dict[str, int] = {}
+    error: str = ""
+    expected: str = ""
+    actual: str = ""
+    variables: dict[str, str] = {}
+    captured: dict[str, str] = {}
+    recorded: int | None = None
+    trace: str = ""
+
+
+_encoder = msgspec.msgpack.Encoder()
+_decoder = msgspec.msgpack.Decoder(ShardSecond)
+
+
+def encode(message: ShardSecond) -> bytes:
+    return _encoder.encode(message)
+
+
+def decode(data: bytes) -> ShardSecond:
+    """Raises ValueError for another version or a damaged message."""
+    try:
+        message = _decoder.decode(data)
+    except msgspec.MsgspecError as problem:
+        raise ValueError(f"a report can't be read: {problem}") from problem
+    if message.version != VERSION:
+        raise ValueError(f"a report has version {message.version}; this one reads {VERSION}")
+    return message

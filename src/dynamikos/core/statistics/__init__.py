@@ -1,0 +1,9 @@
+"""Distributions and their figures.
+
+Never averages averages or percentiles. Start reading at `histogram`.
+"""
+
+from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, bucket_of
+from dynamikos.core.statistics.moments import Moments
+
+__all__ = ["Histogram", "Moments", "bucket_mid_us", "bucket_of"]

@@ -1,0 +1,120 @@
+"""The mergeable histogram: log-linear, 1,024 sub-buckets an octave of microseconds, relative error ≤ 0.05 %."""
+
+import struct
+from collections.abc import Iterable, Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+WIRE_VERSION = 1
+LAST = 23_220  # 1 h; above is clamped here and counted as overflow
+LIMIT_US = 3_600_000_000
+
+
+def bucket_of(value_us: int) -> int:
+    """Index of a duration in µs: e = max(0, bit_length − 11), index = e·1024 + (v >> e); clamped to LAST."""
+    if value_us < 2048:
+        return value_us if value_us > 0 else 0
+    e = value_us.bit_length() - 11
+    index = (e << 10) + (value_us >> e)
+    return index if index < LAST else LAST
+
+
+def bucket_mid_us(index: int) -> int:
+    """The midpoint of a bucket in µs (the value itself below 2,048 µs)."""
+    if index < 2048:
+        return index
+    e = (index >> 10) - 1
+    return ((index - (e << 10)) << e) + (1 << e >> 1)
+
+
+_MIDS: NDArray[np.int64] | None = None
+
+
+def mids_us() -> NDArray[np.int64]:
+    """Midpoints of all buckets, shape (LAST + 1,), µs."""
+    global _MIDS
+    if _MIDS is None:
+        _MIDS = np.array([bucket_mid_us(index) for index in range(LAST + 1)], dtype=np.int64)
+    return _MIDS
+
+
+class Histogram:
+    """Counts per bucket, sparse. Adding two is exact; figures are bucket midpoints."""
+
+    __slots__ = ("counts",)
+
+    def __init__(self, counts: Mapping[int, int] | None = None) -> None:
+        self.counts: dict[int, int] = dict(counts or {})
+
+    @classmethod
+    def of(cls, values_us: Iterable[int]) -> "Histogram":
+        made = cls()
+        for value in values_us:
+            index = bucket_of(value)
+            made.counts[index] = made.counts.get(index, 0) + 1
+        return made
+
+    def merge(self, other: "Histogram") -> None:
+        counts = self.counts
+        for index, count in other.counts.items():
+            counts[index] = counts.get(index, 0) + count
+
+    @property
+    def n(self) -> int:
+        return sum(self.counts.values())
+
+    @property
+    def overflow(self) -> int:
+        """Samples of an hour or more."""
+        return self.counts.get(LAST, 0)
+
+    def percentile_us(self, percent: int | float) -> int | None:
+        """Nearest rank: the smallest value v with count(≤ v) ≥ ⌈p/100·n⌉, in integers; None without samples.
+
+        `percent` has at most three decimals.
+        """
+        n = self.n
+        if n == 0:
+            return None
+        scaled = round(percent * 1000)
+        rank = max(1, -(-scaled * n // 100_000))
+        below = 0
+        for index in sorted(self.counts):
+            below += self.counts[index]
+            if below >= rank:
+                return bucket_mid_us(index)
+        return bucket_mid_us(max(self.counts))
+
+    def min_us(self) -> int | None:
+        return bucket_mid_us(min(self.counts)) if self.counts else None
+
+    def max_us(self) -> int | None:
+        return bucket_mid_us(max(self.counts)) if self.counts else None
+
+    # wire ---------------------------------------------------------------------------------------
+
+    def to_bytes(self) -> bytes:
+        """Version byte, u16 count of bins, little-endian u16 bins, then u32 counts; Σx is not in here."""
+        bins = sorted(self.counts)
+        return struct.pack(f"<BH{len(bins)}H{len(bins)}I", WIRE_VERSION, len(bins), *bins, *(self.counts[index] for index in bins))
+
+    @classmethod
+    def from_bytes(cls, data: bytes) -> "Histogram":
+        """Reads `to_bytes`. Raises ValueError for another version or a wrong length."""
+        if not data:
+            return cls()
+        version, size = struct.unpack_from("<BH", data)
+        if version != WIRE_VERSION or len(data) != 3 + 6 * size:
+            raise ValueError(f"histogram version {version} with {len(data)} bytes can't be read")
+        bins = np.frombuffer(data, "<u2", size, 3).tolist()
+        counts = np.frombuffer(data, "<u4", size, 3 + 2 * size).tolist()
+        return cls(dict(zip(bins, counts, strict=True)))
+
+
+def enough_for(percent: int | float, n: int) -> str:
+    """ "yes", "uncertain" or "no": a percentile is shown if n·(100−p) ≥ 100 and uncertain while < 1,000."""
+    weight = n * (100 - percent)
+    if weight < 100:
+        return "no"
+    return "uncertain" if weight < 1000 else "yes"

@@ -1,0 +1,9 @@
+"""What a whole run came to: its verdict, its exit code, and the files a pipeline reads.
+
+Never judges single objectives (that is `objectives`). Start reading at `outcome`.
+"""
+
+from dynamikos.core.verdicts.exports import as_json, as_junit
+from dynamikos.core.verdicts.outcome import Outcome, conclude
+
+__all__ = ["Outcome", "as_json", "as_junit", "conclude"]

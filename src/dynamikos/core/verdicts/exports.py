@@ -1,0 +1,59 @@
+"""JSON (docs/run-command.md) and JUnit XML of an outcome."""
+
+from typing import Any
+from xml.sax.saxutils import escape, quoteattr
+
+import msgspec
+import orjson
+
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.verdicts.outcome import Outcome
+
+
+def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
+    """Every step and request with its figures in named units; indented UTF-8 JSON."""
+    value: dict[str, Any] = {
+        "form": 1,
+        "plan": frozen.plan.plan,
+        "name": frozen.plan.name,
+        "journey": frozen.journey.journey,
+        "seed": frozen.seed,
+        "verdict": outcome.sentence,
+        "exit_code": outcome.exit_code,
+        "ended": outcome.ended,
+        "measured_from_s": outcome.from_s,
+        "measured_to_s": outcome.to_s,
+        "objectives": [msgspec.to_builtins(each) for each in outcome.judgements],
+        "doubts": outcome.doubts,
+        "exchanges": {"sent": outcome.sent, "answered": outcome.answered, "failed": outcome.failed, "in_flight": outcome.in_flight},
+        "users": {"planned_peak": outcome.planned_peak, "peak": outcome.peak_users},
+        "generators": {"late_share": outcome.late_share},
+        "rows": [msgspec.to_builtins(each) for each in outcome.rows],
+    }
+    return orjson.dumps(value, option=orjson.OPT_INDENT_2)
+
+
+def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
+    """One test case an objective and one for the measurement; missed = failure, not judged or not valid = error."""
+    cases = []
+    failures = errors = 0
+    suite = quoteattr(frozen.plan.name)
+    for each in outcome.judgements:
+        value = "nothing" if each.value is None else f"{each.value:.4g} {each.unit}"
+        inner = ""
+        if each.word == "missed":
+            failures += 1
+            inner = f"<failure message={quoteattr(f'{each.sentence}: was {value}')}/>"
+        elif each.word == "not judged":
+            errors += 1
+            inner = f"<error message={quoteattr(f'not judged: {each.reason}')}/>"
+        cases.append(
+            f"<testcase classname={suite} name={quoteattr(each.sentence)}>{inner}<system-out>{escape(value)}</system-out></testcase>"
+        )
+    inner = ""
+    if outcome.doubts:
+        errors += 1
+        inner = f"<error message={quoteattr(' '.join(outcome.doubts))}/>"
+    cases.append(f'<testcase classname={suite} name="the measurement is valid">{inner}</testcase>')
+    head = f'<testsuite name={suite} tests="{len(cases)}" failures="{failures}" errors="{errors}">'
+    return ('<?xml version="1.0" encoding="UTF-8"?>\n' + head + "".join(cases) + "</testsuite>\n").encode()

@@ -1,0 +1,120 @@
+"""One connection: bytes out, a reply in, its instants taken as they happen."""
+
+import asyncio
+import time
+
+from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.http.protocol import Reply, ReplyReader
+from dynamikos.engine.ports import Clock
+
+
+class Connection(asyncio.Protocol):
+    """An HTTP/1.1 keep-alive connection. One future per exchange; `watch` holds the busy ones for time-outs."""
+
+    def __init__(self, watch: "set[Connection]") -> None:
+        self._reader = ReplyReader()
+        self._transport: asyncio.Transport | None = None
+        self._waiter: asyncio.Future[Reply] | None = None
+        self._error: Failure | None = None
+        self._watch = watch
+        self._sent_at = 0.0
+        self._count = 0
+        self.alive = False
+        self.connect_parts_us = (-1, -1, -1)
+
+    # asyncio's callbacks -----------------------------------------------------------------------------
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = transport  # type: ignore[assignment]
+        self.alive = True
+
+    def data_received(self, data: bytes) -> None:
+        now = time.perf_counter()
+        waiter = self._waiter
+        if waiter is None or waiter.done():
+            self.close()  # bytes nobody asked for: the connection can't be trusted any more
+            return
+        reader = self._reader
+        if not reader.started:
+            reader.reply.first_at = now
+        try:
+            reply = reader.feed(data)
+        except Failure as failure:
+            self._fail(failure)
+            self.close()
+            return
+        if reply is not None:
+            reply.last_at = now
+            waiter.set_result(reply)
+
+    def eof_received(self) -> bool:
+        return False
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self.alive = False
+        waiter = self._waiter
+        if waiter is None or waiter.done():
+            return
+        reply = self._reader.end_of_stream() if exc is None else None
+        if reply is not None:
+            reply.last_at = time.perf_counter()
+            waiter.set_result(reply)
+        elif self._error is not None:
+            self._fail(self._error)
+        elif not self._reader.started and self._count > 1:
+            self._fail(Reopen("closed-idle", "the server closed the kept connection before it answered"))
+        elif not self._reader.started:
+            self._fail(Failure("closed-early", "the server closed the connection without an answer"))
+        else:
+            self._fail(Failure("closed-mid-body", f"the server closed after {self._reader.reply.bytes_in:,} bytes of its answer"))
+
+    # use -------------------------------------------------------------------------------------------------
+
+    async def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> Reply:
+        transport = self._transport
+        if transport is None or not self.alive:
+            raise Reopen("closed-idle", "the kept connection is closed")
+        self._count += 1
+        reader = self._reader
+        reader.begin(head_only=head_only, keep=keep)
+        waiter: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
+        self._waiter = waiter
+        self._sent_at = time.perf_counter()
+        self._watch.add(self)
+        transport.write(data)
+        try:
+            reply = await waiter
+        except asyncio.CancelledError:
+            self.close()
+            raise
+        finally:
+            self._watch.discard(self)
+            self._waiter = None
+        reply.sent_at = self._sent_at
+        reply.bytes_out = len(data)
+        reply.reused = self._count > 1
+        if not reply.keep_alive:
+            self.close()
+        return reply
+
+    def overdue(self, now: float, first_byte_s: float, whole_s: float) -> None:
+        """Ends the exchange with a time-out when it is over its limits."""
+        waited = now - self._sent_at
+        if waited > whole_s:
+            failure = Failure("timeout-whole", f"no complete answer within {whole_s:g} s")
+        elif waited > first_byte_s and not self._reader.started:
+            failure = Failure("timeout-first-byte", f"no first byte within {first_byte_s:g} s")
+        else:
+            return
+        self._fail(failure)
+        self.close()
+
+    def close(self) -> None:
+        self.alive = False
+        if self._transport is not None and not self._transport.is_closing():
+            self._transport.abort() if self._waiter is not None else self._transport.close()
+
+    def _fail(self, failure: Failure) -> None:
+        self._error = failure
+        if self._waiter is not None and not self._waiter.done():
+            self._waiter.set_exception(failure)

@@ -1,0 +1,98 @@
+"""A virtual user's cookie jar (RFC 6265): domain, path, secure, expiry."""
+
+from email.utils import parsedate_to_datetime
+from typing import NamedTuple
+
+
+class Cookie(NamedTuple):
+    name: str
+    value: str
+    domain: str
+    host_only: bool
+    path: str
+    secure: bool
+    expires: float | None
+
+
+class CookieJar:
+    """Cookies by (domain, path, name). `now` is seconds since the epoch, passed in."""
+
+    __slots__ = ("_cookies",)
+
+    def __init__(self) -> None:
+        self._cookies: dict[tuple[str, str, str], Cookie] = {}
+
+    def __len__(self) -> int:
+        return len(self._cookies)
+
+    def take(self, header: str, host: str, path: str, now: float) -> None:
+        """Stores one Set-Cookie header's value (§5.2, §5.3); what can't be one is ignored, as the RFC says."""
+        pair, *attributes = header.split(";")
+        name, sign, value = pair.partition("=")
+        name, value = name.strip(), value.strip()
+        if not sign or not name:
+            return
+        domain, host_only, secure = host, True, False
+        cookie_path = path[: path.rfind("/")] or "/"
+        expires: float | None = None
+        aged = False
+        for attribute in attributes:
+            key, _, text = attribute.strip().partition("=")
+            key, text = key.lower(), text.strip()
+            if key == "domain" and text:
+                domain, host_only = text.lstrip(".").lower(), False
+            elif key == "path" and text.startswith("/"):
+                cookie_path = text
+            elif key == "secure":
+                secure = True
+            elif key == "max-age":
+                try:
+                    seconds = int(text)
+                except ValueError:
+                    continue
+                expires, aged = (now + seconds if seconds > 0 else 0.0), True
+            elif key == "expires" and not aged:
+                try:
+                    expires = parsedate_to_datetime(text).timestamp()
+                except (ValueError, TypeError, IndexError):
+                    continue
+        if not host_only and not domain_matches(host, domain):
+            return
+        key3 = (domain, cookie_path, name)
+        if expires is not None and expires <= now:
+            self._cookies.pop(key3, None)
+            return
+        self._cookies[key3] = Cookie(name, value, domain, host_only, cookie_path, secure, expires)
+
+    def header(self, host: str, path: str, secure: bool, now: float) -> str:
+        """The Cookie header's value for a request (§5.4), longest path first; empty when there is none."""
+        if not self._cookies:
+            return ""
+        found = [
+            cookie
+            for cookie in self._cookies.values()
+            if (cookie.domain == host if cookie.host_only else domain_matches(host, cookie.domain))
+            and path_matches(path, cookie.path)
+            and (secure or not cookie.secure)
+            and (cookie.expires is None or cookie.expires > now)
+        ]
+        if len(found) > 1:
+            found.sort(key=lambda cookie: -len(cookie.path))
+        return "; ".join(f"{cookie.name}={cookie.value}" for cookie in found)
+
+    def values(self) -> dict[str, str]:
+        return {cookie.name: cookie.value for cookie in self._cookies.values()}
+
+
+def domain_matches(host: str, domain: str) -> bool:
+    """§5.1.3; an address only matches itself."""
+    if host == domain:
+        return True
+    return host.endswith("." + domain) and not host.replace(".", "").isdigit()
+
+
+def path_matches(path: str, cookie_path: str) -> bool:
+    """§5.1.4."""
+    if path == cookie_path or cookie_path == "/":
+        return True
+    return path.startswith(cookie_path) and (cookie_path.endswith("/") or path[len(cookie_path)] == "/")

@@ -1,0 +1,162 @@
+"""The only file that opens client sockets, and the one check of agreed targets."""
+
+import asyncio
+import ipaddress
+import socket
+import ssl
+import time
+from collections.abc import Iterable, Sequence
+
+from dynamikos.core.plans import AgreedTarget
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.connection import Connection
+from dynamikos.engine.ports import Origin
+
+METADATA = frozenset({"169.254.169.254", "fd00:ec2::254", "100.100.100.200"})
+
+
+def check_target(agreed: Iterable[AgreedTarget], origin: Origin, address: str, own_ports: frozenset[int] = frozenset()) -> None:
+    """Raises Failure("not-agreed") unless a connection to the resolved `address` for `origin` may be opened.
+
+    Scheme, host and port must be on the list. Link-local, metadata, multicast and unspecified addresses and Dynamikos's own
+    ports are never allowed; a private or loopback address only when the agreed line names that address, or a host that is not a wildcard.
+    """
+    scheme, host, port = origin
+    line = next((each for each in agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
+    if line is None:
+        raise Failure("not-agreed", f"{scheme}://{host}:{port} is not an agreed target; an owner can add it in Settings")
+    try:
+        resolved = ipaddress.ip_address(address.partition("%")[0])
+    except ValueError:
+        raise Failure("not-agreed", f"{host} resolved to '{address}', which is not an address") from None
+    mapped = getattr(resolved, "ipv4_mapped", None)
+    resolved = mapped or resolved
+    if str(resolved) in METADATA or resolved.is_link_local or resolved.is_unspecified or resolved.is_multicast:
+        raise Failure(
+            "not-agreed", f"{host} resolves to {resolved}, which is never a target (link-local, metadata, unspecified or multicast)"
+        )
+    if (resolved.is_private or resolved.is_loopback) and line.host.startswith("*."):
+        raise Failure("not-agreed", f"{host} resolves to the private address {resolved}; name this host itself in the agreed targets")
+    if resolved.is_loopback and port in own_ports:
+        raise Failure("not-agreed", f"{host}:{port} is Dynamikos itself")
+
+
+class RealNetwork:
+    """Opens connections. Addresses are resolved once and used in turn; limits are seconds."""
+
+    def __init__(
+        self,
+        agreed: Sequence[AgreedTarget],
+        *,
+        own_ports: frozenset[int] = frozenset(),
+        connect_s: float = 10.0,
+        first_byte_s: float = 60.0,
+        whole_s: float = 120.0,
+        trust: str | None = None,
+    ) -> None:
+        self._agreed = tuple(agreed)
+        self._own_ports = own_ports
+        self._connect_s, self._first_byte_s, self._whole_s = connect_s, first_byte_s, whole_s
+        self._busy: set[Connection] = set()
+        self._addresses: dict[tuple[str, int], asyncio.Future[list[tuple[int, str]]]] = {}
+        self._turn = 0
+        self._opened = 0
+        self._ssl = ssl.create_default_context(cafile=trust)
+        self._ssl.set_alpn_protocols(["http/1.1"])
+        self._watcher: asyncio.Task[None] | None = None
+
+    def open_count(self) -> int:
+        return self._opened
+
+    async def open(self, origin: Origin) -> Connection:
+        if self._watcher is None:
+            self._watcher = asyncio.create_task(self._watch(), name="time-outs")
+        scheme, host, port = origin
+        if not any(each.covers(scheme, host.lower().rstrip("."), port) for each in self._agreed):
+            check_target(self._agreed, origin, "0.0.0.0", self._own_ports)  # raises, before any name is looked up
+        begun = time.perf_counter()
+        addresses = await self._resolve(host, port)
+        resolved_at = time.perf_counter()
+        self._turn += 1
+        problem: Failure | None = None
+        for offset in range(len(addresses)):
+            family, address = addresses[(self._turn + offset) % len(addresses)]
+            check_target(self._agreed, origin, address, self._own_ports)
+            try:
+                return await self._connect(origin, family, address, begun, resolved_at)
+            except Failure as failure:
+                problem = failure
+        raise problem or Failure("dns", f"{host} has no address")
+
+    async def _resolve(self, host: str, port: int) -> list[tuple[int, str]]:
+        known = self._addresses.get((host, port))
+        if known is None:
+            known = asyncio.get_running_loop().create_future()
+            self._addresses[(host, port)] = known
+            try:
+                found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
+                known.set_result([(family, str(place[0])) for family, _, _, _, place in found])
+            except OSError as problem:
+                del self._addresses[(host, port)]
+                failure = Failure("dns", f"{host} can't be resolved: {problem.strerror or problem}")
+                known.set_exception(failure)
+                known.exception()  # seen: others that wait for it raise it themselves
+                raise failure from problem
+        return await asyncio.shield(known)
+
+    async def _connect(self, origin: Origin, family: int, address: str, begun: float, resolved_at: float) -> Connection:
+        scheme, host, port = origin
+        loop = asyncio.get_running_loop()
+        sock = socket.socket(family, socket.SOCK_STREAM)
+        sock.setblocking(False)
+        sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        phase, where = "connect", f"{host} ({address}:{port})"
+        try:
+            async with asyncio.timeout(self._connect_s):
+                await loop.sock_connect(sock, (address, port))
+                connected_at = time.perf_counter()
+                phase = "tls"
+                secure = self._ssl if scheme == "https" else None
+                _, connection = await loop.create_connection(
+                    lambda: Connection(self._busy), sock=sock, ssl=secure, server_hostname=host if secure else None
+                )
+        except TimeoutError as problem:
+            sock.close()
+            raise Failure(f"timeout-{phase}", f"no connection to {where} within {self._connect_s:g} s") from problem
+        except ssl.SSLError as problem:
+            sock.close()
+            raise Failure("tls", f"{where}: {getattr(problem, 'verify_message', '') or problem.reason or problem}") from problem
+        except OSError as problem:
+            sock.close()
+            kind = (
+                "tls"
+                if phase == "tls"
+                else {111: "connect-refused", 113: "unreachable", 101: "unreachable"}.get(problem.errno or 0, "connect")
+            )
+            raise Failure(kind, f"{where}: {problem.strerror or problem}") from problem
+        except asyncio.CancelledError:
+            sock.close()
+            raise
+        done = time.perf_counter()
+        connection.connect_parts_us = (
+            round((resolved_at - begun) * 1e6),
+            round((connected_at - resolved_at) * 1e6),
+            round((done - connected_at) * 1e6) if scheme == "https" else -1,
+        )
+        self._opened += 1
+        return connection
+
+    async def _watch(self) -> None:
+        """Looks for overdue exchanges ten times a second: cheaper than a timer for each."""
+        while True:
+            await asyncio.sleep(0.1)
+            now = time.perf_counter()
+            for connection in list(self._busy):
+                connection.overdue(now, self._first_byte_s, self._whole_s)
+
+    async def aclose(self) -> None:
+        if self._watcher is not None:
+            self._watcher.cancel()
+            self._watcher = None
+        for connection in list(self._busy):
+            connection.close()

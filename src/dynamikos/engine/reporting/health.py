@@ -1,0 +1,57 @@
+"""The generator measures itself: processor, lateness of planned instants, loop stalls, memory, sockets."""
+
+import asyncio
+import time
+from collections.abc import Callable
+
+import psutil
+
+from dynamikos.core.reports import Health
+
+
+class HealthWatch:
+    """Collects between two readings. `late` is told each planned instant's lateness in seconds."""
+
+    def __init__(self, unsent: Callable[[], int] = lambda: 0) -> None:
+        self._process = psutil.Process()
+        self._unsent = unsent
+        self._late_us: list[int] = []
+        self._stall_us = 0
+        self._wall, self._cpu = time.perf_counter(), time.process_time()
+        self._machine = psutil.cpu_times()
+        self._task: asyncio.Task[None] | None = None
+
+    def start(self) -> None:
+        self._task = asyncio.create_task(self._stalls(), name="stalls")
+
+    def stop(self) -> None:
+        if self._task is not None:
+            self._task.cancel()
+
+    def late(self, seconds: float) -> None:
+        self._late_us.append(int(seconds * 1e6) if seconds > 0 else 0)
+
+    async def _stalls(self) -> None:
+        while True:
+            before = time.perf_counter()
+            await asyncio.sleep(0.05)
+            self._stall_us = max(self._stall_us, int((time.perf_counter() - before - 0.05) * 1e6))
+
+    def read(self) -> Health:
+        """Health since the last reading, which begins a new one."""
+        wall, cpu = time.perf_counter(), time.process_time()
+        late = sorted(self._late_us)
+        machine = psutil.cpu_times()
+        total = sum(machine) - sum(self._machine)
+        idle = (machine.idle + getattr(machine, "iowait", 0.0)) - (self._machine.idle + getattr(self._machine, "iowait", 0.0))
+        memory = self._process.memory_info().rss
+        health = Health(
+            cpu_share=(cpu - self._cpu) / max(1e-6, wall - self._wall),
+            late_p50_us=late[(len(late) - 1) // 2] if late else 0,
+            late_p99_us=late[max(0, -(-99 * len(late) // 100) - 1)] if late else 0,
+            late_max_us=late[-1] if late else 0, stall_max_us=max(0, self._stall_us), memory_bytes=memory,
+            sockets=self._process.num_fds(), unsent=self._unsent(), machine_share=1 - idle / total if total > 0.2 else 0.0,
+        )  # fmt: skip
+        self._wall, self._cpu, self._machine = wall, cpu, machine
+        self._late_us, self._stall_us = [], 0
+        return health

@@ -1,0 +1,155 @@
+"""The one public door: `run` performs a shard, `rehearse` one user and one round."""
+
+import asyncio
+import gc
+import hashlib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from dynamikos.core.dealing import row_of
+from dynamikos.core.frozen import FrozenRun, stream
+from dynamikos.core.profiles import duration_s
+from dynamikos.core.reports import KeptExchange
+from dynamikos.engine.ports import Clock, Network, Sink
+from dynamikos.engine.reporting.health import HealthWatch
+from dynamikos.engine.reporting.keeping import Choice
+from dynamikos.engine.reporting.recorder import Recorder
+from dynamikos.engine.schedule.plan import planned_at, planned_users
+from dynamikos.engine.schedule.starter import Starter
+from dynamikos.engine.users.compiled import compile_journey
+from dynamikos.engine.users.performer import Surroundings, User
+
+CLOSE_AFTER_S = 0.15  # a second's message is made this long after its end, so that late recordings get in
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Shard:
+    """What one generator process performs: shard `number` of `count`. `rows` by data set; `secrets` by name ("env.token")."""
+
+    number: int
+    count: int
+    frozen: FrozenRun
+    rows: dict[str, Sequence[Sequence[str]]]
+    secrets: dict[str, str]
+
+
+class Control:
+    """Stops a running shard from outside."""
+
+    def __init__(self) -> None:
+        self._gently: Callable[[], None] | None = None
+        self._now: asyncio.Event = asyncio.Event()
+        self.stopped = ""
+
+    def stop_gently(self) -> None:
+        self.stopped = self.stopped or "gently"
+        if self._gently is not None:
+            self._gently()
+
+    def stop_now(self) -> None:
+        self.stopped = "now"
+        self._now.set()
+
+
+def surroundings(
+    shard: Shard, network: Network, clock: Clock, recorder: Recorder, health: HealthWatch, keep: Callable[[KeptExchange], None]
+) -> Surroundings:
+    """What the users of `shard` share."""
+    frozen = shard.frozen
+    known = {**frozen.values, **shard.secrets}
+    turns = {pile.key: 0 for pile in frozen.data}
+
+    def deal(user: int, round_number: int) -> dict[str, str]:
+        row: dict[str, str] = {}
+        for pile in frozen.data:
+            rows = shard.rows[pile.key]
+            values = rows[row_of(turns[pile.key], shard.number, shard.count, len(rows))]
+            turns[pile.key] += 1
+            for column, value in zip(pile.columns, values, strict=True):
+                row[f"{pile.key}.{column}"] = value
+        return row
+
+    return Surroundings(
+        script=compile_journey(frozen.journey, known), clock=clock, network=network, recorder=recorder, health=health,
+        choice=Choice(stream(frozen.seed, "keep", "", shard.number)), keep=keep, deal=deal,
+        secret_columns=frozenset(f"{pile.key}.{column}" for pile in frozen.data for column in pile.secret),
+        secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor,
+        trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32], span_prefix=(shard.number + 1) << 40,
+    )  # fmt: skip
+
+
+async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None) -> str:
+    """Performs `shard` from the clock's instant `begin` (second 0) and returns "finished", "stopped gently" or "stopped now".
+
+    Reports one message a second; the last has `last=True`. Raises TemplateError or RuleError before anything is sent.
+    """
+    control = control or Control()
+    frozen = shard.frozen
+    profile = frozen.plan.profile
+    recorder = Recorder(shard.number, begin)
+    health = HealthWatch(sink.unsent)
+    around = surroundings(shard, network, clock, recorder, health, sink.keep)
+    starter = Starter(planned_users(profile, shard.number, shard.count), begin, clock, health, lambda number: User(number, around))
+    control._gently = starter.stop_gently
+    if control.stopped == "gently":
+        starter.stop_gently()
+
+    def planned(second: int) -> int:
+        return 0 if control.stopped else planned_at(profile, second, shard.number, shard.count)
+
+    def tell(upto: int, *, last: bool = False) -> None:
+        for message in recorder.close(upto, clock.now(), planned, health.read, last=last):
+            sink.report(message)
+
+    async def seconds() -> None:
+        second = 0
+        while True:
+            await clock.at(begin + second + 1 + CLOSE_AFTER_S)
+            tell(second)
+            second += 1
+
+    gc.collect()
+    gc.freeze()
+    threshold = gc.get_threshold()
+    gc.set_threshold(50_000, 50, 100)
+    health.start()
+    reporter = asyncio.create_task(seconds(), name="seconds")
+    users = asyncio.create_task(starter.perform(), name="users")
+    halt = asyncio.create_task(control._now.wait(), name="halt")
+    over = asyncio.create_task(_grace(clock, begin + duration_s(profile) + frozen.plan.grace_s), name="grace")
+    try:
+        done, _ = await asyncio.wait({users, halt, over}, return_when=asyncio.FIRST_COMPLETED)
+        if users in done:
+            users.result()
+        elif over in done:
+            control.stopped = control.stopped or ""
+    finally:
+        flying = len(recorder.flying)
+        for task in (users, halt, over, reporter):
+            task.cancel()
+        await asyncio.gather(users, halt, over, reporter, return_exceptions=True)
+        health.stop()
+        gc.unfreeze()
+        gc.set_threshold(*threshold)
+        assert len(recorder.flying) <= flying or flying == 0
+        tell(max(int(clock.now() - begin), recorder._closed + 1), last=True)
+    return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
+
+
+async def _grace(clock: Clock, instant: float) -> None:
+    await clock.at(instant)
+
+
+async def rehearse(shard: Shard, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
+    """One user, one round, no think times, everything kept (redirect hops too). Returns why the user ended."""
+    recorder = Recorder(0, clock.now())
+    health = HealthWatch()
+    around = surroundings(shard, network, clock, recorder, health, keep)
+    around.think_factor = 0.0
+    around.keep_everything = True
+    around.choice = Choice(stream(shard.frozen.seed, "keep", "", 0), everything=True)
+    user = User(1, around, rounds=1)
+    why = await user.perform()
+    rounds = recorder.close(int(clock.now() - recorder.begin), clock.now(), lambda _: 1, health.read)
+    failed = why != "done" or any(part.failed for message in rounds for part in message.series)
+    return "failed" if failed else "passed"

@@ -1,0 +1,4 @@
+"""When users start and leave.
+
+Never performs them. Start reading at `plan`.
+"""

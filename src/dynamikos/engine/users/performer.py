@@ -1,0 +1,421 @@
+"""A virtual user: performs opening, rounds and closing, and tells the recorder what happened."""
+
+import asyncio
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from dynamikos.core.captures import View
+from dynamikos.core.checks import Verdict
+from dynamikos.core.errors import TemplateError
+from dynamikos.core.exchanges import decode_body
+from dynamikos.core.reports import KeptExchange
+from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.http.cookies import CookieJar
+from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.ports import Clock, Link, Network, Origin
+from dynamikos.engine.reporting.health import HealthWatch
+from dynamikos.engine.reporting.keeping import BODY_CHARS, Choice, Masker
+from dynamikos.engine.reporting.recorder import Recorder
+from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, Script, resolve, split_url
+
+REDIRECTS = frozenset((301, 302, 303, 307, 308))
+IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))  # RFC 9110 §9.2.2
+MAX_HOPS, PARALLEL = 10, 6
+
+
+@dataclass(slots=True)
+class Surroundings:
+    """What all users of a shard share. `deal` gives the row of a turn; `trace` is the run's 32-digit trace id."""
+
+    script: Script
+    clock: Clock
+    network: Network
+    recorder: Recorder
+    health: HealthWatch
+    choice: Choice
+    keep: Callable[[KeptExchange], None]
+    deal: Callable[[int, int], dict[str, str]]
+    secret_columns: frozenset[str] = frozenset()
+    secrets: tuple[str, ...] = ()
+    think_factor: float = 1.0
+    trace: str = "0" * 31 + "1"
+    span_prefix: int = 0
+    keep_everything: bool = False
+    serial: list[int] = field(default_factory=lambda: [0])
+
+    def next_span(self) -> str:
+        self.serial[0] += 1
+        return f"{self.span_prefix + self.serial[0]:016x}"
+
+
+class RoundFailed(Exception):
+    """The rest of this part makes no sense any more."""
+
+
+class User:
+    """One virtual user. `perform` returns the reason why it ended."""
+
+    def __init__(self, number: int, around: Surroundings, *, rounds: int | None = None) -> None:
+        self.number, self.around, self._rounds_left = number, around, rounds
+        self.values: dict[str, str] = {"user.number": str(number), "round.number": "0"}
+        self.jar = CookieJar()
+        self.round = 0
+        self._links: dict[Origin, list[Link]] = {}
+        self._leaving = False
+        self._thinking: asyncio.Future[None] | None = None
+        self._state = ""
+
+    def leave(self) -> None:
+        """Gently: the step at hand is finished, think time cut short, closing performed."""
+        self._leaving = True
+        if self._thinking is not None and not self._thinking.done():
+            self._thinking.set_result(None)
+
+    async def perform(self) -> str:
+        try:
+            self._enter("opening")
+            self._deal()
+            if not await self._part(self.around.script.opening):
+                self.around.recorder.retired(self.around.clock.now(), "opening failed")
+                return "opening failed"
+            while not self._leaving and self._rounds_left != 0:
+                await self._one_round()
+                if self._rounds_left is not None:
+                    self._rounds_left -= 1
+            self._enter("closing")
+            await self._part(self.around.script.closing, leaving=True)
+            return "done"
+        finally:
+            self._enter("")
+            for links in self._links.values():
+                for link in links:
+                    link.close()
+
+    # parts ---------------------------------------------------------------------------------------------
+
+    def _enter(self, state: str) -> None:
+        self.around.recorder.move(self._state, state)
+        self._state = state
+
+    def _deal(self) -> None:
+        self.values.update(self.around.deal(self.number, self.round))
+
+    async def _one_round(self) -> None:
+        around = self.around
+        if self.round:
+            self._deal()
+        self.round += 1
+        self.values["round.number"] = str(self.round)
+        self._enter("in a round")
+        begun = around.clock.now()
+        passed = await self._part(around.script.rounds)
+        ended = around.clock.now()
+        if self._leaving and self._rounds_left is None:
+            return  # cut short: neither a passed nor a failed round
+        duration = round((ended - begun) * 1e6)
+        if passed:
+            around.recorder.passed(0, ended, duration)
+        else:
+            around.recorder.missed(0, ended, duration, "a step failed")
+
+    async def _part(self, steps: list[CompiledStep], *, leaving: bool = False) -> bool:
+        for index, step in enumerate(steps):
+            if self._leaving and not leaving and self._state == "in a round":
+                return True
+            if not await self._step(step):
+                self.around.recorder.skipped(self.around.clock.now(), len(steps) - index - 1)
+                if self._state == "in a round":
+                    await self._think(step.step.think_s)
+                return False
+            if not leaving:
+                await self._think(step.step.think_s)
+        return True
+
+    async def _think(self, seconds: float) -> None:
+        seconds *= self.around.think_factor
+        if seconds <= 0 or self._leaving:
+            return
+        clock = self.around.clock
+        state = self._state
+        self._enter("thinking")
+        instant = clock.now() + seconds
+        self._thinking = clock.at(instant)
+        await self._thinking
+        if not self._leaving:
+            self.around.health.late(clock.now() - instant)
+        self._thinking = None
+        self._enter(state)
+
+    async def _step(self, step: CompiledStep) -> bool:
+        recorder, clock = self.around.recorder, self.around.clock
+        begun = last = clock.now()
+        waited = 0.0  # the engine's own computing between exchanges is not the server's time
+        kind = ""
+        for index, request in enumerate(step.requests):
+            if index:
+                waited += clock.now() - last
+            failed, last = await self._request(request, step)
+            if failed:
+                kind = failed
+                break
+        if not step.requests:
+            return True
+        duration = round((last - begun - waited) * 1e6)
+        if kind:
+            recorder.missed(step.series, last, duration, kind)
+            return False
+        recorder.passed(step.series, last, duration)
+        return True
+
+    # a request -----------------------------------------------------------------------------------------
+
+    async def _request(self, compiled: CompiledRequest, step: CompiledStep) -> tuple[str, float]:
+        """(kind of failure or "", instant of the last byte)."""
+        around = self.around
+        clock, recorder = around.clock, around.recorder
+        due = clock.now()
+        try:
+            origin, host, target, head, body = compiled.build(self.values)
+        except TemplateError as problem:
+            return self._unsent(compiled, due, Failure("value-missing", str(problem)))
+        except Failure as failure:
+            return self._unsent(compiled, due, failure)
+        sampled = around.choice.sample()
+        method, hop = compiled.method, 0
+        bytes_out = bytes_in = 0
+        while True:
+            span = around.next_span()
+            url = f"{origin[0]}://{host}{target}"
+            try:
+                reply, parts = await self._hop(origin, host, target, method, head, body, span, compiled.keeps_body or sampled)
+            except Failure as failure:
+                ended = clock.now()
+                duration = round((ended - due) * 1e6)
+                recorder.missed(compiled.series, ended, duration, failure.kind, bytes_out, bytes_in)
+                self._keep_failure(compiled, failure.kind, method, url, head, body, duration, span, hop, error=failure.detail)
+                return failure.kind, ended
+            bytes_out += reply.bytes_out
+            bytes_in += reply.bytes_in
+            location = reply.header(b"location") if reply.status in REDIRECTS else None
+            if location is None or hop == MAX_HOPS:
+                break
+            if around.keep_everything:
+                hop_us = round((reply.last_at - reply.sent_at) * 1e6)
+                self._keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply, parts)
+            hop += 1
+            url = resolve(url, location.decode("latin-1"))
+            try:
+                origin, host, target = split_url(url)
+            except Failure as failure:
+                return self._unsent(compiled, due, failure)
+            if reply.status == 303 or (reply.status in (301, 302) and method == "POST"):  # RFC 9110 §15.4
+                method, body = ("HEAD" if method == "HEAD" else "GET"), b""
+            head = self._redirected_head(method, target, host, head, body)
+        ended = reply.last_at
+        duration = round((ended - due) * 1e6)
+        kind, verdict, captured, view = self._judge(compiled, reply)
+        ttfb = round((reply.first_at - reply.sent_at) * 1e6)
+        if kind:
+            recorder.missed(compiled.series, ended, duration, kind, bytes_out, bytes_in)
+            reason = around.choice.failed(compiled.series, kind)
+            if reason:
+                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, parts, view, verdict, captured)
+        else:
+            recorder.passed(compiled.series, ended, duration, ttfb, bytes_out, bytes_in)
+            reason = ("kept" if around.keep_everything else "sample") if sampled else around.choice.slowest(compiled.series, duration)
+            if reason:
+                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, parts, view, None, captured)
+        if compiled.embedded and not kind:
+            ended = max(ended, await self._embedded(compiled, step, url))
+        return kind, ended
+
+    def _judge(self, compiled: CompiledRequest, reply: Reply) -> tuple[str, Verdict | None, dict[str, str], View | None]:
+        """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
+        if not compiled.captures and not compiled.checks:
+            return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
+        captured: dict[str, str] = {}
+        try:
+            encoding = reply.header(b"content-encoding")
+            content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
+        except ValueError as problem:
+            return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
+        view = View(reply.status, reply.headers, content, self.jar.values)
+        if reply.status >= 400 and not compiled.checks_status:
+            return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
+        missing = ""
+        for name, take in compiled.captures:
+            found = take(view)
+            if found is None:
+                missing = missing or name
+            else:
+                captured[name] = self.values[name] = found
+        failed = None
+        count = 0
+        for judge in compiled.checks:
+            try:
+                verdict = judge(view, self.values)
+            except TemplateError as problem:
+                verdict = Verdict("value-missing", "a value for the check", str(problem))
+            if verdict is not None:
+                count += 1
+                failed = failed or verdict
+        if compiled.checks:
+            self.around.recorder.checks(reply.last_at, len(compiled.checks) - count, count)
+        if failed is not None:
+            return failed.kind, failed, captured, view
+        if missing:
+            return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
+        return "", None, captured, view
+
+    async def _hop(
+        self, origin: Origin, host: str, target: str, method: str, head: bytes, body: bytes, span: str, keep: bool
+    ) -> tuple[Reply, dict[str, int]]:
+        """One exchange on the wire, once more if a kept connection had been closed meanwhile (RFC 9110 §9.2.2)."""
+        around = self.around
+        clock, recorder, jar = around.clock, around.recorder, self.jar
+        secure, path = origin[0] == "https", target.partition("?")[0]
+        cookie = jar.header(origin[1], path, secure, time.time()) if len(jar) else ""
+        data = b"%btraceparent: 00-%b-%b-01\r\n" % (head, around.trace.encode(), span.encode())
+        data += b"Cookie: %b\r\n\r\n%b" % (cookie.encode(), body) if cookie else b"\r\n" + body
+        begun = clock.now()
+        number = recorder.sent(begun)
+        tries = 0
+        link: Link | None = None
+        landed = False
+        try:
+            while True:
+                idle = self._links.get(origin)
+                link = None
+                while idle and link is None:
+                    candidate = idle.pop()
+                    link = candidate if candidate.alive else None
+                opened = link is None
+                if link is None:
+                    link = await around.network.open(origin)
+                try:
+                    reply = await link.exchange(data, head_only=method == "HEAD", keep=keep, clock=clock)
+                    break
+                except Reopen:
+                    tries += 1
+                    if tries > 1 or method not in IDEMPOTENT:
+                        raise
+                    recorder.reopened(clock.now())
+            landed = True
+            recorder.landed(number, reply.last_at, failed=False)
+        except Failure:
+            landed = True
+            recorder.landed(number, clock.now(), failed=True)
+            raise
+        finally:
+            if not landed and link is not None:  # stopped now: it stays in flight in the last report
+                link.close()
+        if link.alive:
+            self._links.setdefault(origin, []).append(link)
+        for name, value in reply.headers:
+            if name.lower() == b"set-cookie":
+                jar.take(value.decode("latin-1"), origin[1], path, time.time())
+        dns, connect, ssl = link.connect_parts_us if opened else (-1, -1, -1)
+        parts = {
+            "blocked": 0, "dns": dns, "connect": connect, "ssl": ssl, "send": 0, "wait": round((reply.first_at - reply.sent_at) * 1e6),
+            "receive": round((reply.last_at - reply.first_at) * 1e6),
+        }  # fmt: skip
+        return reply, parts
+
+    @staticmethod
+    def _redirected_head(method: str, target: str, host: str, head: bytes, body: bytes) -> bytes:
+        """The first head with a new first line and host; headers that described a dropped body are dropped too."""
+        lines = head.decode("utf-8").split("\r\n")[2:]
+        old_host = head.split(b"\r\n", 2)[1].decode("latin-1").partition(": ")[2]
+        kept = []
+        for line in lines:
+            name = line.partition(":")[0].lower()
+            if not line or (not body and name in ("content-length", "content-type")) or (host != old_host and name == "authorization"):
+                continue
+            kept.append(line)
+        return ("\r\n".join([f"{method} {target} HTTP/1.1", f"Host: {host}", *kept]) + "\r\n").encode("utf-8")
+
+    async def _embedded(self, compiled: CompiledRequest, step: CompiledStep, page: str) -> float:
+        """Fetches the page's resources, up to six at a time; returns when the last byte of the last one came."""
+        around = self.around
+        gate = asyncio.Semaphore(PARALLEL)
+        last = 0.0
+
+        async def fetch(address: str) -> None:
+            nonlocal last
+            async with gate:
+                due = around.clock.now()
+                try:
+                    url = resolve(page, address)
+                    origin, host, target = split_url(url)
+                    head = f"GET {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\nAccept: */*\r\n".encode()
+                    reply, _ = await self._hop(origin, host, target, "GET", head, b"", around.next_span(), False)
+                except Failure as failure:
+                    ended = around.clock.now()
+                    around.recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failure.kind)
+                else:
+                    ended = reply.last_at
+                    duration = round((ended - due) * 1e6)
+                    if reply.status >= 400:
+                        around.recorder.missed(
+                            step.embedded_series, ended, duration, f"status-{reply.status}", reply.bytes_out, reply.bytes_in
+                        )
+                    else:
+                        ttfb = round((reply.first_at - reply.sent_at) * 1e6)
+                        around.recorder.passed(step.embedded_series, ended, duration, ttfb, reply.bytes_out, reply.bytes_in)
+                last = max(last, ended)
+
+        async with asyncio.TaskGroup() as group:
+            for fill in compiled.embedded:
+                group.create_task(fetch(fill(self.values)))
+        return last
+
+    # keeping -------------------------------------------------------------------------------------------
+
+    def _unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> tuple[str, float]:
+        now = self.around.clock.now()
+        self.around.recorder.missed(compiled.series, now, round((now - due) * 1e6), failure.kind)
+        address = compiled.request.address
+        self._keep_failure(compiled, failure.kind, compiled.method, address, b"", b"", 0, "", 0, error=failure.detail)
+        return failure.kind, now
+
+    def _keep_failure(
+        self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: str,
+        hop: int, error: str,
+    ) -> None:  # fmt: skip
+        reason = self.around.choice.failed(compiled.series, kind)
+        if reason:
+            self._keep(compiled, reason, method, url, head, body, duration_us, span, hop, None, {}, error=error)
+
+    def _keep(
+        self, compiled: CompiledRequest, reason: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: str,
+        hop: int, reply: Reply | None, parts: dict[str, int], view: View | None = None, verdict: Verdict | None = None,
+        captured: dict[str, str] | None = None, error: str = "",
+    ) -> None:  # fmt: skip
+        around = self.around
+        secret = {self.values[name] for name in around.secret_columns if name in self.values}
+        mask = Masker([*secret, *around.secrets])
+        headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
+        if view is None and reply is not None and reply.body:
+            try:
+                content = decode_body(reply.body, (reply.header(b"content-encoding") or b"").decode("latin-1"))
+            except ValueError:
+                content = reply.body
+            view = View(reply.status, reply.headers, content)
+        text = (
+            "" if view is None else (view.text[:BODY_CHARS] if b"\0" not in view.body[:1000] else f"({len(view.body):,} bytes, not text)")
+        )
+        lines = [line.partition(": ") for line in head.decode("utf-8", "replace").split("\r\n")[1:] if line]
+        around.keep(
+            KeptExchange(
+                second=max(0, int(around.clock.now() - around.recorder.begin)), series=compiled.series, step=compiled.step.step,
+                request=compiled.request.request, reason=reason, user=self.number, round=self.round, method=method, url=mask.text(url),
+                sent_headers=mask.pairs((name, value) for name, _, value in lines),
+                sent_body=mask.text(body.decode("utf-8", "replace")[:BODY_CHARS]), status=reply.status if reply is not None else 0,
+                headers=mask.pairs(headers), body=mask.text(text.replace("\0", "\ufffd")),
+                size_bytes=len(view.body) if view is not None else (reply.bytes_in if reply is not None else 0),
+                duration_us=duration_us, parts_us=parts, error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
+                actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(self.values)),
+                captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=span,
+            )
+        )  # fmt: skip

@@ -1,0 +1,307 @@
+"""The stand-in as a plain ASGI application: routing, sessions, and the log that /truth shows."""
+
+import asyncio
+import collections
+import hashlib
+import itertools
+import json
+import re
+import time
+from collections.abc import Awaitable, Callable
+from http.cookies import SimpleCookie
+from typing import Any
+from urllib.parse import parse_qs
+
+from observatory import pages
+from observatory.law import closed_law, erlang_c, saturation_per_s
+from observatory.people import objects, password_of
+from observatory.resources import Visit, Works
+from observatory.timer import Timer
+from observatory.weather import ROUTES, WEATHER
+
+Reply = tuple[int, list[tuple[str, str]], bytes]
+KEPT_LOG = 400_000
+SLOTS_A_NIGHT, MINUTES_A_SLOT, MINUTES_GIVEN = 40, 15, 6000
+HTML, JSON = ("content-type", "text/html; charset=utf-8"), ("content-type", "application/json")
+OBJECTS = objects()
+BY_SLUG = {each["slug"]: each for each in OBJECTS}
+STILL = {
+    "/style.css": (pages.STYLE.encode(), "text/css"),
+    "/script.js": (pages.SCRIPT.encode(), "text/javascript"),
+    "/ping": (b"pong", "text/plain"),
+}
+STILL.update({f"/pictures/{n}.svg": (pages.picture(n), "image/svg+xml") for n in range(1, 7)})
+
+
+class Observatory:
+    """One stand-in. `weather` names the resources; `seed` fixes every drawn service and token."""
+
+    def __init__(self, weather: str = "clear", seed: int = 7) -> None:
+        self.seed = seed
+        self.sessions: dict[str, dict[str, Any]] = {}
+        self.holds: dict[tuple[str, str], str] = {}
+        self.slots: dict[str, set[int]] = {}
+        self.balance: dict[str, int] = {}
+        self.log: collections.deque[dict[str, Any]] = collections.deque(maxlen=KEPT_LOG)
+        self.counts: collections.Counter[str] = collections.Counter()
+        self._serial = itertools.count(1)
+        self._timer: Timer | None = None
+        self.begun = time.perf_counter()
+        self.set_weather(weather)
+
+    def set_weather(self, weather: str) -> None:
+        self.weather = weather
+        self.works = Works(WEATHER[weather], self.seed)
+        self.begun = time.perf_counter()
+
+    def token(self, purpose: str) -> str:
+        return hashlib.sha256(f"{self.seed}:{purpose}:{next(self._serial)}:{self.begun}".encode()).hexdigest()[:20]
+
+    # ASGI ---------------------------------------------------------------------------------------------
+
+    async def __call__(self, scope: dict[str, Any], receive: Callable[[], Awaitable[Any]], send: Callable[[Any], Awaitable[None]]) -> None:
+        if scope["type"] == "lifespan":
+            while True:
+                event = await receive()
+                await send({"type": event["type"] + ".complete"})
+                if event["type"] == "lifespan.shutdown":
+                    return
+        if scope["type"] != "http":
+            return
+        arrival = time.perf_counter()
+        headers = {key.decode("latin-1"): value.decode("latin-1") for key, value in scope["headers"]}
+        body = b""
+        if scope["method"] in ("POST", "PUT"):
+            while True:
+                event = await receive()
+                body += event.get("body", b"")
+                if not event.get("more_body"):
+                    break
+        path, query = scope["path"], {key: values[0] for key, values in parse_qs(scope["query_string"].decode()).items()}
+        if path in ("/truth", "/metrics") or path.startswith(("/truth/", "/weather/")):
+            await self._answer(send, self._inside(scope["method"], path, query))
+            return
+        kind, reply = self._route(scope["method"], path, query, headers, body)
+        visit = await self._pass(kind, arrival)
+        self.counts[kind] += 1
+        trace = headers.get("traceparent", "").split("-")
+        record = {
+            "id": trace[2] if len(trace) == 4 else "", "kind": kind, "method": scope["method"], "path": path, "status": reply[0],
+            "arrival_s": arrival - self.begun, "departure_s": visit.departure - self.begun, "services": visit.services,
+        }  # fmt: skip
+        self.log.append(record)
+        await self._answer(send, reply)
+        record["sent_s"] = time.perf_counter() - self.begun
+
+    async def _answer(self, send: Callable[[Any], Awaitable[None]], reply: Reply) -> None:
+        status, headers, body = reply
+        raw = [(key.encode(), value.encode()) for key, value in headers]
+        raw.append((b"content-length", str(len(body)).encode()))
+        await send({"type": "http.response.start", "status": status, "headers": raw})
+        await send({"type": "http.response.body", "body": body})
+
+    # resources ----------------------------------------------------------------------------------------
+
+    async def _pass(self, kind: str, arrival: float) -> Visit:
+        route = ROUTES[kind]
+        if not route:
+            return Visit(arrival, (), lambda visit: None, departure=arrival)
+        future: asyncio.Future[Visit] = asyncio.get_running_loop().create_future()
+        self.works.enter(arrival, route, lambda visit: future.done() or future.set_result(visit))
+        self._advance()
+        return await future
+
+    def _advance(self) -> None:
+        if self._timer is None:
+            self._timer = Timer(self._advance)
+        self.works.advance(time.perf_counter())
+        following = self.works.next_instant()
+        if following is not None:
+            self._timer.set(following)
+
+    # what it answers ------------------------------------------------------------------------------------
+
+    def _session(self, headers: dict[str, str]) -> tuple[str, dict[str, Any]]:
+        cookies = SimpleCookie(headers.get("cookie", ""))
+        name = cookies["visit"].value if "visit" in cookies else ""
+        return name, self.sessions.get(name, {})
+
+    def _route(self, method: str, path: str, query: dict[str, str], headers: dict[str, str], body: bytes) -> tuple[str, Reply]:
+        if path in STILL:
+            return "still", self._still(path, headers)
+        if method == "GET":
+            if path == "/":
+                return "front", (200, [HTML, ("cache-control", "no-cache")], pages.front())
+            if path == "/sign-in":
+                return "sign-in page", self._sign_in_page()
+            if path == "/sky":
+                return "sky", self._sky(query, headers)
+            if path == "/api/objects":
+                return "objects search", self._search(query)
+            if path == "/api/slots":
+                return "slots", self._slots(query, headers)
+            if path.startswith("/objects/"):
+                each = BY_SLUG.get(path[9:])
+                return "object", (200, [HTML], pages.thing(each)) if each else self._wrong(404, "no such object")
+        elif method == "POST":
+            form = {key: values[0] for key, values in parse_qs(body.decode("utf-8", "replace"), keep_blank_values=True).items()}
+            if path == "/sign-in":
+                return "sign-in", self._sign_in(form, headers)
+            if path == "/api/holds":
+                return "hold", self._hold(body, headers)
+            if path == "/bookings":
+                return "booking", self._book(form, headers)
+            if path == "/sign-out":
+                name, _ = self._session(headers)
+                self.sessions.pop(name, None)
+                return "sign-out", (303, [("location", "/"), ("set-cookie", "visit=; Path=/; Max-Age=0")], b"")
+        return "still", self._wrong(404, "nothing here")
+
+    def _wrong(self, status: int, why: str) -> Reply:
+        return status, [JSON], json.dumps({"error": why}).encode()
+
+    def _still(self, path: str, headers: dict[str, str]) -> Reply:
+        content, kind = STILL[path]
+        tag = f'"{hashlib.md5(content).hexdigest()[:12]}"'
+        common = [("etag", tag), ("cache-control", "public, max-age=300"), ("content-type", kind)]
+        return (304, common, b"") if headers.get("if-none-match") == tag else (200, common, content)
+
+    def _sign_in_page(self, message: str = "") -> Reply:
+        visit, key = self.token("visit"), self.token("form")
+        self.sessions[visit] = {"form_key": key}
+        if len(self.sessions) > 100_000:
+            self.sessions.pop(next(iter(self.sessions)))
+        return 200 if not message else 401, [HTML, ("set-cookie", f"visit={visit}; Path=/; HttpOnly")], pages.sign_in(key, message)
+
+    def _sign_in(self, form: dict[str, str], headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        email = form.get("email", "")
+        if not session or form.get("form_key") != session.get("form_key"):
+            return self._wrong(403, "the form key is missing or old")
+        if form.get("password") != password_of(email):
+            return self._sign_in_page("E-mail or password is wrong")
+        visit, key = self.token("visit"), self.token("key")
+        self.sessions[visit] = {"email": email, "name": email.split("@")[0], "form_key": session["form_key"], "key": key}
+        welcome = self.token("welcome")
+        self.sessions[visit]["welcome"] = welcome
+        return (
+            303,
+            [
+                ("location", f"/sky?constellation=lyra&page=1&welcome={welcome}"),
+                ("set-cookie", f"visit={visit}; Path=/; HttpOnly"),
+                ("set-cookie", f"desk={key}; Path=/"),
+            ],
+            b"",
+        )
+
+    def _sky(self, query: dict[str, str], headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        constellation = query.get("constellation", "lyra")
+        number = int(query["page"]) if query.get("page", "1").isdigit() else 1
+        found = [each for each in OBJECTS if each["constellation"] == constellation]
+        token = session["sky_token"] = self.token("sky")
+        shown = found[(number - 1) * 12 % max(1, len(found)) :][:12]
+        return 200, [HTML], pages.sky(constellation, number, shown, token, session.get("name", "visitor"))
+
+    def _search(self, query: dict[str, str]) -> Reply:
+        wanted = query.get("q", "").lower()
+        found = [each for each in OBJECTS if wanted in each["slug"] or wanted in each["constellation"]][:20]
+        return 200, [JSON], json.dumps({"q": wanted, "objects": found}).encode()
+
+    def _slots(self, query: dict[str, str], headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        if "email" not in session:
+            return self._wrong(401, "sign in first")
+        night = query.get("night", "")
+        if not re.fullmatch(r"\d\d\.\d\d\.\d{4}", night):
+            return self._wrong(400, "night must be dd.mm.yyyy")
+        free = sorted(self.slots.setdefault(night, set(range(1, SLOTS_A_NIGHT + 1))))
+        token = session["hold_token"] = "t-" + self.token("hold")
+        slots = [{"id": f"{night.replace('.', '')}-{n:02d}", "begins": f"{18 + n // 4 % 12}:{n % 4 * 15:02d}"} for n in free]
+        return 200, [JSON], json.dumps({"night": night, "slots": slots, "hold_token": token}).encode()
+
+    def _hold(self, body: bytes, headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        try:
+            asked = json.loads(body)
+            slot, token = str(asked["slot"]), str(asked["hold_token"])
+        except (ValueError, KeyError, TypeError):
+            return self._wrong(400, "expected slot and hold_token as JSON")
+        if "email" not in session:
+            return self._wrong(401, "sign in first")
+        if headers.get("x-form-key") != session.get("key"):
+            return self._wrong(403, "X-Form-Key is not the desk cookie's value")
+        if token != session.pop("hold_token", None):
+            return self._wrong(409, "the hold token is not this session's, or used up")
+        digits, _, number = slot.partition("-")
+        night = f"{digits[:2]}.{digits[2:4]}.{digits[4:]}"
+        free = self.slots.get(night, set())
+        if (session["email"], night) in self.holds or not number.isdigit() or int(number) not in free:
+            return self._wrong(409, "the slot is taken, or you hold one that night already")
+        free.discard(int(number))
+        hold = f"h-{next(self._serial):06d}"
+        self.holds[(session["email"], night)] = hold
+        session.update(hold=hold, night=night)
+        return 201, [JSON], json.dumps({"hold": {"id": hold, "night": night}}).encode()
+
+    def _book(self, form: dict[str, str], headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        if form.get("form_key") != session.get("form_key") or "email" not in session:
+            return self._wrong(403, "the form key is missing or old")
+        if form.get("hold") != session.get("hold"):
+            return self._wrong(409, "this hold is not yours")
+        left = self.balance.get(session["email"], MINUTES_GIVEN) - MINUTES_A_SLOT
+        self.balance[session["email"]] = left
+        session.pop("hold")
+        return 200, [HTML], pages.booked(f"BF-{next(self._serial):06d}", left, session["night"])
+
+    # for tests and the curious ---------------------------------------------------------------------------
+
+    def _inside(self, method: str, path: str, query: dict[str, str]) -> Reply:
+        stations = WEATHER[self.weather]
+        if path == "/metrics":
+            return 200, [("content-type", "application/openmetrics-text; version=1.0.0; charset=utf-8")], self._metrics().encode()
+        if path.startswith("/weather/"):
+            name = path[9:]
+            if method != "POST" or name not in WEATHER:
+                return self._wrong(404, f"POST /weather/NAME with one of {', '.join(WEATHER)}")
+            self.set_weather(name)
+            return 200, [JSON], json.dumps({"weather": name}).encode()
+        if path == "/truth/log":
+            since = float(query.get("since", "0"))
+            return 200, [JSON], json.dumps([record for record in self.log if record["arrival_s"] >= since]).encode()
+        if path == "/truth/closed":  # ?users=20&think=1&front=1&sky=2: kinds with their number in a round
+            visits: collections.Counter[str] = collections.Counter()
+            for kind, times in query.items():
+                for resource in ROUTES.get(kind, ()):
+                    visits[resource] += float(times)  # type: ignore[assignment]
+            rate, first = saturation_per_s(stations, visits)
+            law = closed_law(stations, visits, float(query.get("think", "0")), int(query.get("users", "1")))
+            return 200, [JSON], json.dumps({"law": law, "saturation_per_s": rate, "saturates_first": first}).encode()
+        if path == "/truth/open":
+            rate = float(query.get("per_s", "1"))
+            times = {kind: sum(erlang_c(rate, *stations[name]) for name in route) for kind, route in ROUTES.items()}
+            return 200, [JSON], json.dumps({kind: value if value != float("inf") else None for kind, value in times.items()}).encode()
+        resources = {
+            name: {"servers": servers, "mean_s": mean, "saturates_at_per_s": servers / mean} for name, (servers, mean) in stations.items()
+        }
+        answer = {"weather": self.weather, "resources": resources, "routes": ROUTES, "requests": dict(self.counts), "logged": len(self.log)}
+        return 200, [JSON], json.dumps(answer).encode()
+
+    def _metrics(self) -> str:
+        now = time.perf_counter()
+        lines = []
+        for name, what in (("busy_seconds", "counter"), ("waiting_seconds", "counter"), ("visits", "counter"), ("in_use", "gauge")):
+            lines.append(f"# TYPE observatory_{name} {what}")
+            for each in self.works.resources.values():
+                suffix = "_total" if what == "counter" else ""
+                value = {
+                    "busy_seconds": each.busy_s,
+                    "waiting_seconds": each.waited_s,
+                    "visits": each.count,
+                    "in_use": each.queue_length(now),
+                }[name]
+                lines.append(f'observatory_{name}{suffix}{{resource="{each.name}"}} {value:g}')
+        lines.append("# TYPE observatory_servers gauge")
+        lines.extend(f'observatory_servers{{resource="{each.name}"}} {each.servers}' for each in self.works.resources.values())
+        return "\n".join([*lines, "# EOF", ""])

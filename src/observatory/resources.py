@@ -1,0 +1,92 @@
+"""Resources with known capacity. Departures are computed, not slept.
+
+Each resource is a first-come-first-served queue with c servers and exponential service. start = max(arrival, earliest free
+server), end = start + drawn service; the next resource begins at that end, taken in time order from one event heap.
+"""
+
+import heapq
+import random
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+
+@dataclass(slots=True)
+class Resource:
+    """`servers` servers with a mean service of `mean_s` seconds each."""
+
+    name: str
+    servers: int
+    mean_s: float
+    free_at: list[float] = field(default_factory=list)
+    busy_s: float = 0.0
+    waited_s: float = 0.0
+    count: int = 0
+    starts: list[float] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.free_at = [0.0] * self.servers
+
+    def serve(self, arrival: float, service: float) -> float:
+        """Departure of a customer who arrives at `arrival` and needs `service` seconds."""
+        start = max(arrival, heapq.heappop(self.free_at))
+        end = start + service
+        heapq.heappush(self.free_at, end)
+        self.count += 1
+        self.busy_s += service
+        self.waited_s += start - arrival
+        return end
+
+    def queue_length(self, now: float) -> int:
+        """Servers still busy at `now` (those waiting can't be seen from the free times alone)."""
+        return sum(1 for free in self.free_at if free > now)
+
+
+@dataclass(slots=True)
+class Visit:
+    """A request on its way through its resources."""
+
+    arrival: float
+    route: tuple[str, ...]
+    done: Callable[["Visit"], None]
+    services: list[tuple[str, float]] = field(default_factory=list)
+    waits_s: list[float] = field(default_factory=list)
+    departure: float = 0.0
+
+
+class Works:
+    """All resources of the stand-in and the one event heap. Time is passed in (seconds, any origin)."""
+
+    def __init__(self, resources: dict[str, tuple[int, float]], seed: int) -> None:
+        self.resources = {name: Resource(name, servers, mean) for name, (servers, mean) in resources.items()}
+        self._random = random.Random(seed)
+        self._heap: list[tuple[float, int, int, Visit]] = []
+        self._number = 0
+
+    def enter(self, arrival: float, route: tuple[str, ...], done: Callable[[Visit], None]) -> Visit:
+        """A request arrives; `done` is called by `advance` once its last departure is computed."""
+        visit = Visit(arrival, route, done)
+        self._push(arrival, 0, visit)
+        return visit
+
+    def _push(self, instant: float, stage: int, visit: Visit) -> None:
+        self._number += 1
+        heapq.heappush(self._heap, (instant, self._number, stage, visit))
+
+    def next_instant(self) -> float | None:
+        return self._heap[0][0] if self._heap else None
+
+    def advance(self, now: float) -> None:
+        """Takes every event up to `now` in order of time. Later ones must wait: an earlier arrival may still come."""
+        heap = self._heap
+        while heap and heap[0][0] <= now:
+            instant, _, stage, visit = heapq.heappop(heap)
+            if stage == len(visit.route):
+                visit.departure = instant
+                visit.done(visit)
+                continue
+            resource = self.resources[visit.route[stage]]
+            service = self._random.expovariate(1 / resource.mean_s)
+            end = resource.serve(instant, service)
+            visit.services.append((resource.name, service))
+            visit.waits_s.append(end - service - instant)
+            self._push(end, stage + 1, visit)
