@@ -91,4 +91,11 @@ def by_cookie(name: str) -> Taker:
     return lambda view: view.cookies().get(name)
 
 
-REGISTRY: dict[str, Callable[[Any], Taker]] = {"json": by_json, "css": by_css, "between": between, "regex": by_regex, "header": by_header}
+REGISTRY: dict[str, Callable[[Any], Taker]] = {
+    "json": by_json,
+    "css": by_css,
+    "between": between,
+    "regex": by_regex,
+    "header": by_header,
+    "cookie": by_cookie,
+}

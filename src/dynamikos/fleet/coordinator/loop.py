@@ -1,0 +1,73 @@
+"""The coordinator's loop: one at a time by advisory lock; wakes by NOTIFY, and looks around every tick anyway."""
+
+import logging
+import threading
+import time
+
+import psycopg
+from django.db import InterfaceError, OperationalError, connection
+
+from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S, TICK_S
+from dynamikos.web.rehearsals.models import Rehearsal
+from dynamikos.web.runs.models import Run
+from dynamikos.web.streams.broker import parameters
+
+log = logging.getLogger(__name__)
+LOCK = 7300
+NOT_JUDGED_AFTER_RECONNECT_S = 5.0
+
+
+def serve(stop: threading.Event) -> None:
+    """Until `stop` is set. Survives a restart of the database; then nothing is judged lost for 5 s + a heartbeat."""
+    watches: dict[str, RunWatch] = {}
+    while not stop.is_set():
+        try:
+            with psycopg.connect(**parameters(), autocommit=True) as link:
+                while not stop.is_set():
+                    row = link.execute("SELECT pg_try_advisory_lock(%s)", (LOCK,)).fetchone()
+                    if row and row[0]:
+                        break
+                    stop.wait(1.0)  # another coordinator is at work; take over when it ends
+                link.execute("LISTEN dynamikos_coordinator")
+                link.execute("LISTEN dynamikos_report")
+                connected = time.monotonic()
+                while not stop.is_set():
+                    calm = time.monotonic() - connected > (NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0)
+                    tick(watches, may_judge_lost=calm or connected == 0)
+                    for _ in link.notifies(timeout=TICK_S, stop_after=1):
+                        pass
+        except (psycopg.OperationalError, OperationalError, InterfaceError) as problem:
+            log.warning("the database is away (%s); trying again", str(problem).strip())
+            connection.close()
+            stop.wait(RECONNECT_S)
+
+
+def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> None:
+    """One look at every run that is not over."""
+    for run in Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]):
+        key = str(run.pk)
+        if key not in watches:
+            watches[key] = RunWatch(run)
+        watches[key].look(may_judge_lost=may_judge_lost)
+        if watches[key].is_over:
+            del watches[key]
+    _lost_rehearsals()
+
+
+def _lost_rehearsals() -> None:
+    """A rehearsal whose generator is gone is said to be lost, not left waiting."""
+    from dynamikos.web.places.queries import living
+
+    waiting = list(Rehearsal.objects.filter(state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING]))
+    if not waiting:
+        return
+    alive = {generator.pk for generator in living()}
+    from dynamikos.fleet.coordinator.stream import say
+
+    for each in waiting:
+        if each.generator_id not in alive:
+            each.state = Rehearsal.State.LOST
+            each.reason = "The generator that performed it is gone. Start one, or wait for its restart, and rehearse again."
+            each.save(update_fields=["state", "reason"])
+            say(each.pk, "end", "lost")

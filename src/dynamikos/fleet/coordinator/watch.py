@@ -1,0 +1,180 @@
+"""One run under the coordinator's eyes, from asked to ended."""
+
+import datetime
+import logging
+
+import msgspec
+from django.db import transaction
+from django.utils import timezone
+from procrastinate.contrib.django import app as jobs
+
+from dynamikos.core.frozen import series_of
+from dynamikos.core.profiles import measured_part_s
+from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
+from dynamikos.core.verdicts import conclude
+from dynamikos.fleet.coordinator.expand import write_minute
+from dynamikos.fleet.coordinator.stream import say
+from dynamikos.fleet.settings import AHEAD_S, LOST_S
+from dynamikos.web.places.models import Generator
+from dynamikos.web.places.queries import living, locks_held
+from dynamikos.web.runs.actions import frozen_of
+from dynamikos.web.runs.models import Report, Run, Shard
+
+log = logging.getLogger(__name__)
+ABANDON_S = 20.0  # an asked run that finds no generator for so long is refused
+
+
+class RunWatch:
+    """Keeps the totals of one run in memory; after a restart of the coordinator they are read anew from the reports."""
+
+    def __init__(self, run: Run) -> None:
+        self.run = run
+        self.frozen = frozen_of(run)
+        self.series = {each.no: each for each in series_of(self.frozen.journey)}
+        self.from_s, self.to_s = measured_part_s(self.frozen.plan.profile)
+        self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
+        self.messages: dict[int, dict[int, ShardSecond]] = {}
+        self.read: dict[int, int] = {}
+        self.last: dict[int, bool] = {}
+        self.flying: dict[int, int] = {}
+        self.peak = 0
+        self.minute: dict[int, list[ShardSecond]] = {}
+        self.is_over = False
+        self.expanded = -1
+
+    def look(self, *, may_judge_lost: bool) -> None:
+        self.run.refresh_from_db()
+        if self.run.state == Run.State.ASKED:
+            self._begin()
+            return
+        shards = list(self.run.shards.select_related("generator"))
+        if may_judge_lost:
+            self._lost(shards)
+        self._read(shards)
+        self._expand(shards)
+        if shards and all(shard.state in ("ended", "lost") for shard in shards):
+            self._close(shards)
+
+    # beginning ---------------------------------------------------------------------------------------
+
+    def _begin(self) -> None:
+        busy = set(Shard.objects.filter(state__in=["assigned", "running"]).values_list("generator_id", flat=True))
+        free = [generator for generator in living() if generator.pk not in busy]
+        if self.run.commands.exists() or (not free and timezone.now() - self.run.asked_at > datetime.timedelta(seconds=ABANDON_S)):
+            self.run.state, self.run.ended = (
+                Run.State.REFUSED,
+                "stopped before it began" if self.run.commands.exists() else "no generator was free",
+            )
+            self.run.ended_at = timezone.now()
+            self.run.save(update_fields=["state", "ended", "ended_at"])
+            say(self.run.pk, "end", self.run.ended)
+            self.is_over = True
+            return
+        if not free:
+            return
+        chosen: list[Generator] = free[:1]  # one generator a run for now; several are shared out by user number
+        with transaction.atomic():
+            self.run.state = Run.State.RUNNING
+            self.run.begins_at = timezone.now() + datetime.timedelta(seconds=AHEAD_S)
+            self.run.save(update_fields=["state", "begins_at"])
+            for number, generator in enumerate(chosen):
+                shard = Shard.objects.create(run=self.run, number=number, generator=generator, generator_name=generator.name)
+                jobs.configure_task("perform_shard", queue=generator.queue, allow_unknown=True).defer(shard=shard.pk)
+            say(self.run.pk, "state", "running")
+
+    # during ------------------------------------------------------------------------------------------
+
+    def _lost(self, shards: list[Shard]) -> None:
+        """Lock gone and not seen: dead. Seen no more although the lock is held (a cut link): cut off, treated alike."""
+        held: set[int] | None = None
+        for shard in shards:
+            if shard.state not in ("assigned", "running") or shard.generator is None:
+                continue
+            age = (timezone.now() - shard.generator.last_seen).total_seconds()
+            if age < LOST_S / 2:
+                continue
+            held = locks_held() if held is None else held
+            if (shard.generator.lock not in held and age > LOST_S / 2) or age > 2 * LOST_S:
+                shard.state, shard.ended = "lost", "lost"
+                shard.lost_at_s = self.read.get(shard.number, -1) + 1
+                shard.save(update_fields=["state", "ended", "lost_at_s"])
+                say(
+                    self.run.pk,
+                    "log",
+                    f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}; what it reported stays.",
+                )
+
+    def _read(self, shards: list[Shard]) -> None:
+        for shard in shards:
+            after = self.read.get(shard.number, -1)
+            for second, body in (
+                Report.objects.filter(shard=shard, second__gt=after).order_by("second").values_list("second", "body")[:2000]
+            ):
+                if second != self.read.get(shard.number, -1) + 1:
+                    break  # an earlier one is still on its way
+                message = decode(bytes(body))
+                self.messages.setdefault(second, {})[shard.number] = message
+                self.read[shard.number] = second
+                self.last[shard.number] = message.last
+                self.flying[shard.number] = message.in_flight
+
+    def _expand(self, shards: list[Shard]) -> None:
+        """Each complete second into totals, a live frame, and every full minute into chunks and blocks, with its watermark."""
+        while True:
+            second = self.expanded + 1
+            going = [
+                shard.number
+                for shard in shards
+                if not (shard.state == "lost" or self.last.get(shard.number)) or self.read.get(shard.number, -1) >= second
+            ]
+            here = self.messages.get(second, {})
+            if not going or any(number not in here for number in going if self.read.get(number, -1) < second) or not here:
+                return
+            messages = list(here.values())
+            inside = self.from_s <= second < self.to_s
+            for message in messages:
+                self.whole.add(message, totals=False)
+                self.window.add(message, totals=inside)
+            self.peak = max(self.peak, sum(sum(message.users.values()) for message in messages))
+            self.minute.setdefault(second // 60, []).extend(messages)
+            frame = frame_of(second, messages, self.series)
+            with transaction.atomic():
+                if second > self.run.watermark:
+                    self.run.watermark = second
+                    self.run.save(update_fields=["watermark"])
+                    say(self.run.pk, "frame", msgspec.json.encode(frame).decode())
+                if second % 60 == 59:
+                    self._chunk(second // 60)
+            del self.messages[second]
+            self.expanded = second
+
+    def _chunk(self, minute: int) -> None:
+        if minute > self.run.chunked:
+            write_minute(self.run, minute, self.minute.get(minute, []))
+            self.run.chunked = minute
+            self.run.save(update_fields=["chunked"])
+        self.minute.pop(minute, None)
+
+    # the end -----------------------------------------------------------------------------------------
+
+    def _close(self, shards: list[Shard]) -> None:
+        self._read(shards)
+        self._expand(shards)
+        lost = [shard.generator_name for shard in shards if shard.state == "lost"]
+        words = {shard.ended for shard in shards if shard.state == "ended"}
+        ended = (
+            "lost" if not words else next((word for word in ("stopped now", "stopped gently", "finished") if word in words), words.pop())
+        )
+        outcome = conclude(
+            self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,
+            in_flight=sum(self.flying.values()), peak_users=self.peak, lost=lost,
+        )  # fmt: skip
+        with transaction.atomic():
+            if self.minute:
+                for minute in sorted(self.minute):
+                    self._chunk(minute)
+            self.run.state, self.run.ended, self.run.ended_at = Run.State.ENDED, ended, timezone.now()
+            self.run.outcome = msgspec.to_builtins(outcome)
+            self.run.save(update_fields=["state", "ended", "ended_at", "outcome"])
+            say(self.run.pk, "end", ended)
+        self.is_over = True

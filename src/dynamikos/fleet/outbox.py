@@ -1,0 +1,112 @@
+"""Reports on their way to the database: a buffer, a reconnecting sender, a spool on disk. Never awaited by the engine."""
+
+import asyncio
+import collections
+import contextlib
+import logging
+import struct
+import zlib
+from pathlib import Path
+
+import msgspec
+import psycopg
+
+from dynamikos.core.reports import KeptExchange, ShardSecond, encode
+from dynamikos.fleet.settings import RECONNECT_S
+
+log = logging.getLogger(__name__)
+MEMORY = 120  # messages kept in memory before the rest goes to disk
+_kept = msgspec.msgpack.Encoder()
+
+
+class Outbox:
+    """A Sink that delivers in order, once: a repeated message is ignored by the database's key."""
+
+    def __init__(self, conninfo: str, run: str, shard_id: int, spool: Path) -> None:
+        self._conninfo, self._run, self._shard_id = conninfo, run, shard_id
+        self._waiting: collections.deque[tuple[str, int, bytes, tuple[object, ...]]] = collections.deque()
+        self._spool = spool / f"{run}-{shard_id}.spool"
+        self._spooled = 0
+        self._news = asyncio.Event()
+        self._task = asyncio.create_task(self._deliver(), name="outbox")
+        self._closing = False
+
+    # the engine's side -----------------------------------------------------------------------------
+
+    def report(self, message: ShardSecond) -> None:
+        self._put("report", message.second, encode(message), ())
+
+    def keep(self, exchange: KeptExchange) -> None:
+        facts = (exchange.series, exchange.reason[:120], exchange.user, exchange.round)
+        self._put("kept", exchange.second, zlib.compress(_kept.encode(exchange), 1), facts)
+
+    def unsent(self) -> int:
+        return len(self._waiting) + self._spooled
+
+    def _put(self, kind: str, second: int, body: bytes, facts: tuple[object, ...]) -> None:
+        item = (kind, second, body, facts)
+        if self._spooled or len(self._waiting) >= MEMORY:
+            packed = msgspec.msgpack.encode(item)
+            with self._spool.open("ab") as file:
+                file.write(struct.pack("<I", len(packed)) + packed)
+            self._spooled += 1
+        else:
+            self._waiting.append(item)
+        self._news.set()
+
+    # the database's side -----------------------------------------------------------------------------
+
+    async def close(self, patience_s: float = 30.0) -> None:
+        """Delivers what is left; what can't be delivered in time stays in the spool."""
+        self._closing = True
+        self._news.set()
+        with contextlib.suppress(TimeoutError, asyncio.CancelledError):
+            await asyncio.wait_for(self._task, patience_s)
+        self._task.cancel()
+        if self.unsent() == 0:
+            self._spool.unlink(missing_ok=True)
+
+    async def _deliver(self) -> None:
+        while True:
+            try:
+                async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
+                    while True:
+                        if not self._waiting and self._spooled:
+                            self._read_spool()
+                        if not self._waiting:
+                            if self._closing:
+                                return
+                            self._news.clear()
+                            await self._news.wait()
+                            continue
+                        await self._insert(link, self._waiting[0])
+                        self._waiting.popleft()
+            except (psycopg.OperationalError, OSError) as problem:
+                log.warning("reports wait: the database is away (%s)", str(problem).strip())
+                await asyncio.sleep(RECONNECT_S)
+
+    async def _insert(self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]) -> None:
+        kind, second, body, facts = item
+        if kind == "report":
+            await link.execute(
+                'WITH put AS (INSERT INTO runs_report (shard_id, second, body) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING)'
+                " SELECT pg_notify('dynamikos_report', %s)", (self._shard_id, second, body, self._run),
+            )  # fmt: skip
+        else:
+            series, reason, user, round_number = facts
+            await link.execute(
+                'INSERT INTO runs_kept (run_id, shard, second, series, reason, "user", round, body)'
+                " SELECT run_id, number, %s, %s, %s, %s, %s, %s FROM runs_shard WHERE id = %s",
+                (second, series, reason, user, round_number, body, self._shard_id),
+            )
+
+    def _read_spool(self) -> None:
+        data = self._spool.read_bytes() if self._spool.exists() else b""
+        at = 0
+        while at < len(data):
+            (size,) = struct.unpack_from("<I", data, at)
+            kind, second, body, facts = msgspec.msgpack.decode(data[at + 4 : at + 4 + size], type=tuple[str, int, bytes, tuple])
+            self._waiting.append((kind, second, body, tuple(facts)))
+            at += 4 + size
+        self._spool.unlink(missing_ok=True)
+        self._spooled = 0

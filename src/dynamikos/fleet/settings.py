@@ -1,0 +1,14 @@
+"""Seconds that tests make short, from the process environment."""
+
+import os
+
+
+def seconds(name: str, default: float) -> float:
+    return float(os.environ.get(f"DYNAMIKOS_{name}", default))
+
+
+HEARTBEAT_S = seconds("HEARTBEAT_S", 1.0)
+LOST_S = seconds("GENERATOR_LOST_S", 4.0)
+TICK_S = seconds("COORDINATOR_TICK_S", 0.2)
+AHEAD_S = seconds("START_AHEAD_S", 1.5)
+RECONNECT_S = seconds("RECONNECT_S", 0.5)

@@ -1,0 +1,4 @@
+"""People who can sign in.
+
+Never knows projects. Start reading at `models`.
+"""

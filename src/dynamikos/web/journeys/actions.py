@@ -1,0 +1,101 @@
+"""Changing journeys: every change is a revision on the one it was made on."""
+
+from collections.abc import Callable
+
+from django.db import transaction
+
+from dynamikos.core.errors import DynamikosError, TextError
+from dynamikos.core.exchanges import Recording as CoreRecording
+from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.core.journeys import key_from, parse_journey
+from dynamikos.core.journeys.from_recording import journey_from
+from dynamikos.web.environments.actions import create as create_environment
+from dynamikos.web.environments.queries import first as first_environment
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys.queries import content
+from dynamikos.web.projects import revisions
+from dynamikos.web.projects.access import note
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.recordings.models import Recording
+from dynamikos.web.recordings.queries import as_core
+
+
+@transaction.atomic
+def create_from_recording(member: Membership, found: Recording, name: str, origins: list[str]) -> Journey:
+    """A journey of the ticked hosts; each origin becomes an address of the first environment."""
+    if not origins:
+        raise DynamikosError("No host is ticked, so nothing would be left. Tick the application's own hosts.")
+    core: CoreRecording = as_core(found)
+    environment = first_environment(member.project) or create_environment(member, "Environment")
+    bases: dict[str, str] = {}
+    values = dict(environment.values)
+    for origin in origins:
+        name_for = next((key for key, value in values.items() if value == origin), "")
+        if not name_for:
+            name_for = key_from("target" if not bases else origin.split("://")[1].split(":")[0], values).replace("-", "_")
+            if name_for[0].isdigit():
+                name_for = "host_" + name_for
+            values[name_for] = origin
+        bases[origin] = f"env.{name_for}"
+    if values != environment.values:
+        environment.values = values
+        environment.save(update_fields=["values"])
+    return create(member, journey_from(core, name.strip() or found.name, origins, bases), found)
+
+
+@transaction.atomic
+def create(member: Membership, core: CoreJourney, recording: Recording | None = None) -> Journey:
+    """A journey with `core` as its first revision; its key is made unique in the project."""
+    from msgspec.structs import replace
+
+    taken = set(Journey.objects.filter(project=member.project).values_list("key", flat=True))
+    core = replace(core, journey=key_from(core.journey, taken))
+    made = Journey.objects.create(project=member.project, key=core.journey, name=core.name, recording=recording)
+    made.head = revisions.save(None, made.pk, core, member.account, parent="", label="")
+    made.save(update_fields=["head"])
+    note(member, "journey created", core.name)
+    return made
+
+
+@transaction.atomic
+def change(member: Membership, pk_or_journey: Journey, parent: str, edit: Callable[[CoreJourney], CoreJourney], label: str) -> Journey:
+    """Applies `edit` to the head, if `parent` still names it. Raises Stale or DynamikosError; then nothing changes."""
+    found = Journey.objects.select_for_update().get(pk=pk_or_journey.pk)
+    changed = edit(content(found))
+    found.head = revisions.save(found.head, found.pk, changed, member.account, parent=parent, label=label)
+    found.name, found.draft = changed.name, ""
+    found.save(update_fields=["head", "name", "draft", "changed_at"])
+    return found
+
+
+def save_text(member: Membership, found: Journey, parent: str, text: str) -> tuple[Journey, TextError | None]:
+    """The text form as a new revision; a text that does not parse is kept as a draft and changes nothing else."""
+    try:
+        core = parse_journey(text)
+        if core.journey != found.key:
+            raise TextError(f"the key 'journey' is given once and stays '{found.key}'; change 'name' instead", line=2)
+    except TextError as problem:
+        found.draft = text
+        found.save(update_fields=["draft"])
+        return found, problem
+    return change(member, found, parent, lambda _: core, "text form"), None
+
+
+@transaction.atomic
+def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
+    """Undo (to the parent) or redo (to the newest child). Raises DynamikosError at the end."""
+    found = Journey.objects.select_for_update().get(pk=found.pk)
+    assert found.head is not None
+    other = revisions.after(found.head) if forward else revisions.before(found.head)
+    if other is None:
+        raise DynamikosError("There is nothing to redo." if forward else "There is nothing left to undo: this is the first revision.")
+    found.head = other
+    found.name = content(found).name
+    found.draft = ""
+    found.save(update_fields=["head", "name", "draft", "changed_at"])
+    return found
+
+
+def discard_draft(found: Journey) -> None:
+    found.draft = ""
+    found.save(update_fields=["draft"])

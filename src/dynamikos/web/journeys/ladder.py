@@ -1,0 +1,130 @@
+"""The ladder as geometry: two rails, a rung for each exchange, strands for captured values. Pixels at 760 wide."""
+
+from dataclasses import dataclass, field
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys.model import PARTS, Journey
+from dynamikos.core.journeys.verify import texts_of
+from dynamikos.core.values import names_in
+
+LEFT, RIGHT, WIDTH = 250, 500, 760
+PART_H, STEP_H, RUNG_H, DOTS_H = 34, 10, 42, 22
+
+
+@dataclass(slots=True)
+class Rung:
+    """One exchange: `key` is step/request; `status`, `time` and `word` come from a rehearsal or the recording."""
+
+    step: str
+    request: str
+    y: int
+    title: str
+    full: str
+    status: str = ""
+    is_bad: bool = False
+    is_idle: bool = False
+    embedded: int = 0
+
+
+@dataclass(slots=True)
+class StepRow:
+    step: str
+    name: str
+    y: int
+    height: int
+    think: str
+    is_empty: bool
+
+
+@dataclass(slots=True)
+class Strand:
+    """A captured value from the answer it was issued in to the requests that carry it."""
+
+    name: str
+    y: int
+    x: int
+    uses: list[int]
+
+
+@dataclass(slots=True)
+class Ladder:
+    height: int = 0
+    parts: list[tuple[str, int]] = field(default_factory=list)
+    steps: list[StepRow] = field(default_factory=list)
+    rungs: list[Rung] = field(default_factory=list)
+    strands: list[Strand] = field(default_factory=list)
+    left: int = LEFT
+    right: int = RIGHT
+    width: int = WIDTH
+
+
+def cut(text: str, length: int) -> str:
+    return text if len(text) <= length else text[: length - 1] + "…"
+
+
+def path_of(address: str) -> str:
+    """An address without its host: what tells requests apart on a ladder."""
+    rest = address.partition("}}")[2] if address.startswith("{{") else address
+    if "://" in rest:
+        rest = "/" + rest.split("://", 1)[1].partition("/")[2]
+    return rest or address
+
+
+def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | None = None) -> Ladder:
+    """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is drawn idle."""
+    ladder = Ladder()
+    y = 30
+    births: dict[str, tuple[int, list[int]]] = {}
+    for part in PARTS:
+        ladder.parts.append((part.upper(), y))
+        y += PART_H
+        for step in journey.part(part):
+            top = y
+            y += STEP_H
+            for request in step.requests:
+                target = path_of(request.address)
+                if request.query:
+                    target += "?" + "&".join(f"{name}={value}" for name, value in request.query)
+                status, bad = (results or {}).get((step.step, request.request), ("", False))
+                full = f"{request.method} {target}"
+                ladder.rungs.append(
+                    Rung(
+                        step.step,
+                        request.request,
+                        y,
+                        cut(full, 34),
+                        full,
+                        status,
+                        bad,
+                        results is not None and not status,
+                        len(request.embedded),
+                    )
+                )
+                used: set[str] = set()
+                for _, text in texts_of(request):
+                    try:
+                        used.update(names_in(text))
+                    except DynamikosError:
+                        continue
+                for name in used:
+                    if name in births:
+                        births[name][1].append(y + 8)
+                for capture in request.captures:
+                    births[capture.name] = (y + 24, [])
+                y += RUNG_H + (DOTS_H if request.embedded else 0)
+            if not step.requests:
+                y += 22
+            ladder.steps.append(
+                StepRow(step.step, cut(step.name, 26), top, y - top, f"think {step.think_s:g} s" if step.think_s else "", not step.requests)
+            )
+            y += 6
+    lanes: list[int] = []
+    for name, (born, uses) in births.items():
+        last = max(uses, default=born)
+        lane = next((index for index, end in enumerate(lanes) if end < born - 10), len(lanes))
+        if lane == len(lanes):
+            lanes.append(last)
+        lanes[lane] = last
+        ladder.strands.append(Strand(name, born, RIGHT + 34 + min(lane, 5) * 16, uses))
+    ladder.height = y + 20
+    return ladder

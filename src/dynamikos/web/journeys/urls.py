@@ -1,0 +1,15 @@
+from django.urls import path
+
+from dynamikos.web.journeys import views
+
+urlpatterns = [
+    path("p/<uuid:project>/journeys", views.journeys, name="journeys"),
+    path("p/<uuid:project>/journeys/from/<uuid:recording>", views.from_recording, name="journey-from-recording"),
+    path("p/<uuid:project>/journeys/<uuid:pk>", views.journey, name="journey"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/panel", views.panel, name="journey-panel"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/edit", views.edit, name="journey-edit"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/undo", views.history, {"way": "undo"}, name="journey-undo"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/redo", views.history, {"way": "redo"}, name="journey-redo"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/text", views.text, name="journey-text"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/text/discard", views.discard, name="journey-discard-draft"),
+]

@@ -1,0 +1,256 @@
+import uuid
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.core.journeys import write_journey
+from dynamikos.core.journeys.editing import (
+    EditError,
+    add_step,
+    change_request,
+    change_step,
+    find,
+    find_request,
+    move_request,
+    move_step,
+    place_step,
+    remove_request,
+    remove_step,
+)  # fmt: skip
+from dynamikos.core.journeys.model import PARTS
+from dynamikos.web.journeys import actions, forms, queries
+from dynamikos.web.journeys.ladder import draw
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.revisions import Stale, token
+from dynamikos.web.recordings import queries as recordings
+
+
+@member_view()
+def journeys(request: HttpRequest, member: Membership) -> HttpResponse:
+    return render(
+        request, "journeys/list.html", {"journeys": list(queries.journeys(member)), "recordings": recordings.recordings(member)[:20]}
+    )
+
+
+@member_view("engineer")
+def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUID) -> HttpResponse:
+    """Which hosts belong to the application; then the journey."""
+    found = recordings.recording(member, recording)
+    problem, status = "", 200
+    if request.method == "POST":
+        try:
+            made = actions.create_from_recording(member, found, request.POST.get("name", ""), request.POST.getlist("origin"))
+            return redirect("journey", member.project_id, made.pk)
+        except DynamikosError as wrong:
+            problem, status = str(wrong), 422
+    context = {
+        "recording": found,
+        "problem": problem,
+        "name": request.POST.get("name") or found.name.rsplit(".", 1)[0].replace("-", " ").capitalize(),
+    }
+    return render(request, "journeys/hosts.html", context, status=status)
+
+
+def _context(member: Membership, found: Journey, select: str = "") -> dict[str, object]:
+    core = queries.content(found)
+    problems = queries.problems(found, core)
+    wrong = {(each.step, each.request): ("", True) for each in problems}
+    ladder = draw(core)
+    for rung in ladder.rungs:
+        rung.is_bad = (rung.step, rung.request) in wrong
+    checked = sum(bool(each.checks) for _, step in core.steps() for each in step.requests)
+    return {
+        "journey": found, "core": core, "ladder": ladder, "problems": problems, "token": token(found.head), "select": select,
+        "requests": sum(len(step.requests) for _, step in core.steps()), "steps": sum(1 for _ in core.steps()), "unchecked": checked == 0,
+        "can_undo": found.head is not None and found.head.parent_id is not None, "can_redo": found.head is not None and found.head.children.exists(),
+        "last": found.rehearsals.first() if hasattr(found, "rehearsals") else None,
+    }  # fmt: skip
+
+
+@member_view()
+def journey(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found = queries.journey(member, pk)
+    context = _context(member, found, request.GET.get("at", ""))
+    context.update(_panel(found, context["core"], request.GET.get("at", "")))  # type: ignore[arg-type]
+    return render(request, "journeys/journey.html", context)
+
+
+MOVES = (("up", "Alt+ArrowUp", "Move up"), ("down", "Alt+ArrowDown", "Move down"), ("remove", "", "Delete"))
+
+
+def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
+    """What the panel shows for `at`: "" the journey, "step" a step, "step/request" a request."""
+    step_key, _, request_key = at.partition("/")
+    try:
+        if request_key:
+            step, _, request = find_request(core, step_key, request_key)
+            number = request.recorded
+            recorded = recordings.exchange(found.recording_id, number) if found.recording_id and number is not None else None
+            return {
+                "kind": "request", "moves": MOVES, "step": step, "item": request, "capture_rows": forms.capture_rows(request), "check_rows": forms.check_rows(request),
+                "capture_forms": forms.CAPTURE_FORMS, "check_forms": forms.CHECK_FORMS, "recorded": recorded,
+                "query_rows": [*request.query, ("", "")], "header_rows": [*request.headers, ("", "")],
+                "form_rows": [*((request.body.form if request.body else None) or ()), ("", "")],
+                "body_kind": _body_kind(request.body), "recorded_text": _recorded_text(recorded),
+            }  # fmt: skip
+        if step_key:
+            part, _, step = find(core, step_key)
+            return {"kind": "step", "moves": MOVES, "step": step, "part": part, "parts": PARTS}
+    except EditError:
+        return {"kind": "journey", "gone": at, "parts": PARTS}
+    return {"kind": "journey", "parts": PARTS}
+
+
+def _body_kind(body: object) -> str:
+    return next((kind for kind in ("form", "json", "raw") if body is not None and getattr(body, kind) is not None), "none")
+
+
+def _recorded_text(recorded: object) -> str:
+    from dynamikos.core.exchanges import Exchange, text_of
+
+    if not isinstance(recorded, Exchange) or recorded.answer is None:
+        return ""
+    return text_of(recorded.answer.body[:20_000], recorded.answer.header("content-type") or "")
+
+
+@member_view()
+def panel(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found = queries.journey(member, pk)
+    at = request.GET.get("at", "")
+    context = _context(member, found, at)
+    context.update(_panel(found, context["core"], at))  # type: ignore[arg-type]
+    return render(request, "journeys/panel.html", context)
+
+
+@member_view("engineer")
+def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """One change. Answers the panel, and the ladder and headline out of band; 409 with what was typed when it is stale."""
+    found = queries.journey(member, pk)
+    data = request.POST
+    at, what = data.get("at", ""), data.get("what", "")
+    step_key, _, request_key = at.partition("/")
+    problem, status = "", 200
+
+    def change(core: CoreJourney) -> CoreJourney:
+        nonlocal at
+        if what == "request":
+            return change_request(core, step_key, request_key, **forms.request_changes(data))
+        if what == "step":
+            name = data.get("name", "").strip()
+            if not name:
+                raise DynamikosError("A step needs a name: what the person does, such as “Sign in”.")
+            core = change_step(core, step_key, name=name, think_s=_seconds(data.get("think_s", "0")), note=data.get("note", "").strip())
+            part = data.get("part", "")
+            if part in PARTS and find(core, step_key)[0] != part:
+                core = place_step(core, step_key, part, len(core.part(part)))
+            return core
+        if what == "journey":
+            from msgspec.structs import replace
+
+            name = data.get("name", "").strip()
+            if not name:
+                raise DynamikosError("A journey needs a name.")
+            return replace(core, name=name, note=data.get("note", "").strip())
+        if what in ("up", "down"):
+            by = -1 if what == "up" else 1
+            return move_request(core, step_key, request_key, by) if request_key else move_step(core, step_key, by)
+        if what == "remove":
+            changed = remove_request(core, step_key, request_key) if request_key else remove_step(core, step_key)
+            at = ""
+            return changed
+        if what == "add-step":
+            changed = add_step(core, "rounds", data.get("name", "").strip() or "New step")
+            at = changed.rounds[-1].step
+            return changed
+        raise DynamikosError(f"'{what}' is not a change of a journey.")
+
+    try:
+        found = actions.change(
+            member, found, data.get("parent", ""), change, label=f"{what} {at}" if what in ("request", "step", "journey") else ""
+        )
+    except Stale as stale:
+        problem, status = str(stale), 409
+    except DynamikosError as wrong:
+        problem, status = str(wrong), 422
+    if not problem and request_key and what in ("up", "down"):
+        at = _follow(queries.content(found), request_key, at)
+    context = _context(member, found, at)
+    context.update(_panel(found, context["core"], at))  # type: ignore[arg-type]
+    context.update({"problem": problem, "swap": True, "typed": dict(data.lists()) if problem else {}})
+    return render(request, "journeys/panel.html", context, status=status)
+
+
+def _follow(core: CoreJourney, request_key: str, at: str) -> str:
+    """Where a moved request is now."""
+    for _, step in core.steps():
+        for each in step.requests:
+            if each.request == request_key:
+                return f"{step.step}/{request_key}"
+    return at
+
+
+def _seconds(text: str) -> float:
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError as problem:
+        raise DynamikosError(f"Think time is a number of seconds, such as 2.5; '{text}' is not.") from problem
+    if not 0 <= value <= 86_400:
+        raise DynamikosError("Think time is between 0 and 86,400 seconds.")
+    return value
+
+
+@member_view("engineer")
+def history(request: HttpRequest, member: Membership, pk: uuid.UUID, way: str) -> HttpResponse:
+    actions.step_through(member, queries.journey(member, pk), way == "redo")
+    return redirect(f"{request.path.rsplit('/', 1)[0]}?at={request.POST.get('at', '')}")
+
+
+@member_view("engineer")
+def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """The text form: the same journey, the other way round."""
+    found = queries.journey(member, pk)
+    problem, status = None, 200
+    if request.method == "POST":
+        try:
+            found, problem = actions.save_text(
+                member, found, request.POST.get("parent", ""), request.POST.get("text", "").replace("\r\n", "\n")
+            )
+        except DynamikosError as stale:
+            found.draft = request.POST.get("text", "")
+            found.save(update_fields=["draft"])
+            return render(
+                request,
+                "journeys/text.html",
+                {"journey": found, "text": found.draft, "token": token(found.head), "stale": str(stale)},
+                status=409,
+            )
+        if problem is None:
+            return redirect("journey-text", member.project_id, pk)
+        status = 422
+    elif found.draft:
+        _, problem = actions.save_text(member, found, "", found.draft) if _broken(found.draft) else (found, None)
+    shown = found.draft or write_journey(queries.content(found))
+    return render(
+        request, "journeys/text.html", {"journey": found, "text": shown, "token": token(found.head), "problem": problem}, status=status
+    )
+
+
+def _broken(draft: str) -> bool:
+    from dynamikos.core.errors import TextError
+    from dynamikos.core.journeys import parse_journey
+
+    try:
+        parse_journey(draft)
+    except TextError:
+        return True
+    return False
+
+
+@member_view("engineer")
+def discard(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    actions.discard_draft(get_object_or_404(queries.journeys(member), pk=pk))
+    return redirect("journey-text", member.project_id, pk)

@@ -1,0 +1,4 @@
+"""Places and the generators that stand there.
+
+Never sends load. Start reading at `models`.
+"""

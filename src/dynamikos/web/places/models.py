@@ -1,0 +1,23 @@
+from django.db import models
+
+
+class Generator(models.Model):
+    """A process that runs virtual users. It holds advisory lock `lock` while alive and renews `last_seen`."""
+
+    id = models.UUIDField(primary_key=True)
+    place = models.CharField(max_length=60)
+    name = models.CharField(max_length=120)
+    version = models.CharField(max_length=20)
+    process = models.PositiveIntegerField()
+    lock = models.BigIntegerField()
+    capacity = models.PositiveIntegerField(default=0)
+    started_at = models.DateTimeField(auto_now_add=True)
+    last_seen = models.DateTimeField()
+    clock_error_us = models.IntegerField(default=0)
+
+    @property
+    def queue(self) -> str:
+        return f"generator-{self.id}"
+
+    def __str__(self) -> str:
+        return self.name

@@ -1,0 +1,33 @@
+"""Reading generators."""
+
+import datetime
+
+from django.conf import settings
+from django.db import connection
+from django.utils import timezone
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.web.places.models import Generator
+
+
+def living() -> list[Generator]:
+    """Generators seen lately, longest known first."""
+    since = timezone.now() - datetime.timedelta(seconds=settings.GENERATOR_LOST_S)
+    return list(Generator.objects.filter(last_seen__gte=since).order_by("started_at"))
+
+
+def any_living() -> list[Generator]:
+    """As `living`; raises DynamikosError with the remedy when there is none."""
+    found = living()
+    if not found:
+        raise DynamikosError(
+            "No generator is there to do this. Start one with ./dynamikos generator, or ./dynamikos demo which brings its own."
+        )
+    return found
+
+
+def locks_held() -> set[int]:
+    """Advisory locks that some living session holds (generators hold theirs while alive)."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT (classid::bigint << 32) | objid::bigint FROM pg_locks WHERE locktype = 'advisory' AND granted")
+        return {row[0] for row in cursor.fetchall()}

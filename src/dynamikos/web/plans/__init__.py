@@ -1,0 +1,4 @@
+"""Load plans.
+
+Never computes load (core does). Start reading at `models`.
+"""

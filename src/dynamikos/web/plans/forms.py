@@ -1,0 +1,53 @@
+"""What the plan page sends, as core values. Raises DynamikosError naming the field."""
+
+from django.http import QueryDict
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys import key_from
+from dynamikos.core.objectives import Objective
+from dynamikos.core.profiles import Stretch
+
+MEASURES = ("p50", "p90", "p95", "p99", "mean", "max", "failure-rate")
+
+
+def number(text: str, what: str, low: float, high: float) -> float:
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError as problem:
+        raise DynamikosError(f"{what}: '{text}' is not a number.") from problem
+    if not low <= value <= high:
+        raise DynamikosError(f"{what}: {value:g} is not between {low:g} and {high:g}.")
+    return value
+
+
+def changes(data: QueryDict) -> dict[str, object]:
+    """All fields of the page."""
+    name = data.get("name", "").strip()[:120]
+    if not name:
+        raise DynamikosError("A load plan needs a name.")
+    stretches = []
+    for kind, to, seconds in zip(data.getlist("stretch"), data.getlist("to"), data.getlist("seconds"), strict=False):
+        if not seconds.strip():
+            continue
+        length = number(seconds, "Seconds of a stretch", 0, 604_800)
+        if kind == "climb":
+            stretches.append(Stretch(stretch="climb", to=int(number(to or "0", "Users of a stretch", 0, 100_000)), seconds=length))
+        else:
+            stretches.append(Stretch(stretch="hold", seconds=length))
+    objectives: list[Objective] = []
+    for key, measure, step, limit in zip(
+        data.getlist("objective"), data.getlist("measure"), data.getlist("step"), data.getlist("limit"), strict=False
+    ):
+        if not limit.strip():
+            continue
+        if measure not in MEASURES:
+            raise DynamikosError(f"'{measure}' is not a measure; choose one of {', '.join(MEASURES)}.")
+        key = key or key_from(f"{measure} {step}", {each.objective for each in objectives})
+        objectives.append(
+            Objective(objective=key, measure=measure, limit=number(limit, "Limit of an objective", 0, 1e9), step=step or None)
+        )  # type: ignore[arg-type]
+    return {
+        "name": name, "journey": data.get("journey", ""), "environment": data.get("environment", ""), "profile": tuple(stretches),
+        "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100), "objectives": tuple(objectives),
+        "seed": int(number(data.get("seed", "1"), "Seed", 0, 2**31)), "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600),
+    }  # fmt: skip

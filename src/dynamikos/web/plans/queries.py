@@ -1,0 +1,112 @@
+"""Reading load plans, and what follows from one."""
+
+import uuid
+from dataclasses import dataclass
+
+from django.db.models import QuerySet
+from django.shortcuts import get_object_or_404
+
+from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.core.journeys import names_needed
+from dynamikos.core.plans import Plan
+from dynamikos.core.profiles import duration_s, measured_part_s, peak, start_instants_s
+from dynamikos.web.datasets.models import DataSet
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys.queries import content as journey_content
+from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.revisions import value_of
+from dynamikos.web.recordings.queries import exchange
+
+
+def plans(member: Membership) -> QuerySet[LoadPlan]:
+    return LoadPlan.objects.filter(project=member.project).select_related("head")
+
+
+def plan(member: Membership, pk: uuid.UUID) -> LoadPlan:
+    return get_object_or_404(plans(member), pk=pk)
+
+
+def content(found: LoadPlan) -> Plan:
+    assert found.head is not None
+    return value_of(found.head, Plan)
+
+
+def journey_of(found: LoadPlan, core: Plan) -> tuple[Journey | None, CoreJourney | None]:
+    """The plan's journey, or None when it was deleted."""
+    journey = Journey.objects.select_related("head").filter(project=found.project, key=core.journey).first()
+    return journey, journey_content(journey) if journey is not None else None
+
+
+@dataclass(frozen=True, slots=True)
+class Follows:
+    """What follows from a plan, from think times and recorded (or assumed) answer times."""
+
+    users: int
+    seconds: float
+    round_s: float
+    rounds: int
+    exchanges_per_s: float
+    rows_needed: int
+    rows_there: int | None
+    answers_known: bool
+
+
+def follows(found: LoadPlan, core: Plan, journey: Journey | None, script: CoreJourney | None) -> Follows | None:
+    """Expected figures: user-seconds in the profile divided by the time of a round."""
+    if script is None or journey is None:
+        return None
+    requests = 0
+    answered_us = 0
+    known = True
+    for step in script.rounds:
+        for request in step.requests:
+            requests += 1 + len(request.embedded)
+            recorded = exchange(journey.recording_id, request.recorded) if journey.recording_id and request.recorded is not None else None
+            known = known and recorded is not None
+            answered_us += recorded.timings.total_us if recorded else 0
+    round_s = sum(step.think_s for step in script.rounds) * core.think_factor + answered_us / 1e6
+    user_seconds = sum(end - start for start, end in start_instants_s(core.profile))
+    rounds = int(user_seconds / round_s) if round_s > 0 else 0
+    total = peak(core.profile)
+    needed = {name.split(".")[0] for name in names_needed(script) if not name.startswith("env.")}
+    there = [found_set.rows for found_set in DataSet.objects.filter(project=found.project, key__in=needed)]
+    return Follows(
+        users=total, seconds=duration_s(core.profile), round_s=round_s, rounds=rounds,
+        exchanges_per_s=total * requests / round_s if round_s > 0 else 0.0, rows_needed=max(rounds, total) if needed else 0,
+        rows_there=min(there) if there else None, answers_known=known,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Drawing:
+    """The profile as SVG paths in a 760×240 picture."""
+
+    line: str
+    area: str
+    grid_y: list[tuple[float, int]]
+    grid_x: list[tuple[float, float]]
+    knobs: list[tuple[float, float]]
+    measured: tuple[float, float]
+
+
+def drawing(core: Plan) -> Drawing:
+    left, top, width, height = 46.0, 16.0, 700.0, 190.0
+    total, highest = max(1.0, duration_s(core.profile)), max(1, peak(core.profile))
+    points, time, level = [(0.0, 0.0)], 0.0, 0.0
+    for stretch in core.profile:
+        time += stretch.seconds
+        level = float(stretch.to) if stretch.stretch == "climb" and stretch.to is not None else level
+        points.append((time, level))
+
+    def place(at: float, users: float) -> tuple[float, float]:
+        return round(left + width * at / total, 1), round(top + height * (1 - users / highest), 1)
+
+    placed = [place(*point) for point in points]
+    line = "M" + "L".join(f"{x} {y}" for x, y in placed) + f"L{placed[-1][0]} {top + height}"
+    begin, end = measured_part_s(core.profile)
+    step = next((each for each in (10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 36_000) if total / each <= 9), 86_400)
+    return Drawing(
+        line=line, area=line + f"L{left} {top + height}Z", grid_y=[(place(0, highest * part / 4)[1], round(highest * part / 4)) for part in range(5)],
+        grid_x=[(place(at, 0)[0], at) for at in range(0, int(total) + 1, step)], knobs=placed[1:], measured=(place(begin, 0)[0], place(end, 0)[0]),
+    )  # fmt: skip

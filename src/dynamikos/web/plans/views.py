@@ -1,0 +1,73 @@
+import uuid
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.plans import plan_problems
+from dynamikos.web.environments.queries import environments
+from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.plans import actions, forms, queries
+from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.revisions import Stale, token
+
+
+@member_view("engineer")
+def plans(request: HttpRequest, member: Membership) -> HttpResponse:
+    if request.method == "POST":
+        journey = journeys.journeys(member).filter(key=request.POST.get("journey", "")).first()
+        if journey is None:
+            raise DynamikosError("Choose a journey that the plan performs; make one under Journeys first.")
+        made = actions.create(member, journey, request.POST.get("name", ""))
+        return redirect("plan", member.project_id, made.pk)
+    rows = [(found, queries.content(found)) for found in queries.plans(member)]
+    rows_shown = [
+        {
+            "plan": found,
+            "core": core,
+            "users": (f := queries.follows(found, core, *queries.journey_of(found, core))) and f.users,
+            "follows": f,
+        }
+        for found, core in rows
+    ]
+    return render(request, "plans/list.html", {"rows": rows_shown, "journeys": journeys.journeys(member)})
+
+
+def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
+    core = queries.content(found)
+    journey, script = queries.journey_of(found, core)
+    problems = (
+        plan_problems(core, script)
+        if script is not None
+        else [f"The journey '{core.journey}' is not in this project any more; choose another."]
+    )
+    return {
+        "plan": found, "core": core, "journey": journey, "script": script, "token": token(found.head), "drawing": queries.drawing(core), "problems": problems,
+        "follows": queries.follows(found, core, journey, script), "journeys": journeys.journeys(member), "environments": environments(member),
+        "measures": forms.MEASURES, "steps": [step for _, step in script.steps()] if script else [], "can_undo": bool(found.head and found.head.parent_id),
+    }  # fmt: skip
+
+
+@member_view("engineer")
+def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found = queries.plan(member, pk)
+    problem, status = "", 200
+    if request.method == "POST":
+        try:
+            found = actions.change(member, found, request.POST.get("parent", ""), **forms.changes(request.POST))
+        except Stale as stale:
+            problem, status = str(stale), 409
+        except DynamikosError as wrong:
+            problem, status = str(wrong), 422
+        context = _context(member, found)
+        typed = {key: values for key, values in request.POST.lists() if key not in ("parent", "csrfmiddlewaretoken")} if problem else {}
+        return render(request, "plans/_plan.html", {**context, "problem": problem, "typed": typed, "swap": True}, status=status)
+    return render(request, "plans/plan.html", _context(member, found))
+
+
+@member_view("engineer")
+def undo(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    actions.undo(queries.plan(member, pk))
+    return redirect("plan", member.project_id, pk)

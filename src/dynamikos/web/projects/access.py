@@ -1,0 +1,62 @@
+"""The one gate: who may see and change what. Every view of a project passes through `member_view`."""
+
+import functools
+import uuid
+from collections.abc import Callable
+from typing import Any
+
+from asgiref.sync import sync_to_async
+from django.contrib.auth.views import redirect_to_login
+from django.core.exceptions import PermissionDenied
+from django.http import Http404, HttpRequest, HttpResponse
+
+from dynamikos.web.projects.models import Event, Membership
+
+RANK = {"reader": 0, "engineer": 1, "owner": 2}
+View = Callable[..., HttpResponse]
+
+
+def membership(account: Any, project: uuid.UUID) -> Membership:
+    """The account's membership. A stranger gets 404: the project does not exist for them."""
+    found = Membership.objects.select_related("project", "account").filter(project_id=project, account_id=account.pk).first()
+    if found is None or not account.is_active:
+        raise Http404("There is no such project among yours.")
+    return found
+
+
+def require(member: Membership, role: str) -> None:
+    if RANK[member.role] < RANK[role]:
+        raise PermissionDenied(f"This needs the role {role}; yours is {member.role}. Ask an owner of “{member.project}”.")
+
+
+def member_view(role: str = "reader") -> Callable[[View], View]:
+    """A view(request, member, …) under /p/<project>/…; GET needs `reader`, everything else at least `role`."""
+
+    def wrap(view: View) -> View:
+        @functools.wraps(view)
+        def inner(request: HttpRequest, project: uuid.UUID, *args: Any, **kwargs: Any) -> HttpResponse:
+            if not request.user.is_authenticated:
+                return redirect_to_login(request.get_full_path())
+            member = membership(request.user, project)
+            if request.method not in ("GET", "HEAD"):
+                require(member, role if role != "reader" else "engineer")
+            request.member = member  # type: ignore[attr-defined]
+            return view(request, member, *args, **kwargs)
+
+        inner.needs_role = role  # type: ignore[attr-defined]
+        return inner
+
+    return wrap
+
+
+async def stream_member(request: HttpRequest, project: uuid.UUID) -> Membership:
+    """For streams, which are async: the membership or 404 (also for people not signed in)."""
+    user = await request.auser()
+    if not user.is_authenticated:
+        raise Http404("Sign in first.")
+    return await sync_to_async(membership)(user, project)
+
+
+def note(member: Membership, what: str, subject: str, **detail: Any) -> None:
+    """A line in the append-only event table."""
+    Event.objects.create(project=member.project, account=member.account, what=what, subject=subject[:200], detail=detail)

@@ -1,0 +1,72 @@
+"""Revisions: canonical JSON with its parent; autosaves of one spell fold, a stale change is refused with both versions."""
+
+import datetime
+import uuid
+from typing import Any, TypeVar
+
+import msgspec
+from django.conf import settings
+from django.db.models import Max
+from django.utils import timezone
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.frozen import canonical, digest
+from dynamikos.web.accounts.models import Account
+from dynamikos.web.projects.models import Revision
+
+T = TypeVar("T")
+
+
+class Stale(DynamikosError):
+    """The change was made on a revision that is not the newest any more. `head` is the newest."""
+
+    def __init__(self, head: Revision) -> None:
+        self.head = head
+        who = head.author.get_username() if head.author else "somebody"
+        super().__init__(
+            f"This changed meanwhile: revision {head.number} by {who} is newer than the one your change was made on. "
+            "Your change is kept below; reload to see the newest and make it again there."
+        )
+
+
+def token(revision: Revision | None) -> str:
+    """What a page sends back with a change: the revision and its content."""
+    return f"{revision.pk}:{revision.sha256[:16]}" if revision is not None else ""
+
+
+def value_of(revision: Revision, kind: type[T]) -> T:
+    """The core value a revision holds."""
+    return msgspec.json.decode(bytes(revision.document), type=kind)
+
+
+def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account, *, parent: str, label: str = "") -> Revision:
+    """A new head for `value` on the revision `parent` names. Folds into the head when it is the same edit in the same spell.
+
+    Raises Stale. An unchanged value returns the head as it is.
+    """
+    if parent != token(head):
+        raise Stale(head) if head is not None else DynamikosError("This was deleted meanwhile; reload the page.")
+    document = canonical(value)
+    sha = digest(document)
+    if head is not None and head.sha256 == sha:
+        return head
+    spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)
+    if (
+        head is not None and label and head.label == label and head.author_id == author.pk and head.changed_at > spell
+        and not head.used and not head.children.exists()
+    ):  # fmt: skip
+        head.document, head.sha256 = document, sha
+        head.save(update_fields=["document", "sha256", "changed_at"])
+        return head
+    number = (Revision.objects.filter(subject=subject).aggregate(top=Max("number"))["top"] or 0) + 1
+    return Revision.objects.create(subject=subject, number=number, parent=head, document=document, sha256=sha, author=author, label=label)
+
+
+def before(head: Revision) -> Revision | None:
+    """What undo goes back to."""
+    return head.parent
+
+
+def after(head: Revision) -> Revision | None:
+    """What redo goes forward to: the newest child."""
+    return head.children.order_by("-created_at").first()

@@ -1,0 +1,27 @@
+from django.contrib.auth.decorators import login_required
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.web.projects import actions, queries
+from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.models import Membership
+
+
+@login_required
+def projects(request: HttpRequest) -> HttpResponse:
+    problem, status = "", 200
+    if request.method == "POST":
+        try:
+            member = actions.create_project(request.user, request.POST.get("name", ""))
+            return redirect("journeys", member.project_id)
+        except DynamikosError as wrong:
+            problem, status = str(wrong), 422
+    context = {"memberships": queries.memberships_of(request.user), "problem": problem, "typed": request.POST.get("name", "")}
+    return render(request, "projects/list.html", context, status=status)
+
+
+@member_view("owner")
+def set_member(request: HttpRequest, member: Membership) -> HttpResponse:
+    actions.set_member(member, request.POST.get("username", ""), request.POST.get("role", ""))
+    return redirect("settings", member.project_id)

@@ -1,0 +1,4 @@
+"""Imported sessions, kept untouched.
+
+Never changes a recording. Start reading at `models`.
+"""

@@ -1,0 +1,68 @@
+"""Asking for a rehearsal: inputs frozen, a task deferred by name to a generator's own queue."""
+
+import msgspec
+from django.db import transaction
+from django.db.models import Max
+from procrastinate.contrib.django import app as jobs
+
+from dynamikos.core.errors import DynamikosError, PlanError
+from dynamikos.core.frozen import DataPile, FrozenRun, canonical
+from dynamikos.core.journeys import names_needed
+from dynamikos.core.plans import Plan
+from dynamikos.core.profiles import Stretch
+from dynamikos.web.datasets import queries as datasets
+from dynamikos.web.datasets.models import DataSet
+from dynamikos.web.environments.queries import agreed, first, known
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys.queries import content, problems
+from dynamikos.web.places.queries import any_living
+from dynamikos.web.projects.access import note
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.rehearsals.models import Rehearsal
+
+
+def ask(member: Membership, journey: Journey) -> Rehearsal:
+    """A rehearsal of the head revision. Raises DynamikosError for what would make it senseless."""
+    core = content(journey)
+    wrong = problems(journey, core)
+    if wrong:
+        lines = [f"step {each.step}, request {each.request}: {each.message}" for each in wrong]
+        raise PlanError("\n".join(["The journey can't be rehearsed yet:", *lines]))
+    if not any(step.requests for _, step in core.steps()):
+        raise DynamikosError("The journey has no request yet, so there is nothing to rehearse.")
+    environment = first(member.project)
+    if environment is None or not environment.targets.exists():
+        raise DynamikosError("No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent.")
+    generator = any_living()[0]
+    piles, rows = row_for(member, {name.split(".")[0] for name in names_needed(core)})
+    assert journey.head is not None
+    with transaction.atomic():
+        journey.head.used = True
+        journey.head.save(update_fields=["used"])
+        number = (journey.rehearsals.aggregate(top=Max("number"))["top"] or 0) + 1
+        plan = Plan(
+            form=1,
+            plan="rehearsal",
+            name="Rehearsal",
+            journey=core.journey,
+            environment=environment.key,
+            profile=(Stretch(stretch="hold", seconds=1),),
+        )
+        made = Rehearsal(journey=journey, number=number, revision=journey.head, generator=generator, asked_by=member.account)
+        frozen = FrozenRun(
+            run=str(made.pk), seed=number, plan=plan, journey=core, values=known(environment), agreed=agreed(environment), data=tuple(piles)
+        )
+        made.frozen, made.rows = canonical(frozen), msgspec.msgpack.encode(rows)
+        made.save(force_insert=True)
+        note(member, "rehearsal asked", journey.name, number=number)
+        jobs.configure_task("rehearse", queue=generator.queue, allow_unknown=True).defer(rehearsal=str(made.pk))
+    return made
+
+
+def row_for(member: Membership, keys: set[str]) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
+    """The first row of each data set in `keys`, with what a run freezes of it."""
+    piles, rows = [], {}
+    for found in DataSet.objects.filter(project=member.project, key__in=keys):
+        piles.append(datasets.pile(found))
+        rows[found.key] = datasets.page(found, 0, 1)
+    return piles, rows

@@ -1,0 +1,120 @@
+"""Reading rehearsals: each exchange as recorded and as replayed, and what differs."""
+
+import difflib
+import uuid
+import zlib
+from dataclasses import dataclass
+
+import msgspec
+from django.shortcuts import get_object_or_404
+
+from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.reports import KeptExchange
+from dynamikos.web.journeys.ladder import Ladder, draw
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.recordings.queries import exchange
+from dynamikos.web.rehearsals.models import Rehearsal
+from dynamikos.web.ui.templatetags.figures import us
+
+_decoder = msgspec.msgpack.Decoder(KeptExchange)
+QUIET_HEADERS = frozenset({"date", "age", "expires", "last-modified", "etag", "server", "x-request-id", "content-length", "set-cookie"})
+
+
+@dataclass(frozen=True, slots=True)
+class Replayed:
+    """One exchange as replayed, beside the recorded one if there is one. `differences` are sentences."""
+
+    number: int
+    kept: KeptExchange
+    recorded: Exchange | None
+    differences: list[str]
+
+    @property
+    def is_bad(self) -> bool:
+        return self.kept.reason.startswith("failed")
+
+
+def rehearsal(member: Membership, pk: uuid.UUID) -> Rehearsal:
+    return get_object_or_404(Rehearsal.objects.select_related("journey__recording", "revision"), pk=pk, journey__project=member.project)
+
+
+def frozen(found: Rehearsal) -> FrozenRun:
+    return msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
+
+
+def replayed(found: Rehearsal) -> list[Replayed]:
+    """All exchanges so far, in order."""
+    made = []
+    for number, body in found.exchanges.values_list("number", "body"):
+        kept = _decoder.decode(zlib.decompress(bytes(body)))
+        recorded = None
+        if found.journey.recording_id and kept.recorded is not None:
+            recorded = exchange(found.journey.recording_id, kept.recorded)
+        made.append(Replayed(number, kept, recorded, differences(recorded, kept)))
+    return made
+
+
+def differences(recorded: Exchange | None, kept: KeptExchange) -> list[str]:
+    """What a person would want to know first: status, kind of content, redirect, size."""
+    if recorded is None or recorded.answer is None:
+        return []
+    answer = recorded.answer
+    told = []
+    if answer.status != kept.status:
+        told.append(f"answered {kept.status or 'nothing'}; the recording got {answer.status}")
+    now = {name.lower(): value for name, value in kept.headers}
+    for name, what in (("content-type", "kind of content"), ("location", "redirect")):
+        before = answer.header(name) or ""
+        if before.partition("?")[0] != now.get(name, "").partition("?")[0]:
+            told.append(f"{what}: {now.get(name) or 'none'}; recorded {before or 'none'}")
+    size = len(answer.body) or answer.size_bytes
+    if size and kept.status and abs(kept.size_bytes - size) > max(200, 0.2 * size):
+        told.append(f"size {kept.size_bytes:,} B; recorded {size:,} B")
+    return told
+
+
+def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
+    """For the ladder: by step and request, the first hop's status and the request's time."""
+    made: dict[tuple[str, str], tuple[str, bool]] = {}
+    for row in rows:
+        key = (row.kept.step, row.kept.request)
+        status = str(row.kept.status) if row.kept.status else row.kept.reason.removeprefix("failed: ")
+        if key in made:
+            made[key] = (f"{made[key][0].split(' · ')[0]} → {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)
+        else:
+            made[key] = (f"{status} · {us(row.kept.duration_us)}", row.is_bad)
+    return made
+
+
+def ladder(found: Rehearsal, rows: list[Replayed]) -> Ladder:
+    return draw(frozen(found).journey, results(rows))
+
+
+def body_lines(row: Replayed) -> list[tuple[str, str]]:
+    """(mark, line) of a line by line comparison of both bodies: " " same, "-" recorded only, "+" replayed only; at most 400."""
+    if row.recorded is None or row.recorded.answer is None:
+        return []
+    before = text_of(row.recorded.answer.body[:60_000], row.recorded.answer.header("content-type") or "").splitlines()
+    after = row.kept.body[:60_000].splitlines()
+    made = (
+        [(line[0], line[2:]) for line in difflib.ndiff(before[:1500], after[:1500]) if line[0] in " -+"]
+        if len(before) + len(after) < 1200
+        else []
+    )
+    return made[:400]
+
+
+def header_rows(row: Replayed) -> list[tuple[str, str, str, bool]]:
+    """(name, recorded, replayed, differs) of the answer's headers; values that change each time do not count."""
+    before = {name.lower(): value for name, value in (row.recorded.answer.headers if row.recorded and row.recorded.answer else ())}
+    after = {name.lower(): value for name, value in row.kept.headers}
+    return [
+        (
+            name,
+            before.get(name, ""),
+            after.get(name, ""),
+            bool(before) and name not in QUIET_HEADERS and before.get(name) != after.get(name),
+        )
+        for name in sorted(before | after)
+    ]

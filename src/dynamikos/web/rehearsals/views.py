@@ -1,0 +1,56 @@
+import uuid
+
+from asgiref.sync import sync_to_async
+from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
+from django.shortcuts import redirect, render
+
+from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.projects.access import member_view, membership, stream_member
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.rehearsals import actions, queries
+from dynamikos.web.streams.views import event_stream
+
+
+@member_view("engineer")
+def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    made = actions.ask(member, journeys.journey(member, pk))
+    return redirect("rehearsal", member.project_id, made.pk)
+
+
+def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
+    found = queries.rehearsal(member, pk)
+    rows = queries.replayed(found)
+    wanted = [row for row in rows if f"{row.kept.step}/{row.kept.request}" == at] or [row for row in rows if row.is_bad] or rows[:1]
+    if wanted:
+        at = at or f"{wanted[0].kept.step}/{wanted[0].kept.request}"
+    shown = [
+        {"row": row, "lines": queries.body_lines(row), "headers": queries.header_rows(row)}
+        for row in wanted
+        if f"{row.kept.step}/{row.kept.request}" == at
+    ]
+    bad = sum(row.is_bad for row in rows)
+    differing = sum(bool(row.differences) for row in rows)
+    return {
+        "rehearsal": found, "journey": found.journey, "rows": rows, "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad,
+        "differing": differing, "requests": sum(len(step.requests) for _, step in queries.frozen(found).journey.steps()),
+    }  # fmt: skip
+
+
+@member_view()
+def rehearsal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return render(request, "rehearsals/rehearsal.html", _context(member, pk, request.GET.get("at", "")))
+
+
+@member_view()
+def results(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return render(request, "rehearsals/results.html", _context(member, pk, request.GET.get("at", "")))
+
+
+async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
+    member = await stream_member(request, project)
+    await sync_to_async(queries.rehearsal)(member, pk)
+
+    async def may() -> bool:
+        return bool(await sync_to_async(membership)(member.account, project))
+
+    return event_stream(request, pk, may)

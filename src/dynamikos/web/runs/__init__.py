@@ -1,0 +1,4 @@
+"""Runs: started and stopped here, read here.
+
+Never judges or expands (the coordinator does). Start reading at `models`.
+"""

@@ -1,0 +1,92 @@
+"""Starting and stopping runs."""
+
+import msgspec
+from django.db import connection, transaction
+from django.db.models import Max
+from msgspec.structs import replace
+
+from dynamikos.core.errors import PlanError
+from dynamikos.core.frozen import FrozenRun, canonical, digest
+from dynamikos.core.journeys import names_needed, verify
+from dynamikos.core.plans import Plan, plan_problems
+from dynamikos.web.datasets import queries as datasets
+from dynamikos.web.datasets.models import DataSet
+from dynamikos.web.environments.models import Environment
+from dynamikos.web.environments.queries import agreed, known
+from dynamikos.web.places.queries import any_living
+from dynamikos.web.plans import queries as plans
+from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.projects.access import note, require
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.runs.models import Command, Run
+
+WAKE = "dynamikos_coordinator"
+
+
+def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: dict[str, str] | None = None) -> Run:
+    """Freezes all inputs and asks the coordinator to run them. `core` and `values` override what is stored.
+
+    Raises PlanError with everything that stands in the way; then nothing is started.
+    """
+    require(member, "engineer")
+    core = core or plans.content(plan)
+    journey, script = plans.journey_of(plan, core)
+    if journey is None or script is None:
+        raise PlanError(f"The journey '{core.journey}' is not in this project any more; choose another in the plan.")
+    environment = Environment.objects.filter(project=member.project, key=core.environment).first()
+    if environment is None:
+        raise PlanError(f"The environment '{core.environment}' is not in this project; choose another in the plan.")
+    found = {**known(environment), **{f"env.{name}": value for name, value in (values or {}).items()}}
+    needed = {name.split(".")[0] for name in names_needed(script) if not name.startswith("env.")}
+    tables = list(DataSet.objects.filter(project=member.project, key__in=needed))
+    columns = {f"{table.key}.{column}" for table in tables for column in table.columns}
+    problems = plan_problems(core, script)
+    problems.extend(f"Step {each.step}, request {each.request}: {each.message}" for each in verify(script, columns | set(found)))
+    targets = agreed(environment)
+    if not targets:
+        problems.append("No target is agreed in this environment: an owner adds scheme, host and port in Settings.")
+    if problems:
+        raise PlanError("\n".join(problems))
+    with transaction.atomic(), connection.cursor() as cursor:
+        cursor.execute("SELECT pg_advisory_xact_lock(7301)")  # one start at a time, so that the numbers of generators are right
+        generators = any_living()
+        active = list(Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]))
+        if len(active) >= len(generators):
+            other = active[0]
+            where = f"run {other.number}" if other.project_id == member.project_id else "a run of another project"
+            raise PlanError(
+                f"Every generator is busy with {where}. Stop it, wait for its end, or start another with ./dynamikos generator."
+            )
+        number = (Run.objects.filter(project=member.project).aggregate(top=Max("number"))["top"] or 0) + 1
+        made = Run(project=member.project, plan=plan, number=number, name=core.name, asked_by=member.account)
+        frozen = FrozenRun(
+            run=str(made.pk), seed=core.seed, plan=replace(core, data=tuple(table.key for table in tables)), journey=script, values=found,
+            agreed=targets, data=tuple(datasets.pile(table) for table in tables),
+        )  # fmt: skip
+        made.frozen = canonical(frozen)
+        made.sha256 = digest(made.frozen)
+        made.save(force_insert=True)
+        for head in (plan.head, journey.head):
+            if head is not None:
+                head.used = True
+                head.save(update_fields=["used"])
+        note(member, "run started", core.name, number=number)
+        cursor.execute("SELECT pg_notify(%s, %s)", [WAKE, str(made.pk)])
+    return made
+
+
+def stop(member: Membership, run: Run, *, now: bool) -> None:
+    """Gently: users finish their step and leave. Now: connections are cut."""
+    require(member, "engineer")
+    if run.is_over:
+        raise PlanError(f"Run {run.number} is over already.")
+    verb = "stop-now" if now else "stop-gently"
+    with transaction.atomic(), connection.cursor() as cursor:
+        Command.objects.create(run=run, verb=verb, asked_by=member.account)
+        note(member, verb.replace("-", " "), f"run {run.number}")
+        cursor.execute("SELECT pg_notify('dynamikos_command', %s)", [str(run.pk)])
+        cursor.execute("SELECT pg_notify(%s, %s)", [WAKE, str(run.pk)])
+
+
+def frozen_of(run: Run) -> FrozenRun:
+    return msgspec.json.decode(bytes(run.frozen), type=FrozenRun)

@@ -1,0 +1,129 @@
+from django.db import models
+
+from dynamikos.web.accounts.models import Account
+from dynamikos.web.places.models import Generator
+from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.projects.models import Project
+from dynamikos.web.ui.ids import new_id
+
+
+class Run(models.Model):
+    """One execution with its frozen inputs. Second 0 of the run clock is `begins_at` (UTC, the database's clock)."""
+
+    class State(models.TextChoices):
+        ASKED = "asked"
+        RUNNING = "running"
+        CLOSING = "closing"
+        ENDED = "ended"
+        REFUSED = "refused"
+
+    id = models.UUIDField(primary_key=True, default=new_id, editable=False)
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="runs")
+    plan = models.ForeignKey(LoadPlan, on_delete=models.SET_NULL, null=True, related_name="runs")
+    number = models.PositiveIntegerField()
+    name = models.CharField(max_length=160)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.ASKED)
+    frozen = models.BinaryField()
+    sha256 = models.CharField(max_length=64)
+    asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
+    asked_at = models.DateTimeField(auto_now_add=True)
+    begins_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    ended = models.CharField(max_length=40, blank=True)  # finished, stopped gently, stopped now, lost, refused
+    watermark = models.IntegerField(default=-1)  # seconds up to and with this one are in frames
+    chunked = models.IntegerField(default=-1)  # minutes up to and with this one are in chunks and blocks
+    outcome = models.JSONField(null=True)
+    remark = models.TextField(blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["project", "number"], name="run_number")]
+        ordering = ["-asked_at"]
+
+    @property
+    def is_over(self) -> bool:
+        return self.state in (self.State.ENDED, self.State.REFUSED)
+
+
+class Shard(models.Model):
+    """The part of a run that one generator performs."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="shards")
+    number = models.PositiveIntegerField()
+    generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
+    generator_name = models.CharField(max_length=120, default="")
+    state = models.CharField(max_length=10, default="assigned")  # assigned, running, ended, lost
+    ended = models.CharField(max_length=40, blank=True)
+    offset_us = models.BigIntegerField(default=0)
+    offset_error_us = models.IntegerField(default=0)
+    lost_at_s = models.IntegerField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "number"], name="shard_number")]
+        ordering = ["number"]
+
+
+class Report(models.Model):
+    """A shard's second as the generator sent it. Nothing lost, nothing twice."""
+
+    shard = models.ForeignKey(Shard, on_delete=models.CASCADE, related_name="reports")
+    second = models.IntegerField()
+    body = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shard", "second"], name="report_once")]
+
+
+class Command(models.Model):
+    """An order to a run's generators, numbered; NOTIFY is only a hint."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="commands")
+    verb = models.CharField(max_length=20)  # stop-gently, stop-now
+    asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["id"]
+
+
+class Chunk(models.Model):
+    """A minute of one series on one shard: list of (second, wire form), and their total."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="chunks")
+    series = models.PositiveIntegerField()
+    shard = models.PositiveIntegerField()
+    minute = models.PositiveIntegerField()
+    seconds = models.BinaryField()
+    total = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "series", "shard", "minute"], name="chunk_once")]
+
+
+class Block(models.Model):
+    """Ten minutes of one series: the fine total, and coarse histograms (128 bins an octave) of every 10 s."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="blocks")
+    series = models.PositiveIntegerField()
+    place = models.CharField(max_length=60, default="")
+    ten_minutes = models.PositiveIntegerField()
+    total = models.BinaryField()
+    coarse = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "series", "place", "ten_minutes"], name="block_once")]
+
+
+class Kept(models.Model):
+    """An exchange kept for reading: compressed msgpack of core.reports.KeptExchange, masked by the generator."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="kept")
+    shard = models.PositiveIntegerField()
+    second = models.IntegerField()
+    series = models.PositiveIntegerField()
+    reason = models.CharField(max_length=120)
+    user = models.PositiveIntegerField()
+    round = models.PositiveIntegerField()
+    body = models.BinaryField()
+
+    class Meta:
+        indexes = [models.Index(fields=["run", "second"])]

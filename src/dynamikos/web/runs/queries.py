@@ -1,0 +1,141 @@
+"""Reading runs: frames for the tape, tables for a window, kept exchanges."""
+
+import uuid
+import zlib
+
+import msgspec
+from django.db.models import QuerySet
+from django.shortcuts import get_object_or_404
+
+from dynamikos.core.frozen import FrozenRun, series_of
+from dynamikos.core.objectives import Judgement
+from dynamikos.core.objectives import judge as core_judge
+from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, SeriesTotal, decode
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.runs.models import Block, Chunk, Kept, Report, Run
+from dynamikos.web.streams.models import Message
+
+_seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
+_total = msgspec.msgpack.Decoder(SeriesSecond)
+_kept = msgspec.msgpack.Decoder(KeptExchange)
+
+
+def runs(member: Membership) -> QuerySet[Run]:
+    return Run.objects.filter(project=member.project).select_related("asked_by", "plan")
+
+
+def run(member: Membership, pk: uuid.UUID) -> Run:
+    return get_object_or_404(runs(member), pk=pk)
+
+
+def frozen(found: Run) -> FrozenRun:
+    return msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
+
+
+def frames(found: Run) -> tuple[list[str], int]:
+    """All frames as JSON texts in order of their second, and the sequence of the newest message."""
+    rows = Message.objects.filter(subject=found.pk, event="frame").order_by("sequence").values_list("body", flat=True)
+    last = Message.objects.filter(subject=found.pk).order_by("-sequence").values_list("sequence", flat=True).first()
+    return list(rows), -1 if last is None else last
+
+
+def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
+    """Everything that ended in [from_s, to_s) of the run clock, from whole blocks, whole chunks, and ragged edges.
+
+    Fine bins all the way: every printed figure comes from them.
+    """
+    ledger = Ledger(series_of(inputs.journey))
+    chunked = (found.chunked + 1) * 60
+    end = min(to_s, chunked)
+    covered: list[tuple[int, int]] = []
+    first_ten, last_ten = -(-from_s // 600), end // 600
+    for each in Block.objects.filter(run=found, ten_minutes__gte=first_ten, ten_minutes__lt=last_ten):
+        _add(ledger, _total.decode(bytes(each.total)))
+    if last_ten > first_ten:
+        covered.append((first_ten * 600, last_ten * 600))
+    for begin, stop in _gaps(from_s, end, covered):
+        for chunk in Chunk.objects.filter(run=found, minute__gte=begin // 60, minute__lt=-(-stop // 60)):
+            at = chunk.minute * 60
+            if begin <= at and at + 60 <= stop:
+                _add(ledger, _total.decode(bytes(chunk.total)))
+                continue
+            for second, part in _seconds.decode(zlib.decompress(bytes(chunk.seconds))):
+                if begin <= second < stop:
+                    _add(ledger, part)
+    if to_s > chunked:
+        low = max(from_s, chunked)
+        for body in Report.objects.filter(shard__run=found, second__gte=low, second__lt=to_s, second__lte=found.watermark).values_list(
+            "body", flat=True
+        ):
+            for part in decode(bytes(body)).series:
+                _add(ledger, part)
+    return ledger
+
+
+def _add(ledger: Ledger, part: SeriesSecond) -> None:
+    total = ledger.totals.get(part.no)
+    if total is not None:
+        total.add(part)
+
+
+def _gaps(start: int, end: int, covered: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    if not covered:
+        return [(start, end)] if end > start else []
+    (low, high), *_ = covered
+    return [(a, b) for a, b in ((start, low), (high, end)) if b > a]
+
+
+def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[Row, list[Row]]]:
+    """Steps with their requests beneath; sorted by a column of the steps."""
+    rows = ledger.rows(seconds)
+    steps = [row for row in rows if row.level == "step"]
+    if sort:
+        steps.sort(key=lambda row: _sortable(getattr(row, sort)), reverse=down)
+    below: dict[str, list[Row]] = {}
+    for row in rows:
+        if row.level in ("request", "embedded"):
+            below.setdefault(row.step, []).append(row)
+    return [(step, below.get(step.step, [])) for step in steps]
+
+
+def _sortable(value: object) -> tuple[int, object]:
+    return (0, 0) if value is None else (1, value)
+
+
+def judgements(inputs: FrozenRun, ledger: Ledger) -> list[Judgement]:
+    """The objectives judged on what is in `ledger`."""
+    names = {step.step: step.name for _, step in inputs.journey.steps()}
+    made = []
+    for objective in inputs.plan.objectives:
+        total: SeriesTotal = ledger.all_of("step", objective.step)
+        made.append(core_judge(objective, total.passed, total.moments, total.failures, step_name=names.get(objective.step or "")))
+    return made
+
+
+def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
+    """(step, request, kind, count) of failures, most first."""
+    found = [
+        (each.step, each.request, kind, count)
+        for each in ledger.series
+        if each.level in ("request", "embedded")
+        for kind, count in ledger.totals[each.no].failed.items()
+    ]
+    return sorted(found, key=lambda row: -row[3])
+
+
+def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int, KeptExchange]]:
+    """Kept exchanges of the window, failed ones first."""
+    rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s)
+    chosen = [
+        *rows.filter(reason__startswith="failed").order_by("second")[:limit],
+        *rows.exclude(reason__startswith="failed").order_by("second")[: limit // 3],
+    ]
+    return [(row.pk, unpack(bytes(row.body))) for row in chosen]
+
+
+def one_kept(found: Run, pk: int) -> KeptExchange:
+    return unpack(bytes(get_object_or_404(Kept, run=found, pk=pk).body))
+
+
+def unpack(body: bytes) -> KeptExchange:
+    return _kept.decode(zlib.decompress(body))

@@ -1,0 +1,121 @@
+import uuid
+from typing import Any
+
+import orjson
+from asgiref.sync import sync_to_async
+from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
+from django.shortcuts import redirect, render
+
+from dynamikos.core.profiles import duration_s, measured_part_s, peak, users_at
+from dynamikos.core.reports import Row
+from dynamikos.web.plans import queries as plans
+from dynamikos.web.projects.access import member_view, membership, stream_member
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.runs import actions, queries
+from dynamikos.web.runs.models import Run
+from dynamikos.web.streams.views import event_stream
+
+COLUMNS = (
+    ("count", "count"), ("failures", "failed"), ("per_s", "/s"), ("min_ms", "min"), ("mean_ms", "mean"), ("sd_ms", "sd"), ("p50_ms", "p50"),
+    ("p90_ms", "p90"), ("p95_ms", "p95"), ("p99_ms", "p99"), ("max_ms", "max"),
+)  # fmt: skip
+
+
+@member_view()
+def runs(request: HttpRequest, member: Membership) -> HttpResponse:
+    return render(request, "runs/list.html", {"runs": queries.runs(member)[:200]})
+
+
+@member_view("engineer")
+def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    made = actions.start(member, plans.plan(member, pk))
+    return redirect("run", member.project_id, made.pk)
+
+
+@member_view("engineer")
+def stop(request: HttpRequest, member: Membership, pk: uuid.UUID, how: str) -> HttpResponse:
+    actions.stop(member, queries.run(member, pk), now=how == "now")
+    return redirect("run", member.project_id, pk)
+
+
+def _window(request: HttpRequest, found: Run, measured: tuple[float, float], total: float) -> tuple[int, int]:
+    """The window asked for, else the measured part (so far)."""
+
+    def whole(name: str, default: float) -> int:
+        text = request.GET.get(name, "")
+        return int(text) if text.isdigit() else int(default)
+
+    begin, end = whole("from", measured[0]), whole("to", measured[1])
+    return (begin, end) if end > begin else (0, int(total) + 60)
+
+
+def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
+    inputs = queries.frozen(found)
+    measured, total = measured_part_s(inputs.plan.profile), duration_s(inputs.plan.profile)
+    begin, end = _window(request, found, measured, total)
+    is_measured = (begin, end) == (int(measured[0]), int(measured[1]))
+    ledger = queries.window(found, inputs, begin, end)
+    seen = max(0, min(end, found.watermark + 1) - begin)
+    sort = request.GET.get("sort", "")
+    if sort not in Row.__struct_fields__:
+        sort = ""
+    down = request.GET.get("down", "1") == "1"
+    return {
+        "run": found, "inputs": inputs, "from_s": begin, "to_s": end, "is_measured": is_measured, "seen": seen, "columns": COLUMNS, "sort": sort, "down": down,
+        "rows": queries.table(ledger, seen, sort, down), "judgements": queries.judgements(inputs, ledger), "kinds": queries.kinds(ledger),
+        "kept": queries.kept(found, begin, end), "names": {step.step: step.name for _, step in inputs.journey.steps()},
+    }  # fmt: skip
+
+
+@member_view()
+def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found = queries.run(member, pk)
+    context = _tables(request, found)
+    inputs = context["inputs"]
+    frames, last = queries.frames(found)
+    total = duration_s(inputs.plan.profile)
+    context.update({
+        "duration": total, "peak": peak(inputs.plan.profile), "last": last, "shards": list(found.shards.all()),
+        "tape": {
+            "frames": [orjson.loads(frame) for frame in frames], "duration": total, "measured": measured_part_s(inputs.plan.profile),
+            "planned": [users_at(inputs.plan.profile, second + 0.5) for second in range(int(total) + 1)],
+            "begins": found.begins_at.timestamp() if found.begins_at else None, "over": found.is_over, "last": last,
+            "limit": min((o.limit for o in inputs.plan.objectives if o.measure == "p95" and o.step is None), default=None),
+        },
+    })  # fmt: skip
+    return render(request, "runs/run.html", context)
+
+
+@member_view()
+def tables(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return render(request, "runs/tables.html", {**_tables(request, queries.run(member, pk)), "swap": True})
+
+
+@member_view()
+def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found = queries.run(member, pk)
+    inputs = queries.frozen(found)
+    context = {
+        "run": found,
+        "inputs": inputs,
+        "duration": duration_s(inputs.plan.profile),
+        "peak": peak(inputs.plan.profile),
+        "shards": list(found.shards.all()),
+    }
+    return render(request, "runs/headline.html", context)
+
+
+@member_view()
+def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
+    found = queries.run(member, pk)
+    return render(request, "runs/kept.html", {"run": found, "kept": queries.one_kept(found, number)})
+
+
+async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
+    member = await stream_member(request, project)
+    await sync_to_async(queries.run)(member, pk)
+
+    async def may() -> bool:
+        return bool(await sync_to_async(membership)(member.account, project))
+
+    return event_stream(request, pk, may)

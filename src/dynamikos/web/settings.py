@@ -1,0 +1,125 @@
+"""Settings from the process environment; the command line sets them (see cli/processes.py)."""
+
+import os
+from pathlib import Path
+from urllib.parse import unquote, urlsplit
+
+BASE = Path(__file__).resolve().parent
+STATE = Path(os.environ.get("DYNAMIKOS_STATE_FOLDER", "/tmp/dynamikos-unset"))
+SECRET_KEY = os.environ.get("DYNAMIKOS_SECRET_KEY", "only-for-static-checks")
+DEBUG = False
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "testserver", *filter(None, os.environ.get("DYNAMIKOS_HOSTS", "").split(","))]
+ROOT_URLCONF = "dynamikos.web.urls"
+ASGI_APPLICATION = "dynamikos.web.asgi.application"
+AUTH_USER_MODEL = "accounts.Account"
+LOGIN_URL = "sign-in"
+LOGIN_REDIRECT_URL = "projects"
+LOGOUT_REDIRECT_URL = "sign-in"
+USE_TZ = True
+TIME_ZONE = "UTC"
+LANGUAGE_CODE = "en"
+USE_I18N = False
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+APPS = [
+    "ui",
+    "streams",
+    "accounts",
+    "projects",
+    "environments",
+    "places",
+    "recordings",
+    "datasets",
+    "journeys",
+    "rehearsals",
+    "plans",
+    "runs",
+]
+INSTALLED_APPS = [
+    "django.contrib.contenttypes",
+    "django.contrib.auth",
+    "django.contrib.sessions",
+    "django.contrib.staticfiles",
+    "django_htmx",
+    "procrastinate.contrib.django",
+    *(f"dynamikos.web.{app}.apps.{app.title()}Config" for app in APPS),
+]
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "django_htmx.middleware.HtmxMiddleware",
+    "dynamikos.web.ui.middleware.ClearErrors",
+]
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "APP_DIRS": True,
+        "OPTIONS": {
+            "context_processors": ["django.template.context_processors.request", "dynamikos.web.ui.context.frame"],
+            "builtins": ["dynamikos.web.ui.templatetags.figures"],
+        },
+    }
+]
+
+
+def database(url: str) -> dict[str, object]:
+    """Django's settings for a postgresql:// address."""
+    parts = urlsplit(url)
+    return {
+        "ENGINE": "django.db.backends.postgresql",
+        "NAME": parts.path.lstrip("/") or "dynamikos",
+        "USER": unquote(parts.username or ""),
+        "PASSWORD": unquote(parts.password or ""),
+        "HOST": parts.hostname or "127.0.0.1",
+        "PORT": str(parts.port or 5432),
+        "CONN_MAX_AGE": 0,
+        "TEST": {"NAME": os.environ.get("DYNAMIKOS_TEST_DATABASE") or None},
+    }
+
+
+DATABASES = {"default": database(os.environ.get("DATABASE_URL", "postgresql://nobody@127.0.0.1:5432/dynamikos"))}
+STATIC_URL = "/static/"
+WHITENOISE_USE_FINDERS = True
+WHITENOISE_AUTOREFRESH = False
+STORAGES = {"staticfiles": {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"}}
+CONTENT_SECURITY_POLICY = {
+    "DIRECTIVES": {
+        "default-src": ["'none'"],
+        "script-src": ["'self'"],
+        "style-src": ["'self'"],
+        "img-src": ["'self'", "data:"],
+        "font-src": ["'self'"],
+        "connect-src": ["'self'"],
+        "form-action": ["'self'"],
+        "frame-ancestors": ["'none'"],
+        "base-uri": ["'none'"],
+    }
+}
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+SESSION_COOKIE_NAME = os.environ.get("DYNAMIKOS_COOKIE", "dynamikos")
+CSRF_COOKIE_NAME = SESSION_COOKIE_NAME + "-form"
+SECURE_REFERRER_POLICY = "same-origin"
+DATA_UPLOAD_MAX_MEMORY_SIZE = 20_000_000
+DATA_UPLOAD_MAX_NUMBER_FIELDS = 5000
+FILE_UPLOAD_MAX_MEMORY_SIZE = 8_000_000
+AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+if os.environ.get("DYNAMIKOS_TESTING"):
+    PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "handlers": {"console": {"class": "logging.StreamHandler"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+}
+
+# Dynamikos's own; seconds. Tests make them short.
+MAX_UPLOAD_BYTES = int(os.environ.get("DYNAMIKOS_MAX_UPLOAD_BYTES", 300_000_000))
+GENERATOR_LOST_S = float(os.environ.get("DYNAMIKOS_GENERATOR_LOST_S", 4.0))
+EDITING_SPELL_S = float(os.environ.get("DYNAMIKOS_EDITING_SPELL_S", 20.0))
+START_AHEAD_S = float(os.environ.get("DYNAMIKOS_START_AHEAD_S", 1.5))

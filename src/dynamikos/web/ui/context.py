@@ -1,0 +1,16 @@
+"""What every page has: the spine of the project it is in."""
+
+from typing import Any
+
+from django.http import HttpRequest
+
+from dynamikos.web.ui.spine import places
+
+
+def frame(request: HttpRequest) -> dict[str, Any]:
+    member = getattr(request, "member", None)
+    return {
+        "member": member,
+        "spine": places(member, request.path) if member is not None else [],
+        "theme": request.COOKIES.get("theme", "paper"),
+    }

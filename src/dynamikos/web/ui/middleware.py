@@ -1,0 +1,34 @@
+"""Errors meant for a person become a fragment or a page that says what, where and what to do."""
+
+from collections.abc import Callable
+
+from django.core.exceptions import PermissionDenied
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+
+from dynamikos.core.errors import DynamikosError
+
+
+class ClearErrors:
+    """Turns DynamikosError into 422 and PermissionDenied into 403, as a fragment for htmx and a page otherwise."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        return self.get_response(request)
+
+    def process_exception(self, request: HttpRequest, exception: Exception) -> HttpResponse | None:
+        if isinstance(exception, DynamikosError):
+            return problem(request, str(exception), 422)
+        if isinstance(exception, PermissionDenied):
+            return problem(request, str(exception) or "Your role in this project does not allow this; ask an owner.", 403)
+        return None
+
+
+def problem(request: HttpRequest, message: str, status: int) -> HttpResponse:
+    """The one way an error is shown."""
+    short = bool(getattr(request, "htmx", False))
+    return render(
+        request, "ui/_problem.html" if short else "ui/problem.html", {"lines": message.split("\n"), "status": status}, status=status
+    )

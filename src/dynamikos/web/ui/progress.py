@@ -1,0 +1,35 @@
+"""Long work with progress that moves: lines of text while it runs, the last one says where to go or what is wrong."""
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+
+from asgiref.sync import sync_to_async
+from django.http import StreamingHttpResponse
+
+from dynamikos.core.errors import DynamikosError
+
+Work = Callable[[Callable[[float], None]], str]
+
+
+def streamed(work: Work) -> StreamingHttpResponse:
+    """Runs `work(progress)` in a thread; lines "progress 0.42", then "done ADDRESS" or "error MESSAGE"."""
+
+    async def lines() -> AsyncIterator[str]:
+        loop, told = asyncio.get_running_loop(), {"share": 0.0}
+
+        def progress(share: float) -> None:
+            told["share"] = share
+
+        task = loop.create_task(sync_to_async(work, thread_sensitive=False)(progress))
+        last = -1.0
+        while not task.done():
+            await asyncio.wait({task}, timeout=0.2)
+            if told["share"] != last:
+                last = told["share"]
+                yield f"progress {last:.3f}\n"
+        try:
+            yield f"done {task.result()}\n"
+        except DynamikosError as problem:
+            yield "error " + str(problem).replace("\n", " ") + "\n"
+
+    return StreamingHttpResponse(lines(), content_type="text/plain; charset=utf-8", headers={"X-Accel-Buffering": "no"})

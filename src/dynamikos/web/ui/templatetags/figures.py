@@ -1,0 +1,103 @@
+"""Figures with their units: three significant digits, tabular; available in every template."""
+
+import datetime
+from typing import Any
+
+from django import template
+from django.templatetags.static import static
+from django.utils.html import format_html
+from django.utils.safestring import SafeString, mark_safe
+
+register = template.Library()
+
+
+@register.filter
+def ms(value: float | None) -> str:
+    """A duration in ms as `182 ms` or `1.94 s`."""
+    if value is None:
+        return "–"
+    if value >= 999.5:
+        return f"{value / 1000:.3g} s" if value < 999_500 else f"{value / 1000:,.0f} s"
+    return f"{value:.3g} ms"
+
+
+@register.filter
+def us(value: int | None) -> str:
+    return ms(None if value is None else value / 1000)
+
+
+@register.filter
+def rate(value: float | None) -> str:
+    return "–" if value is None else f"{value:.3g} /s"
+
+
+@register.filter
+def count(value: int | None) -> str:
+    return "–" if value is None else f"{value:,}"
+
+
+@register.filter
+def size(value: int | None) -> str:
+    """Bytes as B, kB or MB (powers of 1,000)."""
+    if value is None or value < 0:
+        return "–"
+    if value < 1000:
+        return f"{value} B"
+    return f"{value / 1000:.3g} kB" if value < 999_500 else f"{value / 1_000_000:.3g} MB"
+
+
+@register.filter
+def percent(value: float | None) -> str:
+    return "–" if value is None else f"{value:.3g} %"
+
+
+@register.filter
+def runclock(seconds: float | None) -> str:
+    """The run clock as `04:35`."""
+    if seconds is None:
+        return "–"
+    whole = int(seconds)
+    return f"{whole // 60:02d}:{whole % 60:02d}" if whole < 3600 else f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}"
+
+
+@register.filter
+def utc(value: datetime.datetime | None) -> str:
+    return "–" if value is None else value.astimezone(datetime.UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
+
+
+@register.filter
+def plural(number: int, word: str) -> str:
+    """`{{ 3|plural:"step" }}` → 3 steps."""
+    return f"{number:,} {word}" if number == 1 else f"{number:,} {word}s"
+
+
+@register.filter
+def get(mapping: Any, key: Any) -> Any:
+    return mapping.get(key)
+
+
+MARKS = {
+    "met": '<path d="M3 8H21M12 8V17M8 17H16M3 8v4M21 8v4"/>',
+    "close": '<path d="M3 10.5L21 5.5M12 8V17M8 17H16M3 10.5v4M21 5.5v4"/>',
+    "missed": '<path d="M5 15L19 2M12 8.5V17M8 17H16M5 15v3M19 2v4" stroke-dasharray="none"/>',
+    "not judged": '<path d="M3 8H9M15 8H21M12 11V17M8 17H16" stroke-dasharray="2 2"/>',
+}
+
+
+@register.simple_tag
+def balance(word: str) -> SafeString:
+    """Our own mark of an objective: level, tilted, fallen; always with its word."""
+    return format_html(
+        '<span class="balance is-{}"><svg viewBox="0 0 24 20" aria-hidden="true">{}</svg>{}</span>',
+        word.replace(" ", "-"),
+        mark_safe(MARKS.get(word, "")),
+        word,
+    )
+
+
+@register.simple_tag
+def asset(path: str) -> str:
+    """A static file's address with the version of its content, so that browsers may keep it."""
+    from dynamikos.web.ui.assets import version_of
+
+    return f"{static(path)}?v={version_of(path)}"
