@@ -1,6 +1,7 @@
 import uuid
 from typing import Any
 
+import msgspec
 import orjson
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
@@ -8,6 +9,7 @@ from django.shortcuts import redirect, render
 
 from dynamikos.core.profiles import duration_s, measured_part_s, peak, users_at
 from dynamikos.core.reports import Row
+from dynamikos.core.verdicts import Outcome
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
@@ -67,6 +69,11 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def sentence(found: Run) -> str:
+    """The verdict of a run that is over."""
+    return msgspec.convert(found.outcome, Outcome).sentence if found.outcome else found.ended
+
+
 @member_view()
 def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.run(member, pk)
@@ -75,7 +82,7 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     frames, last = queries.frames(found)
     total = duration_s(inputs.plan.profile)
     context.update({
-        "duration": total, "peak": peak(inputs.plan.profile), "last": last, "shards": list(found.shards.all()),
+        "duration": total, "sentence": sentence(found), "peak": peak(inputs.plan.profile), "last": last, "shards": list(found.shards.all()),
         "tape": {
             "frames": [orjson.loads(frame) for frame in frames], "duration": total, "measured": measured_part_s(inputs.plan.profile),
             "planned": [users_at(inputs.plan.profile, second + 0.5) for second in range(int(total) + 1)],
@@ -102,6 +109,7 @@ def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
         "peak": peak(inputs.plan.profile),
         "shards": list(found.shards.all()),
     }
+    context["sentence"] = sentence(found)
     return render(request, "runs/headline.html", context)
 
 

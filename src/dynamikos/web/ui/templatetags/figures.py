@@ -101,3 +101,15 @@ def asset(path: str) -> str:
     from dynamikos.web.ui.assets import version_of
 
     return f"{static(path)}?v={version_of(path)}"
+
+
+@register.filter
+def shown(row: Any, percent_of: int) -> str:
+    """A percentile of a row: `?` with too few samples, `~` before it while uncertain (maths.md, Distribution)."""
+    from dynamikos.core.statistics.histogram import enough_for
+
+    value = getattr(row, f"p{percent_of}_ms")
+    word = enough_for(percent_of, row.count - row.failures)
+    if value is None:
+        return "–"
+    return {"no": "?", "uncertain": "~" + ms(value), "yes": ms(value)}[word]

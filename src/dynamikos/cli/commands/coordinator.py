@@ -1,0 +1,20 @@
+"""The coordinator process (started by demo)."""
+
+import signal
+import threading
+
+import click
+
+
+@click.command(hidden=True)
+def command() -> None:
+    """Watch over runs."""
+    import django
+
+    django.setup()
+    from dynamikos.fleet.coordinator.loop import serve
+
+    stop = threading.Event()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: stop.set())
+    serve(stop)

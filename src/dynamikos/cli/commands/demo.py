@@ -1,0 +1,73 @@
+"""./dynamikos demo"""
+
+import os
+import time
+import urllib.request
+
+import click
+
+
+@click.command()
+@click.option("--port", type=int, default=8460, show_default=True, help="Where the web application listens, on loopback.")
+@click.option("--target-port", type=int, default=8470, show_default=True, help="Where the practice target listens.")
+def command(port: int, target_port: int) -> None:
+    """Start everything on this machine with the sample project, and print where to look.
+
+    Ctrl-C ends everything; a second start finds everything as it was left.
+    """
+    from dynamikos.cli import processes
+    from dynamikos.cli.state import State
+
+    begun = time.monotonic()
+    state = State.open()
+    if "demo" in state.living():
+        raise SystemExit("dynamikos: this clone's demo is running already. ./dynamikos stop ends it.")
+    state.remember("demo", os.getpid())
+    addresses, cluster = processes.database(state)
+    supervisor = processes.Supervisor(state)
+    try:
+        web_port, note = state.port("web", port)
+        target, target_note = state.port("target", target_port)
+        for each in (note, target_note):
+            if each:
+                click.echo(each)
+        addresses.own_ports.append(web_port)
+        processes.use_django(state, addresses)
+        supervisor.add("target", ["observatory", "--port", str(target)], processes.environment(state, "", addresses))
+        processes.migrate(addresses)
+        from dynamikos.cli.sample import DEMO_ACCOUNT, load
+
+        password = state.secret("demo-password", 9)
+        load(target, password)
+        supervisor.add("coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses))
+        generator = processes.environment(state, "", addresses)
+        generator["DYNAMIKOS_GENERATOR_URL"] = addresses.generator
+        supervisor.add("generator", ["dynamikos.cli", "generator", "--place", "here"], generator)
+        supervisor.add("web", ["dynamikos.cli", "web", "--port", str(web_port)], processes.environment(state, addresses.web, addresses))
+        address = f"http://127.0.0.1:{web_port}/"
+        _wait(address)
+        click.echo(
+            f"\nDynamikos is ready after {time.monotonic() - begun:.1f} s.\n\n  open      {address}\n  sign in   {DEMO_ACCOUNT} / {password}\n\n"
+            f"Try first: open the project “Brindle Fell Observatory”, the journey “Evening booking”, press Rehearse;\n"
+            f"then Load, “Evening, 20 users”, Start run, and watch the tape.\n"
+            f"The practice target listens on http://127.0.0.1:{target}/ (what it can carry: /truth).\n"
+            f"Logs and state: {state.folder}\nCtrl-C ends everything; the next start finds it as you left it."
+        )
+        supervisor.watch()
+        click.echo("\nending")
+    finally:
+        supervisor.end()
+        if cluster is not None:
+            cluster.stop()
+        state.forget("demo")
+
+
+def _wait(address: str) -> None:
+    end = time.monotonic() + 30
+    while time.monotonic() < end:
+        try:
+            with urllib.request.urlopen(address + "sign-in/", timeout=2):
+                return
+        except OSError:
+            time.sleep(0.1)
+    raise SystemExit("dynamikos: the web application did not start within 30 s; see the log folder")

@@ -1,0 +1,33 @@
+"""./dynamikos generator"""
+
+import os
+from pathlib import Path
+
+import click
+
+
+@click.command()
+@click.option("--place", default="here", show_default=True, help="Where this generator stands.")
+def command(place: str) -> None:
+    """Run a generator, one process for one core, until Ctrl-C.
+
+    It needs the database of a running demo, or the one that DATABASE_URL names.
+    """
+    import uvloop
+
+    from dynamikos.cli import processes
+    from dynamikos.cli.state import State
+    from dynamikos.fleet.generator import serve
+
+    state = State.open()
+    url = os.environ.get("DYNAMIKOS_GENERATOR_URL")
+    own = frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
+    if url is None:
+        addresses, cluster = processes.database(state)
+        if cluster is not None and cluster.process is not None:
+            cluster.stop()
+            raise SystemExit(
+                "dynamikos: nothing is running that could give this generator work. Start ./dynamikos demo first, or set DATABASE_URL."
+            )
+        url, own = addresses.generator, frozenset(addresses.own_ports)
+    uvloop.run(serve(url, place, own_ports=own, spool=Path(state.folder) / "spool", tell=click.echo))

@@ -1,0 +1,157 @@
+"""What the processes of this clone need: environment, start, watch, end."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import click
+import psycopg
+
+from dynamikos.cli.cluster import Cluster
+from dynamikos.cli.state import ROOT, State
+
+
+@dataclass(slots=True)
+class Addresses:
+    """Where the database is, for each role; and the ports that are never targets."""
+
+    owner: str
+    web: str
+    generator: str
+    own_ports: list[int] = field(default_factory=list)
+
+
+def database(state: State) -> tuple[Addresses, Cluster | None]:
+    """The clone's own cluster, started; or the server that DATABASE_URL names, used by all roles."""
+    given = os.environ.get("DATABASE_URL")
+    if given:
+        return Addresses(given, given, given), None
+    cluster = Cluster(state)
+    cluster.start()
+    return Addresses(cluster.url(), cluster.url("dynamikos_web"), cluster.url("dynamikos_generator"), [cluster.port]), cluster
+
+
+def environment(state: State, url: str, addresses: Addresses) -> dict[str, str]:
+    """The process environment of a child (and, with `use`, of this process)."""
+    made = dict(os.environ)
+    made.update({
+        "DATABASE_URL": url, "DYNAMIKOS_STATE_FOLDER": str(state.folder), "DYNAMIKOS_SECRET_KEY": state.secret("web", 48),
+        "DJANGO_SETTINGS_MODULE": "dynamikos.web.settings", "PYTHONPATH": str(ROOT / "src"), "DYNAMIKOS_COOKIE": f"dynamikos-{state.folder.name[:8]}",
+        "DYNAMIKOS_OWN_PORTS": ",".join(map(str, addresses.own_ports)),
+    })  # fmt: skip
+    return made
+
+
+def use_django(state: State, addresses: Addresses, url: str | None = None) -> None:
+    """Makes Django usable in this process."""
+    os.environ.update(environment(state, url or addresses.owner, addresses))
+    import django
+
+    django.setup()
+
+
+def migrate(addresses: Addresses) -> None:
+    """Brings the database up to date and gives the roles what they need. Django must be set up as the owner."""
+    from django.core.management import call_command
+
+    call_command("migrate", verbosity=0, interactive=False)
+    if addresses.web != addresses.owner:
+        with psycopg.connect(addresses.owner, autocommit=True) as link:
+            for statement in GRANTS:
+                link.execute(statement)
+
+
+GRANTS = (
+    "GRANT USAGE ON SCHEMA public TO dynamikos_web, dynamikos_generator",
+    "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO dynamikos_web",
+    "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO dynamikos_web, dynamikos_generator",
+    "REVOKE UPDATE, DELETE ON projects_event, runs_report FROM dynamikos_web",  # append-only
+    "GRANT SELECT ON runs_run, runs_shard, runs_command, datasets_datablock, places_generator TO dynamikos_generator",
+    "GRANT UPDATE (state, ended, offset_us, offset_error_us) ON runs_shard TO dynamikos_generator",
+    "GRANT INSERT, UPDATE ON places_generator TO dynamikos_generator",
+    "GRANT INSERT ON runs_report, runs_kept, streams_message, rehearsals_rehearsedexchange TO dynamikos_generator",
+    "GRANT SELECT (shard_id, second) ON runs_report TO dynamikos_generator",
+    "GRANT SELECT, UPDATE (state, reason, ended_at) ON rehearsals_rehearsal TO dynamikos_generator",
+    "DO $$ DECLARE t text; BEGIN FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tablename LIKE 'procrastinate%' LOOP "
+    "EXECUTE format('GRANT SELECT, INSERT, UPDATE, DELETE ON %I TO dynamikos_generator', t); END LOOP; END $$",
+)
+
+
+@dataclass(slots=True)
+class Child:
+    name: str
+    command: list[str]
+    environment: dict[str, str]
+    process: subprocess.Popen[bytes] | None = None
+    restarts: list[float] = field(default_factory=list)
+
+
+class Supervisor:
+    """Starts children, restarts what died (at most five times a minute), ends all. Their output goes to the state's log folder."""
+
+    def __init__(self, state: State) -> None:
+        self.state = state
+        self.children: list[Child] = []
+        self.stopping = False
+
+    def add(self, name: str, command: list[str], environment: dict[str, str]) -> Child:
+        child = Child(name, [sys.executable, "-m", *command], environment)
+        self.children.append(child)
+        self._start(child)
+        return child
+
+    def _start(self, child: Child) -> None:
+        log = self.state.log(child.name).open("ab")
+        child.process = subprocess.Popen(
+            ["setpriv", "--pdeathsig=TERM", "--", *child.command],
+            env=child.environment,
+            stdout=log,
+            stderr=log,
+            stdin=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+        time.sleep(0.01)
+        self.state.remember(child.name, child.process.pid)
+
+    def watch(self, until: Callable[[], bool] = lambda: False) -> None:
+        """Returns on SIGINT, SIGTERM or when `until` is true."""
+
+        def halt(*_: object) -> None:
+            self.stopping = True
+
+        signal.signal(signal.SIGINT, halt)
+        signal.signal(signal.SIGTERM, halt)
+        while not self.stopping and not until():
+            for child in self.children:
+                if child.process is not None and child.process.poll() is not None and not self.stopping:
+                    now = time.monotonic()
+                    child.restarts = [at for at in child.restarts if now - at < 60] + [now]
+                    if len(child.restarts) > 5:
+                        click.echo(
+                            f"{child.name} died six times within a minute and is not started again; see {self.state.log(child.name)}",
+                            err=True,
+                        )
+                        child.process = None
+                        continue
+                    click.echo(f"{child.name} ended (code {child.process.returncode}); starting it again", err=True)
+                    self._start(child)
+            time.sleep(0.2)
+
+    def end(self) -> None:
+        """SIGTERM to all, SIGKILL after five seconds to who is still there."""
+        self.stopping = True
+        for child in reversed(self.children):
+            if child.process is not None and child.process.poll() is None:
+                child.process.terminate()
+        limit = time.monotonic() + 5
+        for child in self.children:
+            if child.process is not None:
+                try:
+                    child.process.wait(max(0.1, limit - time.monotonic()))
+                except subprocess.TimeoutExpired:
+                    child.process.kill()
+            self.state.forget(child.name)

@@ -1,0 +1,57 @@
+"""The sample project, from the files in examples/."""
+
+from dynamikos.cli.state import ROOT
+
+DEMO_ACCOUNT = "ada"
+PROJECT = "Brindle Fell Observatory"
+
+
+def load(target_port: int, password: str) -> None:
+    """Makes the demo account and project if they are not there; what a person changed is left alone. Django is set up."""
+    from django.db import transaction
+    from msgspec.structs import replace
+
+    from dynamikos.core.journeys import parse_journey
+    from dynamikos.core.plans import parse_plan
+    from dynamikos.web.accounts.models import Account
+    from dynamikos.web.datasets.actions import import_csv
+    from dynamikos.web.environments import actions as environments
+    from dynamikos.web.environments.models import Environment
+    from dynamikos.web.journeys.actions import create as create_journey
+    from dynamikos.web.plans.actions import add as add_plan
+    from dynamikos.web.projects.actions import create_project
+    from dynamikos.web.projects.models import Membership, Project
+    from dynamikos.web.recordings.actions import import_har
+
+    base = f"http://127.0.0.1:{target_port}"
+    examples = ROOT / "examples"
+    with transaction.atomic():
+        account, made = Account.objects.get_or_create(username=DEMO_ACCOUNT)
+        if made:
+            account.set_password(password)
+            account.save()
+        if Project.objects.filter(name=PROJECT).exists():
+            owner = Membership.objects.filter(project__name=PROJECT, account=account, role="owner").first()
+            found = Environment.objects.filter(project__name=PROJECT, key="practice-target").first()
+            if (
+                owner
+                and found
+                and found.values.get("observatory") != base
+                and str(found.values.get("observatory", "")).startswith("http://127.0.0.1:")
+            ):
+                environments.set_values(
+                    owner, found, list({**found.values, "observatory": base}), list({**found.values, "observatory": base}.values())
+                )
+                environments.agree(owner, found, base)
+            return
+        member = create_project(account, PROJECT)
+        environment = environments.create(member, "Practice target")
+        environments.set_values(member, environment, ["observatory"], [base])
+        environments.agree(member, environment, base)
+        import_csv(member, (examples / "data/observers.csv").read_bytes(), "observers.csv")
+        har = examples / "evening-session.har"
+        recording = import_har(member, har.read_bytes(), har.name) if har.exists() else None
+        journey = parse_journey((examples / "journeys/evening-booking.yaml").read_text())
+        kept = create_journey(member, journey, recording)
+        plan = parse_plan((examples / "evening.plan.yaml").read_text())
+        add_plan(member, replace(plan, journey=kept.key, environment=environment.key, data=()))
