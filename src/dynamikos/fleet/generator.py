@@ -46,7 +46,7 @@ class Identity:
 
     @property
     def queue(self) -> str:
-        return f"generator-{self.id}"
+        return f"g-{self.id.hex}"
 
 
 def identity(place: str) -> Identity:
@@ -59,6 +59,8 @@ async def serve(
     conninfo: str, place: str, *, own_ports: frozenset[int], spool: Path, tell: Callable[[str], None] = lambda text: None
 ) -> None:
     """Runs until SIGTERM or SIGINT. Survives a restart of the database."""
+    with contextlib.suppress(OSError):
+        os.setpriority(os.PRIO_PROCESS, 0, -10)  # planned instants matter more than anything else here; only root may
     me = identity(place)
     controls: dict[str, Control] = {}
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=conninfo, min_size=1, max_size=4))

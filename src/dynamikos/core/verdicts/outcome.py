@@ -41,7 +41,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
             also = " The measurement is not fully valid either." if self.doubts else ""
             return f"{len(missed)} of {len(self.judgements)} objectives missed: {'; '.join(each.sentence for each in missed)}.{also}"
         if self.doubts:
-            return f"The measurement is not valid: {self.doubts[0]}"
+            return f"The measurement is not valid, for {len(self.doubts)} reason{'s' if len(self.doubts) > 1 else ''}."
         if not self.judgements:
             return "The run has no objectives, so there is nothing to meet or miss."
         return f"All {len(self.judgements)} objectives met."

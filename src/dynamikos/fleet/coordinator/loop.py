@@ -49,7 +49,13 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> None:
         key = str(run.pk)
         if key not in watches:
             watches[key] = RunWatch(run)
-        watches[key].look(may_judge_lost=may_judge_lost)
+        try:
+            watches[key].look(may_judge_lost=may_judge_lost)
+        except (OperationalError, InterfaceError):
+            raise
+        except Exception:
+            log.exception("run %s can't be followed", key)
+            watches[key].give_up("the coordinator failed on it; its log says why")
         if watches[key].is_over:
             del watches[key]
     _lost_rehearsals()

@@ -55,6 +55,13 @@ class RunWatch:
         if shards and all(shard.state in ("ended", "lost") for shard in shards):
             self._close(shards)
 
+    def give_up(self, why: str) -> None:
+        """Ends a run that can't be followed, so that nothing waits for ever; what was reported stays."""
+        self.run.state, self.run.ended, self.run.ended_at = Run.State.REFUSED, why, timezone.now()
+        self.run.save(update_fields=["state", "ended", "ended_at"])
+        say(self.run.pk, "end", why)
+        self.is_over = True
+
     # beginning ---------------------------------------------------------------------------------------
 
     def _begin(self) -> None:

@@ -44,6 +44,8 @@ class Strand:
     y: int
     x: int
     uses: list[int]
+    label_x: int
+    label_y: int
 
 
 @dataclass(slots=True)
@@ -92,7 +94,7 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
                         step.step,
                         request.request,
                         y,
-                        cut(full, 34),
+                        cut(full, 29),
                         full,
                         status,
                         bad,
@@ -119,12 +121,18 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
             )
             y += 6
     lanes: list[int] = []
+    labels: dict[int, int] = {}
+    widest: dict[int, int] = {}
     for name, (born, uses) in births.items():
         last = max(uses, default=born)
         lane = next((index for index, end in enumerate(lanes) if end < born - 10), len(lanes))
         if lane == len(lanes):
             lanes.append(last)
         lanes[lane] = last
-        ladder.strands.append(Strand(name, born, RIGHT + 34 + min(lane, 5) * 16, uses))
+        x = RIGHT + 34 + min(lane, 5) * 16
+        at = labels.get(born, born + 16)
+        labels[born] = at + 14  # several values of one answer: their names beneath each other
+        ladder.strands.append(Strand(name, born, x, uses, max(x, widest.get(born, x)) + 8, at))
+        widest[born] = max(x, widest.get(born, x))
     ladder.height = y + 20
     return ladder

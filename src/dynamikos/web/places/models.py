@@ -17,7 +17,7 @@ class Generator(models.Model):
 
     @property
     def queue(self) -> str:
-        return f"generator-{self.id}"
+        return f"g-{self.id.hex}"
 
     def __str__(self) -> str:
         return self.name

@@ -34,7 +34,8 @@ def ask(member: Membership, journey: Journey) -> Rehearsal:
     if environment is None or not environment.targets.exists():
         raise DynamikosError("No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent.")
     generator = any_living()[0]
-    piles, rows = row_for(member, {name.split(".")[0] for name in names_needed(core)})
+    turn = journey.rehearsals.count()
+    piles, rows = row_for(member, {name.split(".")[0] for name in names_needed(core)}, turn)
     assert journey.head is not None
     with transaction.atomic():
         journey.head.used = True
@@ -59,10 +60,10 @@ def ask(member: Membership, journey: Journey) -> Rehearsal:
     return made
 
 
-def row_for(member: Membership, keys: set[str]) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
-    """The first row of each data set in `keys`, with what a run freezes of it."""
+def row_for(member: Membership, keys: set[str], turn: int) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
+    """A row of each data set in `keys`, with what a run freezes of it: from the end, so that runs find theirs unused."""
     piles, rows = [], {}
     for found in DataSet.objects.filter(project=member.project, key__in=keys):
         piles.append(datasets.pile(found))
-        rows[found.key] = datasets.page(found, 0, 1)
+        rows[found.key] = datasets.page(found, found.rows - 1 - turn % found.rows, 1)
     return piles, rows

@@ -29,7 +29,7 @@ class Run(models.Model):
     asked_at = models.DateTimeField(auto_now_add=True)
     begins_at = models.DateTimeField(null=True)
     ended_at = models.DateTimeField(null=True)
-    ended = models.CharField(max_length=40, blank=True)  # finished, stopped gently, stopped now, lost, refused
+    ended = models.CharField(max_length=120, blank=True)  # finished, stopped gently, stopped now, lost, refused
     watermark = models.IntegerField(default=-1)  # seconds up to and with this one are in frames
     chunked = models.IntegerField(default=-1)  # minutes up to and with this one are in chunks and blocks
     outcome = models.JSONField(null=True)

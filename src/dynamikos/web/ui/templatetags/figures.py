@@ -12,9 +12,9 @@ register = template.Library()
 
 
 @register.filter
-def ms(value: float | None) -> str:
+def ms(value: Any) -> str:
     """A duration in ms as `182 ms` or `1.94 s`."""
-    if value is None:
+    if value is None or value == "":
         return "–"
     if value >= 999.5:
         return f"{value / 1000:.3g} s" if value < 999_500 else f"{value / 1000:,.0f} s"
@@ -22,24 +22,24 @@ def ms(value: float | None) -> str:
 
 
 @register.filter
-def us(value: int | None) -> str:
-    return ms(None if value is None else value / 1000)
+def us(value: Any) -> str:
+    return ms(None if value is None or value == "" else value / 1000)
 
 
 @register.filter
-def rate(value: float | None) -> str:
-    return "–" if value is None else f"{value:.3g} /s"
+def rate(value: Any) -> str:
+    return "–" if value is None or value == "" else f"{value:.3g} /s"
 
 
 @register.filter
-def count(value: int | None) -> str:
-    return "–" if value is None else f"{value:,}"
+def count(value: Any) -> str:
+    return "–" if value is None or value == "" else f"{value:,}"
 
 
 @register.filter
-def size(value: int | None) -> str:
+def size(value: Any) -> str:
     """Bytes as B, kB or MB (powers of 1,000)."""
-    if value is None or value < 0:
+    if value is None or value == "" or value < 0:
         return "–"
     if value < 1000:
         return f"{value} B"
@@ -47,14 +47,14 @@ def size(value: int | None) -> str:
 
 
 @register.filter
-def percent(value: float | None) -> str:
-    return "–" if value is None else f"{value:.3g} %"
+def percent(value: Any) -> str:
+    return "–" if value is None or value == "" else f"{value:.3g} %"
 
 
 @register.filter
-def runclock(seconds: float | None) -> str:
+def runclock(seconds: Any) -> str:
     """The run clock as `04:35`."""
-    if seconds is None:
+    if seconds is None or seconds == "":
         return "–"
     whole = int(seconds)
     return f"{whole // 60:02d}:{whole % 60:02d}" if whole < 3600 else f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}"
@@ -62,7 +62,7 @@ def runclock(seconds: float | None) -> str:
 
 @register.filter
 def utc(value: datetime.datetime | None) -> str:
-    return "–" if value is None else value.astimezone(datetime.UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
+    return "–" if not value else value.astimezone(datetime.UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
 
 
 @register.filter
@@ -110,6 +110,6 @@ def shown(row: Any, percent_of: int) -> str:
 
     value = getattr(row, f"p{percent_of}_ms")
     word = enough_for(percent_of, row.count - row.failures)
-    if value is None:
+    if value is None or value == "":
         return "–"
     return {"no": "?", "uncertain": "~" + ms(value), "yes": ms(value)}[word]

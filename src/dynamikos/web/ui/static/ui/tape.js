@@ -21,14 +21,15 @@
 
   const axis = (extra) => Object.assign({ stroke: ink("faded"), grid: { stroke: ink("ruling"), width: 1 }, ticks: { show: false }, font: "11px Recursive", size: 52, gap: 4 }, extra);
   const base = (height, series, y, more) => Object.assign({
-    width: 100, height, padding: [6, 8, 0, 0], legend: { show: false },
+    width: 100, height, padding: [8, 8, more && more.clock ? 0 : 8, 0], legend: { show: false },
     cursor: { sync: { key: "tape", setSeries: false }, y: false, points: { show: false }, drag: { x: true, y: false, setScale: false } },
     scales: { x: { time: false, range: () => [0, end] }, y },
-    axes: [axis({ show: !!(more && more.clock), size: 20, values: (u, v) => v.map(clock), incrs: [1, 5, 10, 30, 60, 120, 300, 600, 1800, 3600, 7200] }), axis((more && more.y) || {})],
+    axes: [axis({ size: more && more.clock ? 20 : 0, values: (u, v) => more && more.clock ? v.map(clock) : v.map(() => ""), incrs: [1, 5, 10, 30, 60, 120, 300, 600, 1800, 3600, 7200] }), axis((more && more.y) || {})],
     series: [{}, ...series], hooks: { setSelect: [(u) => selected(u)], setCursor: [(u) => pointed(u)], draw: (more && more.draw) || [] },
   }, more && more.bands ? { bands: more.bands } : {});
   const line = (color, width, extra) => Object.assign({ stroke: ink(color), width, points: { show: false }, spanGaps: false }, extra || {});
   const alpha = (color, a) => { const h = ink(color).replace("#", ""); return "rgba(" + [0, 2, 4].map((i) => parseInt(h.slice(i, i + 2), 16)).join(",") + "," + a + ")"; };
+  const decades = (low, high) => { const out = [], wide = high / low > 60; for (let p = Math.floor(Math.log10(low)); p <= Math.log10(high); p++) for (const m of wide ? [1] : [1, 2, 5]) { const v = m * 10 ** p; if (v >= low && v <= high) out.push(v); } return out; };
   const fromZero = { range: (u, low, high) => [0, Math.max(1, (high || 1) * 1.1)] };
 
   const lateMarks = (u) => { // seconds in which a generator was late, marked by hatching
@@ -57,7 +58,7 @@
     users: () => base(96, [line("ochre-line", 1.5, { dash: [4, 4] }), line("ochre-line", 2, { fill: alpha("ochre-line", .18) }), line("ochre-line", 0, { fill: alpha("ochre-line", .34) })], fromZero, { clock: false, y: { incrs: [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 5000] } }),
     rate: () => base(70, [line("ink", 1.4)], fromZero, { y: { incrs: [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 5000] } }),
     time: () => base(140, [line("indigo", 1.8), line("indigo", 1.2, { dash: [1, 2] }), line("indigo", .8)], { distr: 3, range: (u, low, high) => [Math.max(.5, (low || 10) * .7), Math.max((high || 100) * 1.5, (given.limit || 0) * 1.4)] },
-      { bands: [{ series: [1, 2], fill: alpha("indigo", .2) }], draw: [limitLine], y: { values: (u, v) => v.map((x) => x == null || !/^[125]/.test(String(Number(x.toPrecision(1))).replace(/^0\.0*/, "")) ? "" : ms(x)) } }),
+      { bands: [{ series: [1, 2], fill: alpha("indigo", .2) }], draw: [limitLine], y: { splits: (u) => decades(u.scales.y.min, u.scales.y.max), filter: (u, v) => v, values: (u, v) => v.map(ms) } }),
     failures: () => base(48, [line("madder", 0, { fill: ink("madder"), paths: uPlot.paths.bars({ size: [.9, 8, 2], align: 1 }) })], fromZero, { y: { splits: (u) => [0, Math.round(u.scales.y.max || 1)] } }),
     generators: () => base(76, [line("plum", 1.4)], { range: (u, low, high) => [0, Math.max(12, (high || 1) * 1.1)] }, { clock: true, draw: [lateMarks, measuredMark], y: { values: (u, v) => v.map((x) => x + " ms") } }),
   };
@@ -66,7 +67,7 @@
       const made = options[box.dataset.lane](); made.width = box.clientWidth; made.axes[1].size = 64;
       box.replaceChildren(); const plot = new uPlot(made, data[box.dataset.lane](), box); plot.lane = box.dataset.lane; return plot;
     });
-    mark();
+    setTimeout(mark, 0);
   };
   let marking = false;
   const mark = () => { // the window, in every lane

@@ -1,0 +1,74 @@
+"""./dynamikos shots"""
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from dynamikos.cli.state import ROOT, State
+
+CHROMIUM = "/usr/bin/chromium"
+QUIET = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+VIEWS = ("sign-in", "projects", "journeys", "ladder", "request", "text", "rehearsal", "data", "load", "plan", "runs", "tape", "settings")
+
+
+@click.command()
+@click.argument("views", nargs=-1)
+@click.option("--theme", type=click.Choice(["paper", "night"]), default="paper")
+@click.option("--width", type=int, default=1280, show_default=True)
+@click.option("--keep", is_flag=True, help="Renew the pictures in docs/screenshots/.")
+def command(views: tuple[str, ...], theme: str, width: int, keep: bool) -> None:
+    """Take pictures of the main VIEWS (all if none is named) of the running demo, 800 high."""
+    from playwright.sync_api import sync_playwright
+
+    unknown = [view for view in views if view not in VIEWS]
+    if unknown:
+        raise click.BadParameter(f"there is no view {unknown[0]}; choose from {', '.join(VIEWS)}")
+    state = State.open()
+    if "web" not in state.living():
+        raise SystemExit("dynamikos: start ./dynamikos demo first; pictures are taken of its pages")
+    port = state._read("ports.json")["web"]
+    folder = ROOT / "docs/screenshots" if keep else state.folder / "shots"
+    folder.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as play:
+        browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        page = browser.new_page(viewport={"width": width, "height": 800})
+        page.context.add_cookies([{"name": "theme", "value": theme, "url": f"http://127.0.0.1:{port}"}])
+        for view in views or VIEWS:
+            _take(page, f"http://127.0.0.1:{port}", view, state.secret("demo-password", 9), folder)
+        browser.close()
+
+
+def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
+    page.goto(base + "/")
+    if view == "sign-in":
+        page.context.clear_cookies(name="sessionid")
+    elif page.locator("#id_username").count():
+        page.fill("#id_username", "ada")
+        page.fill("#id_password", password)
+        page.click("text=Sign in")
+    if view not in ("sign-in", "projects"):
+        page.click("text=Brindle Fell Observatory")
+        _open(page, view)
+    page.wait_for_load_state("networkidle") if view != "tape" else page.wait_for_selector("#tape[data-ready]")
+    page.wait_for_timeout(400)
+    path = folder / f"{view}.png"
+    page.screenshot(path=str(path))
+    click.echo(str(path))
+
+
+def _open(page: Any, view: str) -> None:
+    place = {"data": "Data", "load": "Load", "plan": "Load", "runs": "Runs", "tape": "Runs", "settings": "Settings"}.get(view, "Journeys")
+    page.click(f".spine a[data-name={place}]")
+    if view in ("ladder", "request", "text"):
+        page.click("tbody a[data-command^='Open']")
+        if view == "request":
+            page.click("#ladder a[data-at*='post-hold']")
+        if view == "text":
+            page.click("text=Text form")
+    elif view == "rehearsal":
+        page.click("tbody a[href*='rehearsals']")
+    elif view in ("data", "plan", "tape"):
+        page.click("tbody a >> nth=0")
