@@ -107,7 +107,7 @@ class Observatory:
         if not route:
             return Visit(arrival, (), lambda visit: None, departure=arrival)
         future: asyncio.Future[Visit] = asyncio.get_running_loop().create_future()
-        self.works.enter(arrival, route, lambda visit: future.done() or future.set_result(visit))
+        self.works.enter(arrival, route, lambda visit: None if future.done() else future.set_result(visit))
         self._advance()
         return await future
 
@@ -279,14 +279,20 @@ class Observatory:
             law = closed_law(stations, visits, float(query.get("think", "0")), int(query.get("users", "1")))
             return 200, [JSON], json.dumps({"law": law, "saturation_per_s": rate, "saturates_first": first}).encode()
         if path == "/truth/open":
-            rate = float(query.get("per_s", "1"))
-            times = {kind: sum(erlang_c(rate, *stations[name]) for name in route) for kind, route in ROUTES.items()}
-            return 200, [JSON], json.dumps({kind: value if value != float("inf") else None for kind, value in times.items()}).encode()
+            per_s = float(query.get("per_s", "1"))
+            times = {kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()}
+            return 200, [JSON], json.dumps({kind: amount if amount != float("inf") else None for kind, amount in times.items()}).encode()
         resources = {
             name: {"servers": servers, "mean_s": mean, "saturates_at_per_s": servers / mean} for name, (servers, mean) in stations.items()
         }
-        answer = {"weather": self.weather, "resources": resources, "routes": ROUTES, "requests": dict(self.counts), "logged": len(self.log)}
-        return 200, [JSON], json.dumps(answer).encode()
+        known: dict[str, Any] = {
+            "weather": self.weather,
+            "resources": resources,
+            "routes": ROUTES,
+            "requests": dict(self.counts),
+            "logged": len(self.log),
+        }
+        return 200, [JSON], json.dumps(known).encode()
 
     def _metrics(self) -> str:
         now = time.perf_counter()

@@ -9,6 +9,7 @@ import socket
 import time
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import psutil
 
@@ -113,14 +114,14 @@ class State:
 
     # files -------------------------------------------------------------------------------------
 
-    def _read(self, name: str) -> dict:
+    def _read(self, name: str) -> dict[str, Any]:
         path = self.folder / name
         try:
             return dict(json.loads(path.read_text()))
         except (FileNotFoundError, ValueError):
             return {}
 
-    def _write(self, name: str, value: dict) -> None:
+    def _write(self, name: str, value: dict[str, Any]) -> None:
         path = self.folder / name
         draft = path.with_suffix(f".{os.getpid()}")
         draft.write_text(json.dumps(value, indent=1))

@@ -104,6 +104,8 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
     async def seconds() -> None:
         second = 0
         while True:
+            await clock.at(begin + second + 0.995)
+            recorder.look(second)
             await clock.at(begin + second + 1 + CLOSE_AFTER_S)
             tell(second)
             second += 1
@@ -124,14 +126,12 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
         elif over in done:
             control.stopped = control.stopped or ""
     finally:
-        flying = len(recorder.flying)
         for task in (users, halt, over, reporter):
             task.cancel()
         await asyncio.gather(users, halt, over, reporter, return_exceptions=True)
         health.stop()
         gc.unfreeze()
         gc.set_threshold(*threshold)
-        assert len(recorder.flying) <= flying or flying == 0
         tell(max(int(clock.now() - begin), recorder._closed + 1), last=True)
     return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
 

@@ -105,7 +105,9 @@ class Outbox:
         at = 0
         while at < len(data):
             (size,) = struct.unpack_from("<I", data, at)
-            kind, second, body, facts = msgspec.msgpack.decode(data[at + 4 : at + 4 + size], type=tuple[str, int, bytes, tuple])
+            kind, second, body, facts = msgspec.msgpack.decode(
+                data[at + 4 : at + 4 + size], type=tuple[str, int, bytes, tuple[object, ...]]
+            )
             self._waiting.append((kind, second, body, tuple(facts)))
             at += 4 + size
         self._spool.unlink(missing_ok=True)

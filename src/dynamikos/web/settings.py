@@ -60,7 +60,11 @@ TEMPLATES = [
         "BACKEND": "django.template.backends.django.DjangoTemplates",
         "APP_DIRS": True,
         "OPTIONS": {
-            "context_processors": ["django.template.context_processors.request", "django.contrib.auth.context_processors.auth", "dynamikos.web.ui.context.frame"],
+            "context_processors": [
+                "django.template.context_processors.request",
+                "django.contrib.auth.context_processors.auth",
+                "dynamikos.web.ui.context.frame",
+            ],
             "builtins": ["dynamikos.web.ui.templatetags.figures"],
         },
     }

@@ -27,7 +27,7 @@ def compile_path(path: str) -> Callable[[Any], Any]:
         def walk(document: Any) -> Any:
             for key in keys:
                 try:
-                    if isinstance(document, dict) != isinstance(key, str):
+                    if not isinstance(document, dict if isinstance(key, str) else list):
                         return MISSING
                     document = document[key]
                 except (KeyError, IndexError, TypeError):

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Collection
+from html import unescape
 from urllib.parse import SplitResult, parse_qsl, urljoin, urlsplit
 
 from msgspec.structs import replace
@@ -110,7 +111,7 @@ def _title(recording: Recording, group: list[tuple[int, Exchange]]) -> str:
     main = next((e for _, e in group if e.answer and "html" in (e.answer.header("content-type") or "")), exchange)
     found = re.search(rb"<title[^>]*>([^<]{1,120})</title>", main.answer.body if main.answer else b"", re.I)
     if main.answer and found and main is exchange:
-        return found.group(1).decode("utf-8", "replace").strip()
+        return unescape(found.group(1).decode("utf-8", "replace")).strip()
     path = urlsplit(exchange.sent.url).path.strip("/") or "front page"
     words = re.sub(r"[-_/.]+", " ", path).strip()[:60]
     return (f"{exchange.sent.method.capitalize()} " if exchange.sent.method != "GET" else "Open ") + words

@@ -93,9 +93,9 @@ def _unknown(name: str, known: Collection[str]) -> str:
     owner = name.split(".")[0]
     if "." not in name:
         return f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to an earlier one"
+    if owner == "env":
+        return f"{{{{ {name} }}}} is not set in this environment; add '{name[4:]}' in Settings"
     near = sorted(other for other in known if other.startswith(owner + "."))
     if near:
         return f"{{{{ {name} }}}} does not exist; '{owner}' has {', '.join(part.split('.', 1)[1] for part in near[:12])}"
-    if owner == "env":
-        return f"{{{{ {name} }}}} is not set in this environment; add '{name[4:]}' in Settings"
     return f"{{{{ {name} }}}} does not exist: no data set '{owner}' is in this project"

@@ -75,6 +75,6 @@ def measured_part_s(stretches: Sequence[Stretch]) -> tuple[float, float]:
     begin, end = 0.0, edges[-1][1]
     if len(edges) > 1 and edges[0][3] > edges[0][2]:
         begin = edges[0][1]
-    if len(edges) > 2 and edges[-1][3] < edges[-1][2]:
+    if len(edges) > 1 and edges[-1][3] < edges[-1][2]:
         end = edges[-1][0]
     return (begin, end) if end > begin else (0.0, edges[-1][1])

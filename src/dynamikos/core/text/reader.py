@@ -90,7 +90,7 @@ def read(text: str, *, file: str = "") -> Document:
         documents = 0
         parsed: Iterator[Any] = yaml.parse(text, Loader=yaml.CSafeLoader)
         for event in parsed:
-            mark = event.start_mark
+            mark: Any = event.start_mark
             if isinstance(event, yaml.DocumentStartEvent):
                 documents += 1
                 if documents > 1:
@@ -118,9 +118,10 @@ def read(text: str, *, file: str = "") -> Document:
             elif isinstance(event, yaml.ScalarEvent):
                 if len(event.value) > MAX_SCALAR:
                     raise fail("a single text longer than 1 MB", mark)
-                for row in range(mark.line, event.end_mark.line + 1):
+                last: Any = event.end_mark
+                for row in range(mark.line, last.line + 1):
                     start = mark.column if row == mark.line else 0
-                    end = event.end_mark.column if row == event.end_mark.line else 1 << 30
+                    end = last.column if row == last.line else 1 << 30
                     covered.setdefault(row, []).append((start, end))
                 top = stack[-1] if stack else None
                 if top is not None and isinstance(top.value, dict) and top.key is None:

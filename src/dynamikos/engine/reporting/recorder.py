@@ -46,6 +46,7 @@ class Recorder:
         self.users: dict[str, int] = {}
         self.flying: dict[int, float] = {}
         self._exchange = 0
+        self._gauges: dict[int, tuple[dict[str, int], int]] = {}
 
     def _second(self, instant: float) -> _Second:
         number = int(instant - self.begin)
@@ -124,6 +125,10 @@ class Recorder:
         if new:
             self.users[new] = self.users.get(new, 0) + 1
 
+    def look(self, second: int) -> None:
+        """Gauges at the end of a second: users by state, requests in flight."""
+        self._gauges[second] = ({state: count for state, count in self.users.items() if count}, len(self.flying))
+
     # messages ------------------------------------------------------------------------------------------
 
     def close(
@@ -134,11 +139,14 @@ class Recorder:
         measured = health()
         for each in range(self._closed + 1, number + 1):
             second = self._seconds.pop(each, None) or _Second()
+            if each not in self._gauges:
+                self.look(each)
+            users, flying = self._gauges.pop(each)
             messages.append(
                 ShardSecond(
                     shard=self.shard, second=each, planned_users=planned(each),
-                    users={state: count for state, count in self.users.items() if count}, sent=second.sent, answered=second.answered,
-                    failed=second.failed, in_flight=len(self.flying),
+                    users=users, sent=second.sent, answered=second.answered,
+                    failed=second.failed, in_flight=flying,
                     oldest_us=int((now - min(self.flying.values())) * 1e6) if self.flying else 0, reopened=second.reopened,
                     skipped_steps=second.skipped, checks_passed=second.checks_passed, checks_failed=second.checks_failed,
                     retired=second.retired, series=[cell.wire(no) for no, cell in sorted(second.cells.items())], health=measured,

@@ -22,6 +22,6 @@ def planned_users(profile: Sequence[Stretch], shard: int, shards: int) -> list[P
 
 
 def planned_at(profile: Sequence[Stretch], second: int, shard: int, shards: int) -> int:
-    """Planned users of one shard in the middle of a second."""
-    total = users_at(profile, second + 0.5)
+    """Planned users of one shard at the end of a second, where the actual ones are counted."""
+    total = users_at(profile, second + 0.995)
     return (total - shard + shards - 1) // shards if total > shard else 0

@@ -23,7 +23,7 @@ def serve(stop: threading.Event) -> None:
     watches: dict[str, RunWatch] = {}
     while not stop.is_set():
         try:
-            with psycopg.connect(**parameters(), autocommit=True) as link:
+            with psycopg.connect(parameters(), autocommit=True) as link:
                 while not stop.is_set():
                     row = link.execute("SELECT pg_try_advisory_lock(%s)", (LOCK,)).fetchone()
                     if row and row[0]:

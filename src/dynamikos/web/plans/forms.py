@@ -1,10 +1,13 @@
 """What the plan page sends, as core values. Raises DynamikosError naming the field."""
 
+from typing import cast
+
 from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.objectives import Objective
+from dynamikos.core.objectives.judge import Measure
 from dynamikos.core.profiles import Stretch
 
 MEASURES = ("p50", "p90", "p95", "p99", "mean", "max", "failure-rate")
@@ -44,8 +47,10 @@ def changes(data: QueryDict) -> dict[str, object]:
             raise DynamikosError(f"'{measure}' is not a measure; choose one of {', '.join(MEASURES)}.")
         key = key or key_from(f"{measure} {step}", {each.objective for each in objectives})
         objectives.append(
-            Objective(objective=key, measure=measure, limit=number(limit, "Limit of an objective", 0, 1e9), step=step or None)
-        )  # type: ignore[arg-type]
+            Objective(
+                objective=key, measure=cast(Measure, measure), limit=number(limit, "Limit of an objective", 0, 1e9), step=step or None
+            )
+        )
     return {
         "name": name, "journey": data.get("journey", ""), "environment": data.get("environment", ""), "profile": tuple(stretches),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100), "objectives": tuple(objectives),

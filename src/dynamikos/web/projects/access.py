@@ -8,12 +8,13 @@ from typing import Any
 from asgiref.sync import sync_to_async
 from django.contrib.auth.views import redirect_to_login
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest
+from django.http.response import HttpResponseBase
 
 from dynamikos.web.projects.models import Event, Membership
 
 RANK = {"reader": 0, "engineer": 1, "owner": 2}
-View = Callable[..., HttpResponse]
+View = Callable[..., HttpResponseBase]
 
 
 def membership(account: Any, project: uuid.UUID) -> Membership:
@@ -34,7 +35,7 @@ def member_view(role: str = "reader") -> Callable[[View], View]:
 
     def wrap(view: View) -> View:
         @functools.wraps(view)
-        def inner(request: HttpRequest, project: uuid.UUID, *args: Any, **kwargs: Any) -> HttpResponse:
+        def inner(request: HttpRequest, project: uuid.UUID, *args: Any, **kwargs: Any) -> HttpResponseBase:
             if not request.user.is_authenticated:
                 return redirect_to_login(request.get_full_path())
             member = membership(request.user, project)

@@ -1,8 +1,11 @@
+from typing import cast
+
 from django.contrib.auth.decorators import login_required
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.web.accounts.models import Account
 from dynamikos.web.projects import actions, queries
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -10,14 +13,15 @@ from dynamikos.web.projects.models import Membership
 
 @login_required
 def projects(request: HttpRequest) -> HttpResponse:
+    account = cast(Account, request.user)
     problem, status = "", 200
     if request.method == "POST":
         try:
-            member = actions.create_project(request.user, request.POST.get("name", ""))
+            member = actions.create_project(account, request.POST.get("name", ""))
             return redirect("journeys", member.project_id)
         except DynamikosError as wrong:
             problem, status = str(wrong), 422
-    context = {"memberships": queries.memberships_of(request.user), "problem": problem, "typed": request.POST.get("name", "")}
+    context = {"memberships": queries.memberships_of(account), "problem": problem, "typed": request.POST.get("name", "")}
     return render(request, "projects/list.html", context, status=status)
 
 

@@ -1,7 +1,7 @@
 """Taking recordings in."""
 
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import msgspec
 from django.db import transaction
@@ -25,7 +25,7 @@ def import_har(member: Membership, data: bytes, file_name: str, progress: Callab
             hosts=[msgspec.to_builtins(row) for row in hosts_of(core.exchanges)], imported_by=member.account,
         )  # fmt: skip
 
-        def rows():  # type: ignore[no-untyped-def]
+        def rows() -> Iterator[tuple[object, ...]]:
             for number, exchange in enumerate(core.exchanges):
                 if number % 50 == 0:
                     progress(0.5 + 0.5 * number / total)

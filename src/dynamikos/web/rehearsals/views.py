@@ -31,7 +31,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     bad = sum(row.is_bad for row in rows)
     differing = sum(bool(row.differences) for row in rows)
     return {
-        "rehearsal": found, "journey": found.journey, "rows": rows, "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad,
+        "rehearsal": found, "journey": found.journey, "rows": rows, "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad, "compared": any(row.recorded is not None for row in rows),
         "differing": differing, "requests": sum(len(step.requests) for _, step in queries.frozen(found).journey.steps()),
     }  # fmt: skip
 

@@ -85,7 +85,7 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
         "duration": total, "sentence": sentence(found), "peak": peak(inputs.plan.profile), "last": last, "shards": list(found.shards.all()),
         "tape": {
             "frames": [orjson.loads(frame) for frame in frames], "duration": total, "measured": measured_part_s(inputs.plan.profile),
-            "planned": [users_at(inputs.plan.profile, second + 0.5) for second in range(int(total) + 1)],
+            "planned": [users_at(inputs.plan.profile, second + 0.995) for second in range(int(total) + 1)],
             "begins": found.begins_at.timestamp() if found.begins_at else None, "over": found.is_over, "last": last,
             "limit": min((o.limit for o in inputs.plan.objectives if o.measure == "p95" and o.step is None), default=None),
         },

@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator
 
 import psycopg
 from django.db import connection
+from psycopg.conninfo import make_conninfo
 
 log = logging.getLogger(__name__)
 CHANNEL = "dynamikos_stream"
@@ -42,7 +43,7 @@ class Broker:
     async def _listen(self) -> None:
         while True:
             try:
-                link = await psycopg.AsyncConnection.connect(**parameters(), autocommit=True)
+                link = await psycopg.AsyncConnection.connect(parameters(), autocommit=True)
                 async with link:
                     await link.execute(f"LISTEN {CHANNEL}")
                     self._wake_all()
@@ -63,10 +64,10 @@ class Broker:
             self._wake(subject, 0)
 
 
-def parameters() -> dict[str, str]:
+def parameters() -> str:
     """How to connect to the database Django uses."""
     made = connection.settings_dict
-    return {"host": made["HOST"], "port": str(made["PORT"]), "user": made["USER"], "password": made["PASSWORD"], "dbname": made["NAME"]}
+    return make_conninfo(host=made["HOST"], port=made["PORT"], user=made["USER"], password=made["PASSWORD"], dbname=made["NAME"])
 
 
 broker = Broker()

@@ -11,7 +11,7 @@ def uploaded(request: HttpRequest, what: str) -> tuple[bytes, str]:
     file = request.FILES.get("file")
     if file is None:
         raise ImportRefused(f"No file was sent: choose {what} first.")
-    if file.size > settings.MAX_UPLOAD_BYTES:
+    if (file.size or 0) > settings.MAX_UPLOAD_BYTES:
         raise ImportRefused(
             f"{file.name} has {file.size:,} bytes; at most {settings.MAX_UPLOAD_BYTES:,} are taken. Record a shorter session or split it."
         )

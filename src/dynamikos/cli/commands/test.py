@@ -1,0 +1,116 @@
+"""./dynamikos test"""
+
+import os
+import re
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import click
+
+from dynamikos.cli.cluster import Cluster
+from dynamikos.cli.state import ROOT, State
+
+PYTHON = sys.executable
+SHORT = {  # seconds, made short for tests with real processes
+    "DYNAMIKOS_HEARTBEAT_S": "0.3", "DYNAMIKOS_GENERATOR_LOST_S": "2", "DYNAMIKOS_START_AHEAD_S": "0.5", "DYNAMIKOS_COORDINATOR_TICK_S": "0.1",
+    "DYNAMIKOS_RECONNECT_S": "0.2", "DYNAMIKOS_TESTING": "1",
+}  # fmt: skip
+
+
+@dataclass
+class Count:
+    passed: int = 0
+    failed: int = 0
+
+
+def linters(environment: dict[str, str], count: Count) -> None:
+    """Each tool counts as one test."""
+    lint = str(ROOT / ".venv/bin/lint-imports")
+    for name, command in (
+        ("ruff", [PYTHON, "-m", "ruff", "check", "src", "tests", "bench", "manage.py"]),
+        ("ruff format", [PYTHON, "-m", "ruff", "format", "--check", "src"]),
+        ("mypy", [PYTHON, "-m", "mypy", "src"]),
+        ("import contracts", [lint]),
+        ("migrations", [PYTHON, "manage.py", "makemigrations", "--check", "--dry-run"]),
+    ):
+        done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, check=False)
+        good = done.returncode == 0
+        click.echo(f"  {name}: {'ok' if good else 'FAILED'}")
+        if not good:
+            click.echo(done.stdout[-4000:] + done.stderr[-2000:])
+        count.passed += good
+        count.failed += not good
+
+
+def django(labels: list[str], environment: dict[str, str], count: Count, *, parallel: int = 0) -> None:
+    """Django's runner on `labels`; its closing lines are counted."""
+    command = [PYTHON, "-W", "ignore::Warning:django.core.handlers.asgi", "manage.py", "test", "--noinput", "-v", "1", *labels]
+    if parallel:
+        command += ["--parallel", str(parallel)]
+    done = subprocess.run(command, cwd=ROOT, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
+    ran = sum(int(number) for number in re.findall(r"^Ran (\d+) tests? in", done.stdout, re.M))
+    wrong = sum(int(number) for number in re.findall(r"(?:failures|errors)=(\d+)", done.stdout))
+    skipped = sum(int(number) for number in re.findall(r"skipped=(\d+)", done.stdout))
+    if done.returncode and not wrong:
+        wrong = 1
+    if done.returncode or not ran:
+        click.echo(done.stdout[-12_000:])
+        wrong = max(wrong, 1)
+    click.echo(f"  {ran} ran, {wrong} failed{f', {skipped} skipped' if skipped else ''}")
+    count.passed += max(0, ran - wrong - skipped)
+    count.failed += wrong
+
+
+STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
+    "static": linters,
+    "core": lambda environment, count: django(["tests/core", "tests/engine", "tests/observatory"], environment, count),
+    "web": lambda environment, count: django(["tests/web", "tests/cli"], environment, count),
+    "processes": lambda environment, count: django(["tests/processes"], environment, count),
+    "browser": lambda environment, count: django(["tests/browser"], environment, count),
+}
+LIMITS_S = {"static": 90, "core": 120, "web": 150, "processes": 180, "browser": 180}
+
+
+@click.command()
+@click.argument("what", nargs=-1)
+def command(what: tuple[str, ...]) -> None:
+    """Run every check, or only the stages or test paths named: static, core, web, processes, browser."""
+    stages: dict[str, Callable[[dict[str, str], Count], None]] = {}
+    for name in what or STAGES:
+        if name in STAGES:
+            stages[name] = STAGES[name]
+        elif (ROOT / name).exists() or "." in name:
+            label = name if (ROOT / name).is_dir() else name.removesuffix(".py").replace("/", ".")
+            stages[name] = lambda environment, count, label=label: django([label], environment, count)  # type: ignore[misc]
+        else:
+            raise click.BadParameter(f"'{name}' is neither a stage ({', '.join(STAGES)}) nor a path")
+    state = State.open()
+    state.secret("web", 48)
+    environment = {
+        **os.environ, **SHORT, "DJANGO_SETTINGS_MODULE": "dynamikos.web.settings", "DYNAMIKOS_SECRET_KEY": state.secret("web", 48),
+        "DYNAMIKOS_STATE_FOLDER": str(state.folder), "DATABASE_URL": "postgresql://nobody@127.0.0.1:1/none", "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}",
+    }  # fmt: skip
+    cluster = None
+    if any(name not in ("static", "core") for name in stages):
+        cluster = Cluster(state, name=f"pg-test-{os.getpid()}", fast=True)
+        cluster.start()
+        environment["DATABASE_URL"] = cluster.url()
+    count, lines = Count(), []
+    try:
+        for name, stage in stages.items():
+            click.echo(f"{name}")
+            begun, before = time.monotonic(), count.failed
+            stage(environment, count)
+            took = time.monotonic() - begun
+            over = f" (over its limit of {LIMITS_S[name]} s)" if took > LIMITS_S.get(name, 1e9) else ""
+            lines.append(f"  {name:12} {took:6.1f} s{over}{'  FAILED' if count.failed > before else ''}")
+            click.echo(lines[-1])
+    finally:
+        if cluster is not None:
+            cluster.drop()
+    click.echo("\nsummary\n" + "\n".join(lines))
+    click.echo(f"{count.passed} passed, {count.failed} failed")
+    sys.exit(1 if count.failed or not count.passed else 0)

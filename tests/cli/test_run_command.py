@@ -1,0 +1,91 @@
+"""./dynamikos run on files: exit codes, exports, and what is refused."""
+
+import json
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+from xml.etree import ElementTree
+
+from click.testing import CliRunner
+
+from dynamikos.cli.commands.run import command
+from dynamikos.cli.state import State, is_free
+
+PLAN = "form: 1\nplan: p\nname: P\njourney: j.yaml\nenvironment: e.yaml\nprofile: [{stretch: climb, to: 3, seconds: 1}, {stretch: hold, seconds: 2}]\nobjectives:\n  - {objective: t, measure: mean, limit: 1000}\n"
+JOURNEY = 'form: 1\njourney: j\nname: J\nrounds:\n  - step: ping\n    name: Ping\n    think_s: 0.05\n    requests:\n      - {request: get-ping, address: "{{ env.base }}/ping"}\n'
+
+
+class RunFiles(TestCase):
+    def setUp(self) -> None:
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        port = next(port for port in range(18470, 18600) if is_free(port))
+        self.write("p.yaml", PLAN)
+        self.write("j.yaml", JOURNEY)
+        self.write("e.yaml", f'form: 1\nenvironment: e\naddresses: {{base: "http://127.0.0.1:{port}"}}\nagreed: ["http://127.0.0.1:{port}"]\npractice: clear\n')
+
+    def write(self, name: str, text: str) -> None:
+        (self.folder / name).write_text(text)
+
+    def call(self, *words: str):  # type: ignore[no-untyped-def]
+        return CliRunner().invoke(command, [str(self.folder / "p.yaml"), *words])
+
+    def test_met_with_exports(self) -> None:
+        done = self.call("--json", str(self.folder / "o.json"), "--junit", str(self.folder / "o.xml"))
+        self.assertIn(done.exit_code, (0, 3), done.output)  # 3 only when this machine was too busy
+        found = json.loads((self.folder / "o.json").read_text())
+        rows = {row["level"]: row for row in found["rows"]}
+        self.assertGreater(rows["request"]["count"], 50)
+        self.assertEqual(found["exchanges"]["sent"], found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"])
+        self.assertEqual(found["objectives"][0]["word"], "met")
+        suite = ElementTree.parse(self.folder / "o.xml").getroot()
+        self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "0"))
+
+    def test_missed(self) -> None:
+        self.write("p.yaml", PLAN.replace("limit: 1000", "limit: 0"))
+        self.assertEqual(self.call("--users", "1", "--duration", "2").exit_code, 1)
+
+    def test_not_valid_when_nothing_can_be_judged(self) -> None:
+        self.write("e.yaml", (self.folder / "e.yaml").read_text().replace("practice: clear", ""))
+        done = self.call("--duration", "2")
+        self.assertEqual(done.exit_code, 3, done.output)
+        self.assertIn("connect-refused", done.output)
+
+    def test_could_not_run(self) -> None:
+        cases = (
+            ("p.yaml", PLAN.replace("j.yaml", "../j.yaml"), "leads out of"), ("p.yaml", PLAN.replace("j.yaml", "nope.yaml"), "can't be read"), ("p.yaml", PLAN + "x: 1\n", "there is no key `x`"),
+            ("j.yaml", JOURNEY.replace("env.base", "env.bsae"), "env.bsae"), ("j.yaml", JOURNEY.replace("env.base", "observers.email"), "no data set 'observers'"),
+            ("e.yaml", 'form: 1\nenvironment: e\naddresses: {base: "http://127.0.0.1:1"}\nsecret_from_process: [NOT_SET_ANYWHERE]\n', "NOT_SET_ANYWHERE"),
+        )  # fmt: skip
+        for name, text, words in cases:
+            before = (self.folder / name).read_text()
+            self.write(name, text)
+            with self.subTest(words):
+                done = self.call()
+                self.assertEqual(done.exit_code, 2, done.output)
+                self.assertIn(words, done.output)
+            self.write(name, before)
+
+    def test_a_target_that_is_not_agreed_gets_nothing(self) -> None:
+        self.write("e.yaml", (self.folder / "e.yaml").read_text().split("agreed")[0])
+        done = self.call("--duration", "2")
+        self.assertIn("not-agreed", done.output)
+        self.assertIn("sent", done.output)
+
+
+class Ports(TestCase):
+    def test_a_taken_port_is_said_and_the_next_is_used(self) -> None:
+        import socket
+
+        state = State.open(Path(self.enterContext(tempfile.TemporaryDirectory())))
+        with socket.socket() as taken:
+            taken.bind(("127.0.0.1", 0))
+            taken.listen()
+            port = taken.getsockname()[1]
+            found, note = state.port("web", port)
+            self.assertGreater(found, port)
+            self.assertIn(f"port {port} is taken", str(note))
+
+    def test_secrets_are_made_once_and_private(self) -> None:
+        state = State.open(Path(self.enterContext(tempfile.TemporaryDirectory())))
+        self.assertEqual(state.secret("x"), state.secret("x"))
+        self.assertEqual((state.folder / "x.key").stat().st_mode & 0o777, 0o600)

@@ -1,0 +1,110 @@
+"""Cookies, replies from bytes, masking, agreed targets, planned users."""
+
+from unittest import TestCase
+
+from dynamikos.core.plans import parse_target
+from dynamikos.core.profiles import Stretch
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.cookies import CookieJar
+from dynamikos.engine.http.protocol import ReplyReader
+from dynamikos.engine.network import check_target
+from dynamikos.engine.reporting.keeping import MASK, Masker
+from dynamikos.engine.schedule.plan import planned_at, planned_users
+
+
+class Cookies(TestCase):
+    def header(self, *set_cookies: str, host: str = "a.example", path: str = "/", secure: bool = False, now: float = 1000.0) -> str:
+        jar = CookieJar()
+        for text in set_cookies:
+            jar.take(text, "a.example", "/x/y", 1000.0)
+        return jar.header(host, path, secure, now)
+
+    def test_rules_of_rfc_6265(self) -> None:
+        cases = (
+            (("a=1; Path=/",), {}, "a=1"), (("a=1",), {"path": "/"}, ""), (("a=1",), {"path": "/x/z"}, "a=1"), (("a=1; Path=/x",), {"path": "/xy"}, ""),
+            (("a=1; Path=/; Secure",), {}, ""), (("a=1; Path=/; Secure",), {"secure": True}, "a=1"), (("a=1; Path=/; Max-Age=10",), {"now": 1011.0}, ""),
+            (("a=1; Path=/", "a=; Path=/; Max-Age=0"), {}, ""), (("a=1; Path=/; Expires=Thu, 01 Jan 1970 00:00:01 GMT",), {}, ""), (("a=1; Path=/",), {"host": "b.a.example"}, ""),
+            (("a=1; Path=/; Domain=a.example",), {"host": "b.a.example"}, "a=1"), (("a=1; Path=/; Domain=other.example",), {}, ""), (("junk",), {}, ""),
+            (("a=1; Path=/", "b=2; Path=/x"), {"path": "/x/1"}, "b=2; a=1"), (("a=1=2; Path=/",), {}, "a=1=2"), (("a=1; Path=/; Max-Age=soon",), {}, "a=1"),
+        )  # fmt: skip
+        for given, asked, expected in cases:
+            with self.subTest(given):
+                self.assertEqual(self.header(*given, **asked), expected)
+
+
+class Replies(TestCase):
+    def read(self, data: bytes, *, head_only: bool = False, pieces: int = 1) -> object:
+        reader = ReplyReader()
+        reader.begin(head_only=head_only, keep=True)
+        reply = None
+        size = max(1, len(data) // pieces)
+        for at in range(0, len(data), size):
+            reply = reader.feed(data[at : at + size]) or reply
+        return reply or reader.end_of_stream()
+
+    def test_framings(self) -> None:
+        cases = (
+            (b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello", b"hello", True), (b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nhel\r\n2\r\nlo\r\n0\r\n\r\n", b"hello", True),
+            (b"HTTP/1.1 200 OK\r\n\r\nhello", b"hello", False), (b"HTTP/1.1 204 No Content\r\n\r\n", b"", True), (b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", b"", True),
+            (b"HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 1\r\n\r\nx", b"x", False), (b"HTTP/1.0 200 OK\r\nContent-Length: 1\r\n\r\nx", b"x", False),
+        )  # fmt: skip
+        for data, body, keep_alive in cases:
+            for pieces in (1, 7, len(data)):
+                with self.subTest(data, pieces=pieces):
+                    reply = self.read(data, pieces=pieces)
+                    self.assertEqual((reply.body, reply.keep_alive, reply.bytes_in), (body, keep_alive, len(data)))  # type: ignore[attr-defined]
+
+    def test_head_has_no_body(self) -> None:
+        self.assertEqual(self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\n", head_only=True).status, 200)  # type: ignore[attr-defined]
+
+    def test_unfinished_is_not_a_reply(self) -> None:
+        self.assertIsNone(self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhel"))
+        with self.assertRaises(Failure):
+            self.read(b"garbage\r\n\r\n")
+
+
+class Masking(TestCase):
+    def test_all_forms(self) -> None:
+        mask = Masker(["pässword/1"])
+        import base64
+        import json
+        from urllib.parse import quote
+
+        secret = "pässword/1"
+        for text in (secret, quote(secret, safe=""), json.dumps(secret), base64.b64encode(secret.encode()).decode()):
+            self.assertNotEqual(mask.text(f"a {text} b"), f"a {text} b")
+            self.assertIn(MASK, mask.text(f"a {text} b"))
+        for lead in ("", "x", "xy", "xyz"):
+            coded = base64.b64encode(lead.encode() + secret.encode() + b"!!").decode()
+            self.assertIn(MASK, mask.text(coded), lead)
+        self.assertEqual(mask.text("nothing here"), "nothing here")
+
+
+class Agreed(TestCase):
+    TARGETS = tuple(map(parse_target, ("http://staging.example", "https://*.wide.example", "http://127.0.0.1:8470", "http://10.0.0.5")))
+
+    def test_who_may_be_sent_to(self) -> None:
+        allowed = ((("http", "staging.example", 80), "93.184.216.34"), (("https", "a.wide.example", 443), "93.184.216.34"), (("http", "127.0.0.1", 8470), "127.0.0.1"), (("http", "10.0.0.5", 80), "10.0.0.5"), (("http", "staging.example", 80), "10.1.1.1"))
+        for origin, address in allowed:
+            check_target(self.TARGETS, origin, address)
+        refused = (
+            (("http", "other.example", 80), "93.184.216.34"), (("https", "staging.example", 443), "93.184.216.34"), (("http", "staging.example", 8080), "93.184.216.34"),
+            (("http", "staging.example", 80), "169.254.169.254"), (("http", "staging.example", 80), "0.0.0.0"), (("http", "staging.example", 80), "fe80::1"),
+            (("https", "a.wide.example", 443), "10.0.0.1"), (("https", "a.wide.example", 443), "127.0.0.1"), (("http", "staging.example", 80), "::ffff:169.254.169.254"),
+            (("http", "staging.example", 80), "224.0.0.1"),
+        )  # fmt: skip
+        for origin, address in refused:
+            with self.subTest(origin=origin, address=address), self.assertRaises(Failure) as caught:
+                check_target(self.TARGETS, origin, address)
+            self.assertEqual(caught.exception.kind, "not-agreed")
+        with self.assertRaises(Failure):
+            check_target(self.TARGETS, ("http", "127.0.0.1", 8470), "127.0.0.1", frozenset({8470}))
+
+
+class Sharing(TestCase):
+    def test_shards_add_up(self) -> None:
+        profile = (Stretch(stretch="climb", to=10, seconds=5), Stretch(stretch="hold", seconds=5))
+        numbers = sorted(user.number for shard in range(3) for user in planned_users(profile, shard, 3))
+        self.assertEqual(numbers, list(range(1, 11)))
+        for second in range(10):
+            self.assertEqual(sum(planned_at(profile, second, shard, 3) for shard in range(3)), planned_at(profile, second, 0, 1))

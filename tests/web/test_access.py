@@ -1,0 +1,127 @@
+"""One table: every address of a project as stranger, reader and engineer. A new address must be placed in it."""
+
+import uuid
+
+from django.test import AsyncClient, TestCase
+from django.urls import URLPattern, get_resolver, reverse
+
+from dynamikos.web.rehearsals.models import Rehearsal
+from dynamikos.web.runs.models import Kept, Run
+from tests.web.support import Sample
+
+# name -> (method, role that may)
+TABLE = {
+    "journeys": ("get", "reader"), "journey-from-recording": ("post", "engineer"), "journey": ("get", "reader"), "journey-panel": ("get", "reader"),
+    "journey-edit": ("post", "engineer"), "journey-undo": ("post", "engineer"), "journey-redo": ("post", "engineer"), "journey-text": ("post", "engineer"),
+    "journey-discard-draft": ("post", "engineer"), "import-recording": ("post", "engineer"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
+    "dataset": ("post", "engineer"), "settings": ("get", "reader"), "create-environment": ("post", "engineer"), "environment-values": ("post", "engineer"),
+    "agree-target": ("post", "owner"), "withdraw-target": ("post", "owner"), "set-member": ("post", "owner"), "rehearse": ("post", "engineer"),
+    "rehearsal": ("get", "reader"), "rehearsal-results": ("get", "reader"), "rehearsal-stream": ("stream", "reader"), "plans": ("post", "engineer"),
+    "plan": ("post", "engineer"), "plan-undo": ("post", "engineer"), "start-run": ("post", "engineer"), "runs": ("get", "reader"), "run": ("get", "reader"),
+    "run-tables": ("get", "reader"), "run-headline": ("get", "reader"), "run-kept": ("get", "reader"), "stop-gently": ("post", "engineer"),
+    "stop-now": ("post", "engineer"), "run-stream": ("stream", "reader"),
+}  # fmt: skip
+PEOPLE = {"cass": "reader", "bran": "engineer", "ada": "owner"}
+RANK = {"reader": 0, "engineer": 1, "owner": 2}
+
+
+def patterns() -> dict[str, str]:
+    found = {}
+    for include in get_resolver().url_patterns:
+        for pattern in include.url_patterns:
+            assert isinstance(pattern, URLPattern)
+            if "project" in str(pattern.pattern):
+                found[str(pattern.name)] = str(pattern.pattern)
+    return found
+
+
+class Access(TestCase):
+    @classmethod
+    def setUpTestData(cls) -> None:
+        import zlib
+
+        import msgspec
+
+        from dynamikos.core.frozen import FrozenRun, canonical
+        from dynamikos.core.reports import KeptExchange
+        from dynamikos.web.journeys.queries import content
+        from dynamikos.web.plans.queries import content as plan_content
+
+        cls.sample = Sample()
+        sample = cls.sample
+        frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
+        cls.a_run = Run.objects.create(project=sample.project, number=1, name="r", frozen=frozen, sha256="", state="ended")
+        cls.rehearsal = Rehearsal.objects.create(journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="lost")
+        body = zlib.compress(msgspec.msgpack.encode(KeptExchange(second=0, series=1, step="s", request="r", reason="sample", user=1, round=1, method="GET", url="u")))
+        cls.kept = Kept.objects.create(run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body)
+
+    def address(self, name: str) -> str:
+        sample = self.sample
+        ids = {"rehears": self.rehearsal.pk, "run": self.a_run.pk, "stop": self.a_run.pk, "plan": sample.plan.pk, "start": sample.plan.pk, "data": sample.data.pk, "journey": sample.journey.pk}
+        if name == "rehearse":
+            pk: object = sample.journey.pk
+        elif name in ("environment-values", "agree-target", "withdraw-target"):
+            pk = sample.environment.pk
+        else:
+            pk = next((value for start, value in ids.items() if name.startswith(start)), None)
+        arguments: dict[str, object] = {"project": sample.project.pk}
+        pattern = patterns()[name]
+        if ":pk>" in pattern:
+            arguments["pk"] = pk
+        if "recording>" in pattern:
+            arguments["recording"] = sample.recording.pk
+        if "target>" in pattern:
+            arguments["target"] = 1_000_000
+        if "number>" in pattern:
+            arguments["number"] = self.kept.pk
+        return reverse(name, kwargs=arguments)
+
+    def test_table_is_complete(self) -> None:
+        self.assertEqual(set(patterns()), set(TABLE))
+
+    def test_strangers_and_the_signed_out_see_nothing(self) -> None:
+        for name, (method, _) in TABLE.items():
+            if method == "stream":
+                continue
+            address = self.address(name)
+            with self.subTest(name):
+                self.client.logout()
+                answer = getattr(self.client, method)(address)
+                self.assertEqual(answer.status_code, 302, name)
+                self.assertIn("/sign-in/", answer.headers["Location"])
+                self.client.force_login(self.sample.accounts["dene"])
+                self.assertEqual(self.client.get(address).status_code, 404)
+                self.assertEqual(getattr(self.client, method)(address).status_code, 404)
+
+    def test_roles(self) -> None:
+        for name, (method, role) in TABLE.items():
+            if method == "stream":
+                continue
+            for person, rank in PEOPLE.items():
+                self.client.force_login(self.sample.accounts[person])
+                with self.subTest(name, person=person):
+                    status = getattr(self.client, method)(self.address(name)).status_code
+                    if RANK[rank] < RANK[role]:
+                        self.assertEqual(status, 403)
+                    else:
+                        self.assertIn(status, (200, 302, 409, 422))
+
+    async def test_streams(self) -> None:
+        client = AsyncClient()
+        for name in (name for name, (method, _) in TABLE.items() if method == "stream"):
+            address = self.address(name)
+            await client.alogout()
+            self.assertEqual((await client.get(address)).status_code, 404)
+            await client.aforce_login(self.sample.accounts["dene"])
+            self.assertEqual((await client.get(address)).status_code, 404)
+            await client.aforce_login(self.sample.accounts["cass"])
+            answer = await client.get(address)
+            self.assertEqual((answer.status_code, answer.headers["Content-Type"]), (200, "text/event-stream"))
+
+    def test_another_projects_things_are_not_found(self) -> None:
+        self.client.force_login(self.sample.accounts["dene"])
+        other = self.sample.foreign.project_id
+        for name in ("journey", "run", "plan", "dataset", "rehearsal", "run-tables"):
+            address = self.address(name).replace(str(self.sample.project.pk), str(other))
+            self.assertEqual(self.client.get(address).status_code, 404, name)
+        self.assertEqual(self.client.get(f"/p/{uuid.uuid4()}/runs").status_code, 404)

@@ -1,0 +1,178 @@
+"""Starting, expanding and reading a run; pages, policies and plans."""
+
+from django.test import TestCase
+from django.utils import timezone
+
+from dynamikos.core.frozen import series_of
+from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, encode
+from dynamikos.core.statistics import Histogram
+from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.web.places.models import Generator
+from dynamikos.web.plans import queries as plans
+from dynamikos.web.projects.revisions import token
+from dynamikos.web.runs import actions, queries
+from dynamikos.web.runs.models import Block, Chunk, Report, Run, Shard
+from dynamikos.web.streams.models import Message
+from tests.web.support import Sample
+
+
+def generator(name: str = "g") -> Generator:
+    from dynamikos.web.ui.ids import new_id
+
+    return Generator.objects.create(id=new_id(), place="here", name=name, version="1", process=1, lock=42, last_seen=timezone.now())
+
+
+def message(second: int, journey, *, last: bool = False, failing: bool = False) -> ShardSecond:  # type: ignore[no-untyped-def]
+    """A second in which every step took (second + 1) ms, and its request failed once if asked."""
+    us = (second % 50 + 1) * 1000
+    parts = []
+    for each in series_of(journey):
+        if each.level in ("step", "request"):
+            failed = {"status-500": 1} if failing else {}
+            parts.append(SeriesSecond(no=each.no, n=2, sum_us=2 * us, squares=str(2 * us * us), hist=Histogram.of([us, us]).to_bytes(), failed=failed))
+    return ShardSecond(shard=0, second=second, planned_users=20, users={"thinking": 20}, sent=5, answered=5, series=parts, health=Health(cpu_share=0.1), last=last)
+
+
+class Reading(TestCase):
+    def setUp(self) -> None:
+        self.sample = Sample()
+        self.client.force_login(self.sample.accounts["bran"])
+        self.generator = generator()
+        self.run_made = actions.start(self.sample.member, self.sample.plan)
+        self.shard = Shard.objects.create(run=self.run_made, number=0, generator=self.generator, generator_name="g", state="running")
+        Run.objects.filter(pk=self.run_made.pk).update(state="running", begins_at=timezone.now())
+        self.inputs = queries.frozen(self.run_made)
+
+    def deliver(self, count: int, *, last: bool = True) -> RunWatch:
+        Report.objects.bulk_create(
+            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey, last=last and s == count - 1, failing=s == 20))) for s in range(count)
+        )
+        watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
+        watch.look(may_judge_lost=False)
+        return watch
+
+    def test_expanded_once_and_equal_to_adding_everything(self) -> None:
+        self.deliver(700)
+        run = Run.objects.get(pk=self.run_made.pk)
+        self.assertEqual((run.watermark, run.chunked), (699, 10))
+        self.assertEqual(Message.objects.filter(subject=run.pk, event="frame").count(), 700)
+        series = [each for each in series_of(self.inputs.journey) if each.level in ("step", "request")]
+        self.assertEqual(Chunk.objects.filter(run=run).count(), 11 * len(series))
+        self.assertEqual(Block.objects.filter(run=run).count(), len(series))
+        for begin, end in ((0, 700), (0, 600), (30, 615), (59, 61), (600, 700), (650, 700), (5, 7), (0, 5000)):
+            with self.subTest(window=(begin, end)):
+                expected = Ledger(series_of(self.inputs.journey))
+                for second in range(begin, min(end, 700)):
+                    expected.add(message(second, self.inputs.journey, failing=second == 20))
+                self.assertEqual(queries.window(run, self.inputs, begin, end).rows(100), expected.rows(100))
+
+    def test_a_new_coordinator_goes_on_without_doubling(self) -> None:
+        self.deliver(100, last=False)
+        again = RunWatch(Run.objects.get(pk=self.run_made.pk))
+        again.look(may_judge_lost=False)
+        self.assertEqual(Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 100)
+        self.assertEqual(again.whole.sent, 500)
+        self.assertEqual(Chunk.objects.filter(run=self.run_made, minute=0, series=1).count(), 1)
+
+    def test_a_gap_waits_and_nothing_counts_twice(self) -> None:
+        for second in (0, 1, 3):
+            Report.objects.create(shard=self.shard, second=second, body=encode(message(second, self.inputs.journey)))
+        watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
+        watch.look(may_judge_lost=False)
+        self.assertEqual(watch.expanded, 1)
+        Report.objects.bulk_create([Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in (1, 2)], ignore_conflicts=True)
+        watch.look(may_judge_lost=False)
+        self.assertEqual((watch.expanded, watch.whole.sent), (3, 20))
+
+    def test_verdict_and_page(self) -> None:
+        self.deliver(50)
+        self.shard.state, self.shard.ended = "ended", "finished"
+        self.shard.save()
+        watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
+        watch.look(may_judge_lost=False)
+        run = Run.objects.get(pk=self.run_made.pk)
+        self.assertEqual((run.state, run.ended), ("ended", "finished"))
+        words = {each["objective"]: each["word"] for each in run.outcome["judgements"]}
+        self.assertEqual(words, {"all-p95": "met", "slots-p95": "met", "failures": "missed"})  # 8 steps × 1 of 648
+        self.assertEqual(run.outcome["exit_code"], 1)
+        page = self.client.get(self.sample.address(f"runs/{run.pk}"))
+        self.assertContains(page, "1 of 3 objectives missed: failures of all steps ≤ 1 %")
+        self.assertContains(page, "status-500")
+        tables = self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=10&to=20&sort=p95_ms&down=0"))
+        self.assertContains(tables, "In the window")
+        self.assertNotContains(tables, "status-500")
+        self.assertEqual(self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=x&to=1&sort=__class__")).status_code, 200)
+
+    def test_a_lost_generator_is_said_and_what_it_reported_stays(self) -> None:
+        import datetime
+
+        watch = self.deliver(12, last=False)
+        Generator.objects.update(last_seen=timezone.now() - datetime.timedelta(seconds=60))
+        watch.look(may_judge_lost=False)
+        self.assertEqual(Shard.objects.get().state, "running")
+        watch.look(may_judge_lost=True)
+        run = Run.objects.get(pk=self.run_made.pk)
+        self.assertEqual((run.state, run.outcome["exit_code"], run.watermark), ("ended", 3, 11))
+        self.assertIn("was lost", run.outcome["doubts"][0])
+        self.assertContains(self.client.get(self.sample.address(f"runs/{run.pk}")), "was lost")
+
+    def test_two_runs_at_once_are_refused(self) -> None:
+        answer = self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"))
+        self.assertContains(answer, "Every generator is busy with run 1", status_code=422)
+        self.assertEqual(Run.objects.count(), 1)
+
+    def test_stop_is_a_numbered_command(self) -> None:
+        self.client.post(self.sample.address(f"runs/{self.run_made.pk}/stop-gently"))
+        self.assertEqual([command.verb for command in self.run_made.commands.all()], ["stop-gently"])
+
+
+class Starting(TestCase):
+    def setUp(self) -> None:
+        self.sample = Sample()
+        self.client.force_login(self.sample.accounts["bran"])
+
+    def start(self):  # type: ignore[no-untyped-def]
+        return self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"))
+
+    def test_what_stands_in_the_way_is_said(self) -> None:
+        self.assertContains(self.start(), "No generator is there", status_code=422)
+        generator()
+        self.sample.environment.targets.all().delete()
+        self.assertContains(self.start(), "No target is agreed", status_code=422)
+        self.sample.data.delete()
+        self.assertContains(self.start(), "no data set &#x27;observers&#x27;", status_code=422)
+        self.assertEqual(Run.objects.count(), 0)
+
+    def test_frozen_inputs_hold_values_and_hashes(self) -> None:
+        generator()
+        self.assertEqual(self.start().status_code, 302)
+        frozen = queries.frozen(Run.objects.get())
+        self.assertEqual(frozen.data[0].rows, 2000)
+        self.assertEqual(len(frozen.data[0].blocks), 2)
+        self.assertEqual(str(frozen.agreed[0]), "http://127.0.0.1:9")
+        self.assertNotIn(b"fell-", bytes(Run.objects.get().frozen))  # no password of a row
+
+    def test_plan_page_follows_its_fields(self) -> None:
+        address = self.sample.address(f"load/{self.sample.plan.pk}")
+        fields = {"parent": token(self.sample.plan.head), "name": "Evening", "journey": self.sample.journey.key, "environment": "practice-target", "stretch": ["climb", "hold"], "to": ["40", ""], "seconds": ["10", "50"], "objective": ["x"], "measure": ["p95"], "step": [""], "limit": ["300"]}
+        answer = self.client.post(address, fields, headers={"HX-Request": "true"})
+        self.assertContains(answer, "40 users at most, 01:00, 1 objective")
+        core = plans.content(plans.plan(self.sample.member, self.sample.plan.pk))
+        self.assertEqual((core.profile[0].to, core.objectives[0].limit), (40, 300))
+        stale = self.client.post(address, fields, headers={"HX-Request": "true"})
+        self.assertContains(stale, "changed meanwhile", status_code=409)
+        wrong = self.client.post(address, {**fields, "limit": ["much"]}, headers={"HX-Request": "true"})
+        self.assertContains(wrong, "is not a number", status_code=422)
+        self.assertContains(wrong, "much", status_code=422)
+
+    def test_every_page_has_the_strict_policy(self) -> None:
+        policy = self.client.get(self.sample.address("journeys")).headers["Content-Security-Policy"]
+        self.assertNotIn("unsafe", policy)
+        self.assertIn("default-src 'none'", policy)
+
+    def test_report_key_ignores_a_repeated_message(self) -> None:
+        generator()
+        self.start()
+        shard = Shard.objects.create(run=Run.objects.get(), number=0)
+        Report.objects.bulk_create([Report(shard=shard, second=0, body=b"a")] * 2, ignore_conflicts=True)
+        self.assertEqual(Report.objects.count(), 1)
