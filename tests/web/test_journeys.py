@@ -105,12 +105,22 @@ class Editing(TestCase):
     def test_stale_change_is_409_with_what_was_typed(self) -> None:
         old = self.head()
         self.send(at="find-slot", what="step", name="First", think_s="1")
+        self.client.force_login(self.sample.accounts["ada"])
         answer = self.client.post(self.edit_address, {"parent": old, "at": "find-slot", "what": "step", "name": "Second", "think_s": "1"}, headers={"HX-Request": "true"})
         self.assertEqual(answer.status_code, 409)
         self.assertContains(answer, "is newer than the one your change was made on", status_code=409)
         self.assertContains(answer, "Second", status_code=409)
         self.assertContains(answer, "First", status_code=409)
         self.assertEqual(self.core().find_step("find-slot").name, "First")
+
+    def test_two_saves_of_one_form_that_overtake_each_other_are_no_conflict(self) -> None:
+        old = self.head()
+        for name in ("Fi", "First"):
+            answer = self.client.post(self.edit_address, {"parent": old, "at": "find-slot", "what": "step", "name": name, "think_s": "1"}, headers={"HX-Request": "true"})
+            self.assertEqual(answer.status_code, 200)
+        self.assertEqual(self.core().find_step("find-slot").name, "First")
+        other = self.client.post(self.edit_address, {"parent": old, "at": "hold", "what": "step", "name": "Other", "think_s": "1"}, headers={"HX-Request": "true"})
+        self.assertEqual(other.status_code, 409)
 
     def test_autosaves_fold_undo_and_redo_walk(self) -> None:
         for name in ("A", "AB", "ABC"):

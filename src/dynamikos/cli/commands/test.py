@@ -47,7 +47,7 @@ def linters(environment: dict[str, str], count: Count) -> None:
 
 def django(labels: list[str], environment: dict[str, str], count: Count, *, parallel: int = 0) -> None:
     """Django's runner on `labels`; its closing lines are counted."""
-    command = [PYTHON, "-W", "ignore::Warning:django.core.handlers.asgi", "manage.py", "test", "--noinput", "-v", "1", *labels]
+    command = [PYTHON, "-W", "ignore::Warning:django.core.handlers.asgi", "manage.py", "test", "--noinput", "--keepdb", "-v", "1", *labels]
     if parallel:
         command += ["--parallel", str(parallel)]
     done = subprocess.run(command, cwd=ROOT, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
@@ -98,6 +98,7 @@ def command(what: tuple[str, ...]) -> None:
         cluster = Cluster(state, name=f"pg-test-{os.getpid()}", fast=True)
         cluster.start()
         environment["DATABASE_URL"] = cluster.url()
+        environment["DYNAMIKOS_TEST_GENERATOR"] = cluster.url("dynamikos_generator", "DATABASE")
     count, lines = Count(), []
     try:
         for name, stage in stages.items():

@@ -181,7 +181,8 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     context = _context(member, found, at)
     context.update(_panel(found, context["core"], at))  # type: ignore[arg-type]
     context.update({"problem": problem, "swap": True, "typed": dict(data.lists()) if problem else {}})
-    return render(request, "journeys/panel.html", context, status=status)
+    saved = what in ("request", "step", "journey")
+    return render(request, "journeys/saved.html" if saved else "journeys/panel.html", context, status=status)
 
 
 def _follow(core: CoreJourney, request_key: str, at: str) -> str:

@@ -1,0 +1,66 @@
+"""An ASGI live server in a thread, and Playwright confined to a thread of its own."""
+
+import socket
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, TypeVar
+
+import uvicorn
+from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
+from django.core.asgi import get_asgi_application
+from playwright.sync_api import sync_playwright
+
+from dynamikos.cli.commands.shots import CHROMIUM, QUIET
+from tests.processes.support import ProcessCase
+
+T = TypeVar("T")
+
+
+class BrowserCase(ProcessCase):
+    """`self.do(lambda page: …)` runs in Playwright's thread. Console errors and violations of the policy fail the test."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        bound = socket.socket()
+        bound.bind(("127.0.0.1", 0))
+        self.base = f"http://127.0.0.1:{bound.getsockname()[1]}"
+        config = uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off", timeout_graceful_shutdown=1)
+        self.server = uvicorn.Server(config)
+        self.thread = threading.Thread(target=self.server.run, kwargs={"sockets": [bound]}, daemon=True)
+        self.thread.start()
+        self.pool = ThreadPoolExecutor(1)
+        self.trouble: list[str] = []
+        self.pool.submit(self._open).result()
+
+    def tearDown(self) -> None:
+        self.pool.submit(self._close).result()
+        self.pool.shutdown()
+        self.server.should_exit = True
+        self.thread.join(5)
+        super().tearDown()
+
+    def do(self, work: Callable[[Any], T]) -> T:
+        return self.pool.submit(work, self.page).result(120)
+
+    def sign_in(self, name: str = "ada") -> None:
+        def work(page: Any) -> None:
+            page.goto(self.base + "/")
+            page.fill("#id_username", name)
+            page.fill("#id_password", "pw-" + name)
+            page.click("button:has-text('Sign in')")
+            page.wait_for_selector("h1")
+
+        self.do(work)
+
+    def _open(self) -> None:
+        self.playwright = sync_playwright().start()
+        self.browser = self.playwright.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
+        self.page.set_default_timeout(15_000)
+        self.page.on("pageerror", lambda error: self.trouble.append(str(error)))
+        self.page.on("console", lambda message: self.trouble.append(message.text) if message.type == "error" else None)
+
+    def _close(self) -> None:
+        self.browser.close()
+        self.playwright.stop()

@@ -1,0 +1,111 @@
+"""Whole runs with real processes: counted id by id, killed, stopped."""
+
+import time
+
+from msgspec.structs import replace
+
+from dynamikos.core.profiles import Stretch
+from dynamikos.web.plans import queries as plans
+from dynamikos.web.runs import actions, queries
+from dynamikos.web.runs.models import Run, Shard
+from tests.processes.support import ProcessCase, until
+
+
+class Runs(ProcessCase):
+    def start(self, users: int = 5, seconds: float = 4) -> Run:
+        profile = (Stretch(stretch="climb", to=users, seconds=1), Stretch(stretch="hold", seconds=seconds))
+        core = replace(plans.content(self.sample.plan), profile=profile, think_factor=0.2, grace_s=5)
+        return actions.start(self.sample.member, self.sample.plan, core)
+
+    def over(self, run: Run, seconds: float = 25) -> Run:
+        until(lambda: Run.objects.get(pk=run.pk).is_over, seconds)
+        return Run.objects.get(pk=run.pk)
+
+    def test_counts_agree_with_the_target_id_by_id(self) -> None:
+        self.start_fleet()
+        run = self.over(self.start())
+        outcome = run.outcome
+        self.assertEqual(run.ended, "finished", run.ended)
+        self.assertGreater(outcome["sent"], 100)
+        self.assertEqual(outcome["sent"], outcome["answered"] + outcome["failed"] + outcome["in_flight"])
+        logged = [record["id"] for record in self.target("/truth/log") if record["id"]]
+        self.assertEqual(len(logged), len(set(logged)))
+        self.assertEqual({int(each, 16) for each in logged}, {(1 << 40) + number for number in range(1, outcome["sent"] + 1)})
+        failed = sum(row["failures"] for row in outcome["rows"])
+        self.assertEqual(failed, 0, queries.kinds(queries.window(run, queries.frozen(run), 0, 60)))
+        self.assertTrue(Shard.objects.get().offset_error_us < 20_000)
+        # the step's times contain the stand-in's own
+        by_kind: dict[str, list[float]] = {}
+        for record in self.target("/truth/log"):
+            by_kind.setdefault(record["kind"], []).append(record["departure_s"] - record["arrival_s"])
+        held = next(row for row in queries.window(run, queries.frozen(run), 0, 60).rows(1) if row.request == "post-hold")
+        self.assertEqual(held.count, len(by_kind["hold"]))
+        self.assertAlmostEqual(held.mean_ms, 1000 * sum(by_kind["hold"]) / held.count, delta=5)
+
+    def test_a_killed_generator_is_noticed_within_five_seconds(self) -> None:
+        self.start_fleet()
+        run = self.start(seconds=60)
+        until(lambda: Run.objects.get(pk=run.pk).watermark >= 2)
+        self.children["generator"].kill()
+        begun = time.monotonic()
+        run = self.over(run, 10)
+        self.assertLess(time.monotonic() - begun, 5)
+        self.assertEqual(run.outcome["exit_code"], 3)
+        self.assertIn("was lost", run.outcome["doubts"][0])
+        self.assertGreaterEqual(run.watermark, 2)
+        self.assertGreater(run.outcome["sent"], 0)
+
+    def test_a_killed_coordinator_loses_nothing(self) -> None:
+        self.start_fleet()
+        run = self.start(seconds=6)
+        until(lambda: Run.objects.get(pk=run.pk).watermark >= 1)
+        self.children["coordinator"].kill()
+        time.sleep(2)
+        self.spawn("coordinator", "dynamikos.cli", "coordinator")
+        run = self.over(run)
+        self.assertEqual(run.ended, "finished")
+        self.assertEqual(run.outcome["sent"], sum(1 for record in self.target("/truth/log") if record["id"]))
+
+    def test_stop_now_and_gently(self) -> None:
+        self.start_fleet()
+        for now, word in ((False, "stopped gently"), (True, "stopped now")):
+            run = self.start(seconds=60)
+            until(lambda run=run: Run.objects.get(pk=run.pk).watermark >= 1)
+            actions.stop(self.sample.member, run, now=now)
+            run = self.over(run, 12)
+            self.assertEqual((run.ended, run.outcome["exit_code"]), (word, 4))
+            outcome = run.outcome
+            self.assertEqual(outcome["sent"], outcome["answered"] + outcome["failed"] + outcome["in_flight"])
+
+
+class Rehearsals(ProcessCase):
+    def test_first_exchange_within_a_second_and_all_as_recorded(self) -> None:
+        from dynamikos.web.rehearsals import actions as rehearsals
+        from dynamikos.web.rehearsals import queries as read
+        from dynamikos.web.rehearsals.models import Rehearsal
+
+        self.start_fleet()
+        time.sleep(1)  # the generator's worker is listening
+        begun = time.monotonic()
+        made = rehearsals.ask(self.sample.member, self.sample.journey)
+        until(made.exchanges.exists, 5, 0.01)
+        self.assertLess(time.monotonic() - begun, 1.0)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).over)
+        found = Rehearsal.objects.get(pk=made.pk)
+        rows = read.replayed(found)
+        self.assertEqual(found.state, "passed", [row.kept.reason for row in rows if row.is_bad])
+        self.assertEqual(len(rows), 12)  # ten requests, two redirects
+        self.assertEqual([row.differences for row in rows if row.differences], [])
+        self.assertTrue(all(row.recorded for row in rows if row.kept.reason != "kept" or row.kept.recorded is not None))
+        self.assertEqual(next(row for row in rows if row.kept.request == "get-slots").kept.captured.keys(), {"slot", "hold_token"})
+        self.assertNotIn("fell-", repr([row.kept for row in rows]))  # passwords are masked
+
+    def test_a_rehearsal_whose_generator_is_gone_is_said_to_be_lost(self) -> None:
+        from dynamikos.web.rehearsals import actions as rehearsals
+        from dynamikos.web.rehearsals.models import Rehearsal
+
+        self.start_fleet()
+        self.children["generator"].kill()
+        made = rehearsals.ask(self.sample.member, self.sample.journey)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).over, 8)
+        self.assertEqual(Rehearsal.objects.get(pk=made.pk).state, "lost")
