@@ -280,8 +280,12 @@ class Observatory:
             return 200, [JSON], json.dumps({"law": law, "saturation_per_s": rate, "saturates_first": first}).encode()
         if path == "/truth/open":
             per_s = float(query.get("per_s", "1"))
-            times = {kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()}
-            return 200, [JSON], json.dumps({kind: amount if amount != float("inf") else None for kind, amount in times.items()}).encode()
+            open_times = {kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()}
+            return (
+                200,
+                [JSON],
+                json.dumps({kind: amount if amount != float("inf") else None for kind, amount in open_times.items()}).encode(),
+            )
         resources = {
             name: {"servers": servers, "mean_s": mean, "saturates_at_per_s": servers / mean} for name, (servers, mean) in stations.items()
         }
@@ -301,13 +305,13 @@ class Observatory:
             lines.append(f"# TYPE observatory_{name} {what}")
             for each in self.works.resources.values():
                 suffix = "_total" if what == "counter" else ""
-                value = {
+                amount = {
                     "busy_seconds": each.busy_s,
                     "waiting_seconds": each.waited_s,
                     "visits": each.count,
                     "in_use": each.queue_length(now),
                 }[name]
-                lines.append(f'observatory_{name}{suffix}{{resource="{each.name}"}} {value:g}')
+                lines.append(f'observatory_{name}{suffix}{{resource="{each.name}"}} {amount:g}')
         lines.append("# TYPE observatory_servers gauge")
         lines.extend(f'observatory_servers{{resource="{each.name}"}} {each.servers}' for each in self.works.resources.values())
         return "\n".join([*lines, "# EOF", ""])

@@ -74,7 +74,8 @@ def surroundings(
         choice=Choice(stream(frozen.seed, "keep", "", shard.number)), keep=keep, deal=deal,
         secret_columns=frozenset(f"{pile.key}.{column}" for pile in frozen.data for column in pile.secret),
         secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor,
-        trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32], span_prefix=(shard.number + 1) << 40,
+        trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32].encode(),
+        deals=bool(frozen.data), span_prefix=(shard.number + 1) << 40,
     )  # fmt: skip
 
 

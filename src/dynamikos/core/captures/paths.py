@@ -29,7 +29,7 @@ def compile_path(path: str) -> Callable[[Any], Any]:
                 try:
                     if not isinstance(document, dict if isinstance(key, str) else list):
                         return MISSING
-                    document = document[key]
+                    document = document[key]  # type: ignore[index]
                 except (KeyError, IndexError, TypeError):
                     return MISSING
             return document

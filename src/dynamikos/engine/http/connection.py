@@ -17,6 +17,7 @@ class Connection(asyncio.Protocol):
         self._waiter: asyncio.Future[Reply] | None = None
         self._error: Failure | None = None
         self._watch = watch
+        self._loop = asyncio.get_running_loop()
         self._sent_at = 0.0
         self._count = 0
         self.alive = False
@@ -77,7 +78,7 @@ class Connection(asyncio.Protocol):
         self._count += 1
         reader = self._reader
         reader.begin(head_only=head_only, keep=keep)
-        waiter: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
+        waiter: asyncio.Future[Reply] = self._loop.create_future()
         self._waiter = waiter
         self._sent_at = time.perf_counter()
         self._watch.add(self)

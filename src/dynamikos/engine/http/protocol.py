@@ -8,7 +8,9 @@ from dynamikos.engine.failures import Failure
 class Reply:
     """A reply as it came in. Instants are the clock's seconds; `body` is empty unless it was to be kept."""
 
-    __slots__ = ("body", "bytes_in", "bytes_out", "first_at", "headers", "keep_alive", "last_at", "reused", "sent_at", "status")
+    __slots__ = (
+        "body", "bytes_in", "bytes_out", "cookies", "first_at", "headers", "keep_alive", "last_at", "opened_us", "reused", "sent_at", "status",
+    )  # fmt: skip
 
     def __init__(self) -> None:
         self.status = 0
@@ -17,6 +19,8 @@ class Reply:
         self.bytes_in = self.bytes_out = 0
         self.sent_at = self.first_at = self.last_at = 0.0
         self.keep_alive = True
+        self.cookies: list[bytes] | None = None
+        self.opened_us: tuple[int, int, int] | None = None  # dns, connect, ssl, when the connection was opened for it
         self.reused = False
 
     def header(self, name: bytes) -> bytes | None:
@@ -33,7 +37,7 @@ MAX_KEPT = 16_000_000
 class ReplyReader:
     """One reply after another on a connection. `feed` returns the reply when it is complete."""
 
-    __slots__ = ("_chunks", "_done", "_head_only", "_keep", "_kept_bytes", "_parser", "_until_close", "reply")
+    __slots__ = ("_chunks", "_done", "_framed", "_head_only", "_keep", "_kept_bytes", "_parser", "_until_close", "reply")
 
     def __init__(self) -> None:
         self._parser = httptools.HttpResponseParser(self)
@@ -48,6 +52,7 @@ class ReplyReader:
         self._head_only = head_only
         self._keep = keep
         self._until_close = False
+        self._framed = False
 
     def feed(self, data: bytes) -> Reply | None:
         """Raises Failure("protocol") for what is not HTTP."""
@@ -76,13 +81,22 @@ class ReplyReader:
 
     def on_header(self, name: bytes, value: bytes) -> None:
         if not self._done:
-            self.reply.headers.append((name, value))
+            reply = self.reply
+            reply.headers.append((name, value))
+            size = len(name)
+            if size == 10 and name.lower() == b"set-cookie":
+                if reply.cookies is None:
+                    reply.cookies = []
+                reply.cookies.append(value)
+            elif (size == 14 and name.lower() == b"content-length") or (size == 17 and name.lower() == b"transfer-encoding"):
+                self._framed = True
 
     def on_headers_complete(self) -> None:
         reply = self.reply
         status = self._parser.get_status_code()
         if 100 <= status < 200 and status != 101:  # interim (RFC 9110 §15.2): the final one follows
             reply.headers = []
+            self._framed = False
             return
         reply.status = status
         reply.keep_alive = self._parser.should_keep_alive()
@@ -93,8 +107,7 @@ class ReplyReader:
             self._parser = httptools.HttpResponseParser(self)
             return
         if status not in (204, 304):
-            framed = any(name.lower() in (b"content-length", b"transfer-encoding") for name, _ in reply.headers)
-            self._until_close = not framed
+            self._until_close = not self._framed
 
     def on_body(self, body: bytes) -> None:
         if self._keep and self._kept_bytes < MAX_KEPT:

@@ -56,6 +56,8 @@ class Choice:
         self._kinds: dict[tuple[int, str], int] = {}
         self._slowest: dict[int, list[int]] = {}
         self._sampled = 0
+        self._floor: dict[int, int] = {}
+        self._until = self._skip()
 
     def failed(self, series: int, kind: str) -> str:
         """A reason, or "" when the limit of this kind is reached."""
@@ -69,16 +71,26 @@ class Choice:
         """Decided before sending, because the body must be kept then."""
         if self._everything:
             return True
-        if self._sampled < SAMPLED and self._random.random() < 0.01:
-            self._sampled += 1
-            return True
-        return False
+        self._until -= 1
+        if self._until > 0 or self._sampled >= SAMPLED:
+            return False
+        self._sampled += 1
+        self._until = self._skip()
+        return True
+
+    def _skip(self) -> int:
+        """How many to let pass until the next sample: one in a hundred, drawn at once instead of each time."""
+        return 1 + int(self._random.expovariate(0.01))
 
     def slowest(self, series: int, duration_us: int) -> str:
+        if duration_us <= self._floor.get(series, -1):
+            return ""
         best = self._slowest.setdefault(series, [])
         if len(best) < SLOWEST or duration_us > best[0]:
             best.append(duration_us)
             best.sort()
             del best[:-SLOWEST]
+            if len(best) == SLOWEST:
+                self._floor[series] = best[0]
             return "among the slowest"
         return ""

@@ -46,15 +46,20 @@ class Recorder:
         self.users: dict[str, int] = {}
         self.flying: dict[int, float] = {}
         self._exchange = 0
+        self._current = _Second()  # the second of the last recording, and when it ends
+        self._edge = float("-inf")
         self._gauges: dict[int, tuple[dict[str, int], int]] = {}
 
     def _second(self, instant: float) -> _Second:
+        if self._edge - 1.0 <= instant < self._edge:
+            return self._current
         number = int(instant - self.begin)
         if number <= self._closed:
             number = self._closed + 1  # its message is sent: counted in the next one rather than lost
         found = self._seconds.get(number)
         if found is None:
             found = self._seconds[number] = _Second()
+        self._current, self._edge = found, self.begin + number + 1
         return found
 
     # exchanges on the wire ---------------------------------------------------------------------------
@@ -135,6 +140,7 @@ class Recorder:
         self, number: int, now: float, planned: Callable[[int], int], health: Callable[[], Health], *, last: bool = False
     ) -> list[ShardSecond]:
         """The messages of all seconds up to `number`, empty ones too; they can't change any more."""
+        self._edge = float("-inf")
         messages = []
         measured = health()
         for each in range(self._closed + 1, number + 1):

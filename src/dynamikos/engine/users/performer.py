@@ -39,18 +39,24 @@ class Surroundings:
     secret_columns: frozenset[str] = frozenset()
     secrets: tuple[str, ...] = ()
     think_factor: float = 1.0
-    trace: str = "0" * 31 + "1"
+    trace: bytes = b"0" * 31 + b"1"
+    deals: bool = True
     span_prefix: int = 0
     keep_everything: bool = False
     serial: list[int] = field(default_factory=lambda: [0])
 
-    def next_span(self) -> str:
+    def next_span(self) -> bytes:
         self.serial[0] += 1
-        return f"{self.span_prefix + self.serial[0]:016x}"
+        return b"%016x" % (self.span_prefix + self.serial[0])
 
 
-class RoundFailed(Exception):
-    """The rest of this part makes no sense any more."""
+def parts_of(reply: Reply | None) -> dict[str, int]:
+    """HAR 1.2's parts in µs, -1 for what does not apply."""
+    if reply is None:
+        return {}
+    dns, connect, ssl = reply.opened_us or (-1, -1, -1)
+    wait, receive = round((reply.first_at - reply.sent_at) * 1e6), round((reply.last_at - reply.first_at) * 1e6)
+    return {"blocked": 0, "dns": dns, "connect": connect, "ssl": ssl, "send": 0, "wait": wait, "receive": receive}
 
 
 class User:
@@ -95,6 +101,8 @@ class User:
     # parts ---------------------------------------------------------------------------------------------
 
     def _enter(self, state: str) -> None:
+        if state == self._state:
+            return
         self.around.recorder.move(self._state, state)
         self._state = state
 
@@ -103,7 +111,7 @@ class User:
 
     async def _one_round(self) -> None:
         around = self.around
-        if self.round:
+        if self.round and around.deals:
             self._deal()
         self.round += 1
         self.values["round.number"] = str(self.round)
@@ -128,7 +136,7 @@ class User:
                 if self._state == "in a round":
                     await self._think(step.step.think_s)
                 return False
-            if not leaving:
+            if not leaving and step.step.think_s:
                 await self._think(step.step.think_s)
         return True
 
@@ -186,23 +194,27 @@ class User:
         bytes_out = bytes_in = 0
         while True:
             span = around.next_span()
-            url = f"{origin[0]}://{host}{target}"
             try:
-                reply, parts = await self._hop(origin, host, target, method, head, body, span, compiled.keeps_body or sampled)
+                reply = await self._hop(origin, target, method, head, body, span, compiled.keeps_body or sampled)
             except Failure as failure:
                 ended = clock.now()
                 duration = round((ended - due) * 1e6)
                 recorder.missed(compiled.series, ended, duration, failure.kind, bytes_out, bytes_in)
-                self._keep_failure(compiled, failure.kind, method, url, head, body, duration, span, hop, error=failure.detail)
+                self._keep_failure(
+                    compiled, failure.kind, method, f"{origin[0]}://{host}{target}", head, body, duration, span, hop, error=failure.detail
+                )
                 return failure.kind, ended
             bytes_out += reply.bytes_out
             bytes_in += reply.bytes_in
-            location = reply.header(b"location") if reply.status in REDIRECTS else None
+            if reply.status not in REDIRECTS:
+                break
+            location = reply.header(b"location")
             if location is None or hop == MAX_HOPS:
                 break
+            url = f"{origin[0]}://{host}{target}"
             if around.keep_everything:
                 hop_us = round((reply.last_at - reply.sent_at) * 1e6)
-                self._keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply, parts)
+                self._keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply)
             hop += 1
             url = resolve(url, location.decode("latin-1"))
             try:
@@ -214,20 +226,25 @@ class User:
             head = self._redirected_head(method, target, host, head, body)
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
-        kind, verdict, captured, view = self._judge(compiled, reply)
+        if compiled.captures or compiled.checks or reply.status >= 400:
+            kind, verdict, captured, view = self._judge(compiled, reply)
+        else:
+            kind, verdict, captured, view = "", None, {}, None
         ttfb = round((reply.first_at - reply.sent_at) * 1e6)
         if kind:
             recorder.missed(compiled.series, ended, duration, kind, bytes_out, bytes_in)
             reason = around.choice.failed(compiled.series, kind)
             if reason:
-                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, parts, view, verdict, captured)
+                url = f"{origin[0]}://{host}{target}"
+                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
         else:
             recorder.passed(compiled.series, ended, duration, ttfb, bytes_out, bytes_in)
             reason = ("kept" if around.keep_everything else "sample") if sampled else around.choice.slowest(compiled.series, duration)
             if reason:
-                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, parts, view, None, captured)
+                url = f"{origin[0]}://{host}{target}"
+                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, None, captured)
         if compiled.embedded and not kind:
-            ended = max(ended, await self._embedded(compiled, step, url))
+            ended = max(ended, await self._embedded(compiled, step, f"{origin[0]}://{host}{target}"))
         return kind, ended
 
     def _judge(self, compiled: CompiledRequest, reply: Reply) -> tuple[str, Verdict | None, dict[str, str], View | None]:
@@ -268,59 +285,56 @@ class User:
             return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
         return "", None, captured, view
 
-    async def _hop(
-        self, origin: Origin, host: str, target: str, method: str, head: bytes, body: bytes, span: str, keep: bool
-    ) -> tuple[Reply, dict[str, int]]:
+    async def _hop(self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: bytes, keep: bool) -> Reply:
         """One exchange on the wire, once more if a kept connection had been closed meanwhile (RFC 9110 §9.2.2)."""
-        around = self.around
-        clock, recorder, jar = around.clock, around.recorder, self.jar
-        secure, path = origin[0] == "https", target.partition("?")[0]
-        cookie = jar.header(origin[1], path, secure, time.time()) if len(jar) else ""
-        data = b"%btraceparent: 00-%b-%b-01\r\n" % (head, around.trace.encode(), span.encode())
-        data += b"Cookie: %b\r\n\r\n%b" % (cookie.encode(), body) if cookie else b"\r\n" + body
-        begun = clock.now()
-        number = recorder.sent(begun)
-        tries = 0
+        around, jar = self.around, self.jar
+        clock, recorder = around.clock, around.recorder
+        cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time()) if jar else ""
+        if cookie:
+            data = b"%btraceparent: 00-%b-%b-01\r\nCookie: %b\r\n\r\n%b" % (head, around.trace, span, cookie.encode(), body)
+        else:
+            data = b"%btraceparent: 00-%b-%b-01\r\n\r\n%b" % (head, around.trace, span, body)
+        number = recorder.sent(clock.now())
+        idle = self._links.get(origin)
+        if idle is None:
+            idle = self._links[origin] = []
         link: Link | None = None
-        landed = False
+        tried = False
         try:
             while True:
-                idle = self._links.get(origin)
-                link = None
+                link, opened = None, False
                 while idle and link is None:
-                    candidate = idle.pop()
-                    link = candidate if candidate.alive else None
-                opened = link is None
+                    link = idle.pop()
+                    if not link.alive:
+                        link = None
                 if link is None:
                     link = await around.network.open(origin)
+                    opened = True
                 try:
                     reply = await link.exchange(data, head_only=method == "HEAD", keep=keep, clock=clock)
                     break
                 except Reopen:
-                    tries += 1
-                    if tries > 1 or method not in IDEMPOTENT:
+                    if tried or method not in IDEMPOTENT:
                         raise
+                    tried = True
                     recorder.reopened(clock.now())
-            landed = True
-            recorder.landed(number, reply.last_at, failed=False)
         except Failure:
-            landed = True
             recorder.landed(number, clock.now(), failed=True)
             raise
-        finally:
-            if not landed and link is not None:  # stopped now: it stays in flight in the last report
+        except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
+            if link is not None:
                 link.close()
+            raise
+        recorder.landed(number, reply.last_at, failed=False)
+        if opened:
+            reply.opened_us = link.connect_parts_us
         if link.alive:
-            self._links.setdefault(origin, []).append(link)
-        for name, value in reply.headers:
-            if name.lower() == b"set-cookie":
-                jar.take(value.decode("latin-1"), origin[1], path, time.time())
-        dns, connect, ssl = link.connect_parts_us if opened else (-1, -1, -1)
-        parts = {
-            "blocked": 0, "dns": dns, "connect": connect, "ssl": ssl, "send": 0, "wait": round((reply.first_at - reply.sent_at) * 1e6),
-            "receive": round((reply.last_at - reply.first_at) * 1e6),
-        }  # fmt: skip
-        return reply, parts
+            idle.append(link)
+        if reply.cookies is not None:
+            path, now = target.partition("?")[0], time.time()
+            for value in reply.cookies:
+                jar.take(value.decode("latin-1"), origin[1], path, now)
+        return reply
 
     @staticmethod
     def _redirected_head(method: str, target: str, host: str, head: bytes, body: bytes) -> bytes:
@@ -349,7 +363,7 @@ class User:
                     url = resolve(page, address)
                     origin, host, target = split_url(url)
                     head = f"GET {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\nAccept: */*\r\n".encode()
-                    reply, _ = await self._hop(origin, host, target, "GET", head, b"", around.next_span(), False)
+                    reply = await self._hop(origin, target, "GET", head, b"", around.next_span(), False)
                 except Failure as failure:
                     ended = around.clock.now()
                     around.recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failure.kind)
@@ -376,20 +390,20 @@ class User:
         now = self.around.clock.now()
         self.around.recorder.missed(compiled.series, now, round((now - due) * 1e6), failure.kind)
         address = compiled.request.address
-        self._keep_failure(compiled, failure.kind, compiled.method, address, b"", b"", 0, "", 0, error=failure.detail)
+        self._keep_failure(compiled, failure.kind, compiled.method, address, b"", b"", 0, b"", 0, error=failure.detail)
         return failure.kind, now
 
     def _keep_failure(
-        self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: str,
+        self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: bytes,
         hop: int, error: str,
     ) -> None:  # fmt: skip
         reason = self.around.choice.failed(compiled.series, kind)
         if reason:
-            self._keep(compiled, reason, method, url, head, body, duration_us, span, hop, None, {}, error=error)
+            self._keep(compiled, reason, method, url, head, body, duration_us, span, hop, None, error=error)
 
     def _keep(
-        self, compiled: CompiledRequest, reason: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: str,
-        hop: int, reply: Reply | None, parts: dict[str, int], view: View | None = None, verdict: Verdict | None = None,
+        self, compiled: CompiledRequest, reason: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: bytes,
+        hop: int, reply: Reply | None, view: View | None = None, verdict: Verdict | None = None,
         captured: dict[str, str] | None = None, error: str = "",
     ) -> None:  # fmt: skip
         around = self.around
@@ -414,8 +428,8 @@ class User:
                 sent_body=mask.text(body.decode("utf-8", "replace")[:BODY_CHARS]), status=reply.status if reply is not None else 0,
                 headers=mask.pairs(headers), body=mask.text(text.replace("\0", "\ufffd")),
                 size_bytes=len(view.body) if view is not None else (reply.bytes_in if reply is not None else 0),
-                duration_us=duration_us, parts_us=parts, error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
+                duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
                 actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(self.values)),
-                captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=span,
+                captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=span.decode(),
             )
         )  # fmt: skip

@@ -1,0 +1,36 @@
+"""./dynamikos bench"""
+
+import importlib
+import platform
+import sys
+import time
+
+import click
+
+from dynamikos.cli.state import ROOT
+
+NAMES = ("target", "truth", "engine", "files", "pages")
+
+
+@click.command()
+@click.argument("names", nargs=-1)
+def command(names: tuple[str, ...]) -> None:
+    """Run the benchmarks NAMES (all if none is named): target, truth, engine, files, pages.
+
+    Goals are ratios taken in one run; exit code 1 if one is not reached. Figures with their machine are in docs/benchmarks.md.
+    """
+    sys.path.insert(0, str(ROOT))
+    unknown = [name for name in names if name not in NAMES]
+    if unknown:
+        raise click.BadParameter(f"there is no benchmark {unknown[0]}; choose from {', '.join(NAMES)}")
+    click.echo(f"{time.strftime('%Y-%m-%d')}  {platform.platform()}  Python {platform.python_version()}")
+    wrong = 0
+    for name in names or NAMES:
+        begun = time.monotonic()
+        click.echo(f"\n{name}")
+        for what, value, unit, goal, met in importlib.import_module(f"bench.{name}").run():
+            wrong += not met
+            verdict = f"   goal {goal}: {'reached' if met else 'NOT REACHED'}" if goal else ""
+            click.echo(f"  {what:64} {value:>12,.4g} {unit:4}{verdict}")
+        click.echo(f"  ({time.monotonic() - begun:.0f} s)")
+    sys.exit(1 if wrong else 0)
