@@ -21,6 +21,7 @@ from observatory.weather import ROUTES, WEATHER
 
 Reply = tuple[int, list[tuple[str, str]], bytes]
 KEPT_LOG = 400_000
+LEAD_S = 0.0003  # waking, answering and the socket take about this long
 SLOTS_A_NIGHT, MINUTES_A_SLOT, MINUTES_GIVEN = 40, 15, 6000
 HTML, JSON = ("content-type", "text/html; charset=utf-8"), ("content-type", "application/json")
 OBJECTS = objects()
@@ -114,8 +115,8 @@ class Observatory:
     def _advance(self) -> None:
         if self._timer is None:
             self._timer = Timer(self._advance)
-        self.works.advance(time.perf_counter())
-        following = self.works.next_instant()
+        self.works.advance(time.perf_counter(), LEAD_S)
+        following = self.works.next_instant(LEAD_S)
         if following is not None:
             self._timer.set(following)
 

@@ -72,13 +72,20 @@ class Works:
         self._number += 1
         heapq.heappush(self._heap, (instant, self._number, stage, visit))
 
-    def next_instant(self) -> float | None:
-        return self._heap[0][0] if self._heap else None
+    def next_instant(self, lead_s: float = 0.0) -> float | None:
+        """When `advance` has something to do again."""
+        if not self._heap:
+            return None
+        instant, _, stage, visit = self._heap[0]
+        return instant - lead_s if stage == len(visit.route) else instant
 
-    def advance(self, now: float) -> None:
-        """Takes every event up to `now` in order of time. Later ones must wait: an earlier arrival may still come."""
+    def advance(self, now: float, lead_s: float = 0.0) -> None:
+        """Takes every event up to `now` in order of time. Later ones must wait: an earlier arrival may still come.
+
+        Final departures are announced `lead_s` before their instant, so that the answer is on its way at it; they change no queue.
+        """
         heap = self._heap
-        while heap and heap[0][0] <= now:
+        while heap and (heap[0][0] <= now or (heap[0][0] <= now + lead_s and heap[0][2] == len(heap[0][3].route))):
             instant, _, stage, visit = heapq.heappop(heap)
             if stage == len(visit.route):
                 visit.departure = instant
