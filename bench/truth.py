@@ -119,7 +119,9 @@ def law(seconds: float = 90) -> list[Result]:
         mean = statistics.mean(own)
         # what lies between engine and stand-in (loopback, event loops) is a pure delay: it belongs to the think time of the law
         delay = engine_s - mean
-        expected = target.ask(f"/truth/closed?users={users}&think={think + delay}&sky=1")["law"]
+        # and so does the lateness of think times' ends, which the engine measures itself (health)
+        late = statistics.mean(m.health.late_p50_us for m in steady) / 1e6
+        expected = target.ask(f"/truth/closed?users={users}&think={think + delay + late}&sky=1")["law"]
     finally:
         target.close()
     size = 5.0  # batches of five seconds: hundreds of times, far beyond their autocorrelation
@@ -132,7 +134,7 @@ def law(seconds: float = 90) -> list[Result]:
     rate = statistics.mean(rates)
     off, rate_off = (mean - expected["response_s"]) / error, (rate - expected["throughput_per_s"]) / rate_error
     return [
-        ("(iii) delay between engine and stand-in", 1000 * delay, "ms", "≤ 1.5", delay <= 0.0015), ("(iii) response time, measured", 1000 * mean, "ms", "", True), ("(iii) response time by mean-value analysis", 1000 * expected["response_s"], "ms", "", True),
+        ("(iii) delay between engine and stand-in", 1000 * delay, "ms", "≤ 1.5", delay <= 0.0015), ("(iii) lateness of think times, p50", 1000 * late, "ms", "", True), ("(iii) response time, measured", 1000 * mean, "ms", "", True), ("(iii) response time by mean-value analysis", 1000 * expected["response_s"], "ms", "", True),
         ("(iii) standard error of it", 100 * error / mean, "%", "≤ 2", error / mean <= 0.02), ("(iii) deviation in standard errors", off, "", "−2…2", abs(off) <= 2),
         ("(iii) rounds/s, measured", rate, "/s", "", True), ("(iii) rounds/s by mean-value analysis", expected["throughput_per_s"], "/s", "", True),
         ("(iii) deviation in standard errors, rate", rate_off, "", "−2…2", abs(rate_off) <= 2),
