@@ -91,7 +91,7 @@ class Drawing:
 
 
 def drawing(core: Plan) -> Drawing:
-    left, top, width, height = 46.0, 16.0, 700.0, 190.0
+    left, top, width, height = 46.0, 16.0, 688.0, 190.0
     total, highest = max(1.0, duration_s(core.profile)), max(1, peak(core.profile))
     points, time, level = [(0.0, 0.0)], 0.0, 0.0
     for stretch in core.profile:

@@ -12,7 +12,7 @@
   const F = { second: 0, planned: 1, starting: 2, busy: 3, thinking: 4, leaving: 5, answered: 6, failed: 7, p50: 8, p95: 9, p99: 10, steps: 11, stepsFailed: 12, flying: 13, late: 14, cpu: 15, isLate: 16, kinds: 17 };
   const frames = given.frames, planned = given.planned;
   let end = Math.max(given.duration, frames.length);
-  let from = Number(tape.dataset.from), to = Number(tape.dataset.to), at = null, lanes = [];
+  let from = Number(tape.dataset.from), to = Number(tape.dataset.to), at = given.over && frames.length ? Math.max(0, Math.min(frames.length, to) - 1) : null, lanes = [];
 
   const column = (index) => frames.map((f) => f[index]);
   const seconds = () => Array.from({ length: Math.max(planned.length, frames.length) }, (_, i) => i);
