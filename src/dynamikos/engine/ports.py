@@ -1,6 +1,7 @@
 """What the engine is given: a clock, a network, a sink."""
 
 import asyncio
+from collections.abc import Awaitable
 from typing import Protocol
 
 from dynamikos.core.reports import KeptExchange, ShardSecond
@@ -25,8 +26,8 @@ class Link(Protocol):
     alive: bool
     connect_parts_us: tuple[int, int, int]
 
-    async def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> Reply:
-        """Sends `data` and returns the reply. Raises Failure."""
+    def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> Awaitable[Reply]:
+        """Sends `data`; awaiting gives the reply. Raises Failure, at once or when awaited. Cancelled: close the link."""
         ...
 
     def close(self) -> None: ...

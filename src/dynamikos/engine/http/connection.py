@@ -19,6 +19,7 @@ class Connection(asyncio.Protocol):
         self._watch = watch
         self._loop = asyncio.get_running_loop()
         self._sent_at = 0.0
+        self._size = 0
         self._count = 0
         self.alive = False
         self.connect_parts_us = (-1, -1, -1)
@@ -45,8 +46,7 @@ class Connection(asyncio.Protocol):
             self.close()
             return
         if reply is not None:
-            reply.last_at = now
-            waiter.set_result(reply)
+            self._done(reply, now)
 
     def eof_received(self) -> bool:
         return False
@@ -58,8 +58,7 @@ class Connection(asyncio.Protocol):
             return
         reply = self._reader.end_of_stream() if exc is None else None
         if reply is not None:
-            reply.last_at = time.perf_counter()
-            waiter.set_result(reply)
+            self._done(reply, time.perf_counter())
         elif self._error is not None:
             self._fail(self._error)
         elif not self._reader.started and self._count > 1:
@@ -71,32 +70,31 @@ class Connection(asyncio.Protocol):
 
     # use -------------------------------------------------------------------------------------------------
 
-    async def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> Reply:
+    def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> "asyncio.Future[Reply]":
         transport = self._transport
         if transport is None or not self.alive:
             raise Reopen("closed-idle", "the kept connection is closed")
         self._count += 1
         reader = self._reader
         reader.begin(head_only=head_only, keep=keep)
-        waiter: asyncio.Future[Reply] = self._loop.create_future()
-        self._waiter = waiter
-        self._sent_at = time.perf_counter()
+        self._waiter = waiter = self._loop.create_future()
         self._watch.add(self)
+        self._size = len(data)
+        self._sent_at = time.perf_counter()
         transport.write(data)
-        try:
-            reply = await waiter
-        except asyncio.CancelledError:
-            self.close()
-            raise
-        finally:
-            self._watch.discard(self)
-            self._waiter = None
-        reply.sent_at = self._sent_at
-        reply.bytes_out = len(data)
+        return waiter
+
+    def _done(self, reply: Reply, now: float) -> None:
+        """The reply is complete: its instants and sizes, then whoever waits."""
+        self._watch.discard(self)
+        waiter, self._waiter = self._waiter, None
+        reply.sent_at, reply.last_at = self._sent_at, now
+        reply.bytes_out = self._size
         reply.reused = self._count > 1
         if not reply.keep_alive:
             self.close()
-        return reply
+        if waiter is not None and not waiter.done():
+            waiter.set_result(reply)
 
     def overdue(self, now: float, first_byte_s: float, whole_s: float) -> None:
         """Ends the exchange with a time-out when it is over its limits."""
@@ -112,10 +110,12 @@ class Connection(asyncio.Protocol):
 
     def close(self) -> None:
         self.alive = False
+        self._watch.discard(self)
         if self._transport is not None and not self._transport.is_closing():
             self._transport.abort() if self._waiter is not None else self._transport.close()
 
     def _fail(self, failure: Failure) -> None:
         self._error = failure
+        self._watch.discard(self)
         if self._waiter is not None and not self._waiter.done():
             self._waiter.set_exception(failure)

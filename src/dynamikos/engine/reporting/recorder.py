@@ -66,14 +66,14 @@ class Recorder:
 
     def sent(self, instant: float) -> int:
         """A request is about to go out; returns its number for `landed`."""
-        self._second(instant).sent += 1
+        (self._current if self._edge - 1.0 <= instant < self._edge else self._second(instant)).sent += 1
         self._exchange += 1
         self.flying[self._exchange] = instant
         return self._exchange
 
     def landed(self, number: int, instant: float, *, failed: bool) -> None:
         del self.flying[number]
-        second = self._second(instant)
+        second = self._current if self._edge - 1.0 <= instant < self._edge else self._second(instant)
         if failed:
             second.failed += 1
         else:
@@ -85,22 +85,29 @@ class Recorder:
     # series --------------------------------------------------------------------------------------------
 
     def passed(self, series: int, ended: float, duration_us: int, ttfb_us: int = -1, bytes_out: int = 0, bytes_in: int = 0) -> None:
-        cells = self._second(ended).cells
+        # the hot path of the engine: a cell is looked up and counted without a further call
+        cells = (self._current if self._edge - 1.0 <= ended < self._edge else self._second(ended)).cells
         cell = cells.get(series)
         if cell is None:
             cell = cells[series] = _Cell()
         cell.n += 1
         cell.sum += duration_us
         cell.squares += duration_us * duration_us
-        cell.bytes_out += bytes_out
-        cell.bytes_in += bytes_in
-        index = bucket_of(duration_us)
         hist = cell.hist
-        hist[index] = hist.get(index, 0) + 1
+        index = duration_us if 0 <= duration_us < 2048 else bucket_of(duration_us)
+        if index in hist:
+            hist[index] += 1
+        else:
+            hist[index] = 1
         if ttfb_us >= 0:
-            index = bucket_of(ttfb_us)
+            cell.bytes_out += bytes_out
+            cell.bytes_in += bytes_in
+            index = ttfb_us if ttfb_us < 2048 else bucket_of(ttfb_us)
             hist = cell.ttfb
-            hist[index] = hist.get(index, 0) + 1
+            if index in hist:
+                hist[index] += 1
+            else:
+                hist[index] = 1
 
     def missed(self, series: int, ended: float, duration_us: int, kind: str, bytes_out: int = 0, bytes_in: int = 0) -> None:
         cell = self._second(ended).cells.setdefault(series, _Cell())
