@@ -36,8 +36,18 @@ def engine_child(port: int) -> None:
     from dynamikos.engine.testing import ListSink
 
     base = f"http://127.0.0.1:{port}"
-    journey = parse_journey(f'form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n      - {{request: r, address: "{base}/kb"}}\n')
-    plan = Plan(form=1, plan="p", name="P", journey="j", environment="e", profile=(Stretch(stretch="climb", to=USERS, seconds=0), Stretch(stretch="hold", seconds=SECONDS)), grace_s=1)
+    journey = parse_journey(
+        f'form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n      - {{request: r, address: "{base}/kb"}}\n'
+    )
+    plan = Plan(
+        form=1,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        profile=(Stretch(stretch="climb", to=USERS, seconds=0), Stretch(stretch="hold", seconds=SECONDS)),
+        grace_s=1,
+    )
     frozen = FrozenRun(run="r", seed=1, plan=plan, journey=journey, agreed=(parse_target(base),))
 
     async def program() -> None:
@@ -87,7 +97,9 @@ def nginx(folder: Path, port: int) -> "subprocess.Popen[bytes]":
         f"http {{ access_log off; keepalive_requests 100000000; keepalive_timeout 60; client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f; "
         f"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s; open_file_cache max=10; server {{ listen 127.0.0.1:{port}; root {folder}; }} }}\n"
     )
-    return subprocess.Popen(["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)], stderr=subprocess.DEVNULL)
+    return subprocess.Popen(
+        ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)], stderr=subprocess.DEVNULL
+    )
 
 
 def run() -> list[Result]:
@@ -112,10 +124,16 @@ def run() -> list[Result]:
         finally:
             server.terminate()
             server.wait()
-    results: list[Result] = [(f"{each}, exchanges per processor second", statistics.median(found), "/s", "", True) for each, found in rates.items()]
+    results: list[Result] = [
+        (f"{each}, exchanges per processor second", statistics.median(found), "/s", "", True) for each, found in rates.items()
+    ]
     by_c = statistics.median(e / c for e, c in zip(rates["engine"], rates["C epoll loop"], strict=True))
     by_aiohttp = statistics.median(e / a for e, a in zip(rates["engine"], rates["aiohttp"], strict=True))
-    return [*results, ("engine / C epoll loop", by_c, "", "≥ 0.30", by_c >= 0.30), ("engine / aiohttp", by_aiohttp, "", "≥ 6", by_aiohttp >= 6)]
+    return [
+        *results,
+        ("engine / C epoll loop", by_c, "", "≥ 0.30", by_c >= 0.30),
+        ("engine / aiohttp", by_aiohttp, "", "≥ 6", by_aiohttp >= 6),
+    ]
 
 
 if __name__ == "__main__":

@@ -22,7 +22,11 @@ def big_har(megabytes: int = 50) -> bytes:
     while size < megabytes * 1_000_000:
         binary = number % 4 == 0
         body = draw.randbytes(60_000) if binary else (f"<html><title>Page {number}</title>" + "night sky and slots " * 4000).encode()
-        content = {"size": len(body), "mimeType": "image/png" if binary else "text/html", "text": base64.b64encode(body).decode() if binary else body.decode()}
+        content = {
+            "size": len(body),
+            "mimeType": "image/png" if binary else "text/html",
+            "text": base64.b64encode(body).decode() if binary else body.decode(),
+        }
         if binary:
             content["encoding"] = "base64"
         headers = [{"name": f"X-Header-{n}", "value": "v" * 30} for n in range(12)]

@@ -64,8 +64,27 @@ def _measure() -> list[Result]:
         parts = []
         for each in series:
             values = [int(draw.lognormvariate(10.5, 0.6)) for _ in range(10)]
-            parts.append(SeriesSecond(no=each.no, n=10, sum_us=sum(values), squares=str(sum(v * v for v in values)), hist=Histogram.of(values).to_bytes(), ttfb_hist=Histogram.of(values).to_bytes()))
-        message = ShardSecond(shard=0, second=second, planned_users=20, users={"thinking": 20}, sent=200, answered=200, series=parts, health=Health(), last=second == 599)
+            parts.append(
+                SeriesSecond(
+                    no=each.no,
+                    n=10,
+                    sum_us=sum(values),
+                    squares=str(sum(v * v for v in values)),
+                    hist=Histogram.of(values).to_bytes(),
+                    ttfb_hist=Histogram.of(values).to_bytes(),
+                )
+            )
+        message = ShardSecond(
+            shard=0,
+            second=second,
+            planned_users=20,
+            users={"thinking": 20},
+            sent=200,
+            answered=200,
+            series=parts,
+            health=Health(),
+            last=second == 599,
+        )
         reports.append(Report(shard=shard, second=second, body=encode(message)))
     Report.objects.bulk_create(reports)
     begun = time.perf_counter()
@@ -85,7 +104,11 @@ def _measure() -> list[Result]:
             cursor.fetchall()
 
     get(address)
-    page, window, ragged = median_ms(lambda: get(address)), median_ms(lambda: get(f"{address}/tables?from=120&to=300")), median_ms(lambda: get(f"{address}/tables?from=33&to=571"))
+    page, window, ragged = (
+        median_ms(lambda: get(address)),
+        median_ms(lambda: get(f"{address}/tables?from=120&to=300")),
+        median_ms(lambda: get(f"{address}/tables?from=33&to=571")),
+    )
     empty, plain = median_ms(lambda: get("/")), median_ms(select)
     return [
         (f"page of a 600 s run, {len(series)} series", page, "ms", "≤ 1,000", page <= 1000), ("its window changed to 02:00–05:00", window, "ms", "≤ 300", window <= 300),

@@ -28,12 +28,16 @@ def main() -> None:
         page.wait_for_timeout(1200)
         page.fill("[name=email]", email)
         page.fill("[name=password]", password)
-        page.evaluate("() => { document.querySelector('[name=click_x]').value = 212; document.querySelector('[name=click_y]').value = 318; }")
+        page.evaluate(
+            "() => { document.querySelector('[name=click_x]').value = 212; document.querySelector('[name=click_y]').value = 318; }"
+        )
         form_key = page.input_value("[name=form_key]")
         page.click("button")
         page.wait_for_timeout(1500)
         page.goto(f"{TARGET}/sky?constellation={constellation}&page=1")
-        page.evaluate("async () => { await fetch('/api/objects?q=ring&t=' + Date.now(), {headers: {'X-Request-Id': crypto.randomUUID()}}); }")
+        page.evaluate(
+            "async () => { await fetch('/api/objects?q=ring&t=' + Date.now(), {headers: {'X-Request-Id': crypto.randomUUID()}}); }"
+        )
         page.wait_for_timeout(1300)
         page.click("a.object >> nth=0")
         page.wait_for_timeout(1400)
@@ -54,7 +58,9 @@ def main() -> None:
             form_key,
         )
         page.wait_for_timeout(1500)
-        page.evaluate("() => { const f = document.createElement('form'); f.method = 'post'; f.action = '/sign-out'; document.body.append(f); f.submit(); }")
+        page.evaluate(
+            "() => { const f = document.createElement('form'); f.method = 'post'; f.action = '/sign-out'; document.body.append(f); f.submit(); }"
+        )
         page.wait_for_timeout(1000)
         context.close()
         browser.close()

@@ -23,9 +23,14 @@ def run() -> list[Result]:
         try:
             begun, process = time.perf_counter(), psutil.Process(target.process.pid)
             used = sum(process.cpu_times()[:2])
-            out = subprocess.run(["taskset", "-c", "1", str(loop), str(target.port), "32", "4"], capture_output=True, text=True, check=True).stdout.split()
+            out = subprocess.run(
+                ["taskset", "-c", "1", str(loop), str(target.port), "32", "4"], capture_output=True, text=True, check=True
+            ).stdout.split()
             rate = int(out[0]) / (time.perf_counter() - begun)
             per_core = int(out[0]) / (sum(process.cpu_times()[:2]) - used)
         finally:
             target.close()
-    return [("simple requests on one core", rate, "/s", "≥ 2,000", rate >= 2000), ("simple requests per processor second", per_core, "/s", "", True)]
+    return [
+        ("simple requests on one core", rate, "/s", "≥ 2,000", rate >= 2000),
+        ("simple requests per processor second", per_core, "/s", "", True),
+    ]

@@ -34,7 +34,9 @@ class Target:
 
     def __init__(self, weather: str, seed: int) -> None:
         self.port = next(port for port in range(18600, 18700) if is_free(port))
-        self.process = subprocess.Popen(["taskset", "-c", "0", sys.executable, "-m", "observatory", "--port", str(self.port), "--weather", weather, "--seed", str(seed)])
+        self.process = subprocess.Popen(
+            ["taskset", "-c", "0", sys.executable, "-m", "observatory", "--port", str(self.port), "--weather", weather, "--seed", str(seed)]
+        )
         wait_for_port(self.port, 10)
 
     def ask(self, path: str):  # type: ignore[no-untyped-def]
@@ -50,16 +52,28 @@ class EverySink(ListSink):
     """A list of all kept exchanges, which are all exchanges when the sampler keeps everything."""
 
 
-async def perform(target: Target, requests: list[str], users: int, seconds: float, think_s: float, *, keep_all: bool) -> tuple[ListSink, float]:
+async def perform(
+    target: Target, requests: list[str], users: int, seconds: float, think_s: float, *, keep_all: bool
+) -> tuple[ListSink, float]:
     from dynamikos.engine import runner
 
     base = f"http://127.0.0.1:{target.port}"
-    steps = "".join(f"  - step: s{n}\n    name: S\n    requests:\n      - {{request: r, address: \"{base}{path}\"}}\n" for n, path in enumerate(requests))
+    steps = "".join(
+        f'  - step: s{n}\n    name: S\n    requests:\n      - {{request: r, address: "{base}{path}"}}\n' for n, path in enumerate(requests)
+    )
     steps = steps.rstrip("\n") + "\n"
     last = steps.rindex("    name: S\n")
     steps = steps[:last] + f"    name: S\n    think_s: {think_s}\n" + steps[last + len("    name: S\n") :]
     journey = parse_journey("form: 1\njourney: j\nname: J\nrounds:\n" + steps)
-    plan = Plan(form=1, plan="p", name="P", journey="j", environment="e", profile=(Stretch(stretch="climb", to=users, seconds=1), Stretch(stretch="hold", seconds=seconds)), grace_s=3)
+    plan = Plan(
+        form=1,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        profile=(Stretch(stretch="climb", to=users, seconds=1), Stretch(stretch="hold", seconds=seconds)),
+        grace_s=3,
+    )
     frozen = FrozenRun(run="truth", seed=3, plan=plan, journey=journey, agreed=(parse_target(base),))
     clock, network, sink = RealClock(), RealNetwork(frozen.agreed), EverySink()
     if keep_all:
@@ -92,7 +106,9 @@ def paired(seconds: float = 30) -> list[Result]:
     for kept in sink.kept:
         record = log.get(kept.trace)
         if record is not None and kept.parts_us.get("connect", -1) < 0:  # on a kept connection: nothing but the exchange
-            differences.append((kept.parts_us["wait"] + kept.parts_us["receive"]) / 1000 - 1000 * (record["departure_s"] - record["arrival_s"]))
+            differences.append(
+                (kept.parts_us["wait"] + kept.parts_us["receive"]) / 1000 - 1000 * (record["departure_s"] - record["arrival_s"])
+            )
     differences.sort()
     median, p99 = statistics.median(differences), differences[math.ceil(0.99 * len(differences)) - 1]
     return [
@@ -112,9 +128,13 @@ def law(seconds: float = 90) -> list[Result]:
         sink, _ = uvloop.run(perform(target, ["/sky?page=1"], users, seconds, think, keep_all=False))
         log = [record for record in target.ask("/truth/log") if record["id"]]
         steady = [m for m in sink.messages if 5 <= m.second < seconds]
-        engine_s = sum(p.sum_us for m in steady for p in m.series if p.no == 1) / sum(p.n for m in steady for p in m.series if p.no == 1) / 1e6
+        engine_s = (
+            sum(p.sum_us for m in steady for p in m.series if p.no == 1) / sum(p.n for m in steady for p in m.series if p.no == 1) / 1e6
+        )
         begun = min(record["arrival_s"] for record in log)
-        log = sorted((record for record in log if begun + 5 <= record["departure_s"] < begun + seconds), key=lambda record: record["departure_s"])
+        log = sorted(
+            (record for record in log if begun + 5 <= record["departure_s"] < begun + seconds), key=lambda record: record["departure_s"]
+        )
         own = [record["departure_s"] - record["arrival_s"] for record in log]
         mean = statistics.mean(own)
         # what lies between engine and stand-in (loopback, event loops) is a pure delay: it belongs to the think time of the law

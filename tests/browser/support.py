@@ -25,7 +25,9 @@ class BrowserCase(ProcessCase):
         bound = socket.socket()
         bound.bind(("127.0.0.1", 0))
         self.base = f"http://127.0.0.1:{bound.getsockname()[1]}"
-        config = uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off", timeout_graceful_shutdown=1)
+        config = uvicorn.Config(
+            ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off", timeout_graceful_shutdown=1
+        )
         self.server = uvicorn.Server(config)
         self.thread = threading.Thread(target=self.server.run, kwargs={"sockets": [bound]}, daemon=True)
         self.thread.start()

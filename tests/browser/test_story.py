@@ -126,7 +126,9 @@ class Story(BrowserCase):
             page.wait_for_selector("#tape[data-ready]")
             page.wait_for_selector("#now:has-text('of 6 users')")  # live, by events
             first = page.inner_text("#now")
-            page.wait_for_function("first => document.querySelector('#now') && document.querySelector('#now').textContent !== first", arg=first)
+            page.wait_for_function(
+                "first => document.querySelector('#now') && document.querySelector('#now').textContent !== first", arg=first
+            )
             page.wait_for_selector("#sentence .balance", timeout=40_000)  # met, missed, or not judged on a busy machine
             return str(page.inner_text("h1"))
 
@@ -161,7 +163,20 @@ class Story(BrowserCase):
 class Views(BrowserCase):
     def main_views(self) -> list[str]:
         sample = self.sample
-        tails = ["journeys", f"journeys/{sample.journey.pk}", f"journeys/{sample.journey.pk}?at=hold/post-hold", f"journeys/{sample.journey.pk}?at=hold", f"journeys/{sample.journey.pk}/text", f"journeys/from/{sample.recording.pk}", "data", f"data/{sample.data.pk}", "load", f"load/{sample.plan.pk}", "runs", "settings"]
+        tails = [
+            "journeys",
+            f"journeys/{sample.journey.pk}",
+            f"journeys/{sample.journey.pk}?at=hold/post-hold",
+            f"journeys/{sample.journey.pk}?at=hold",
+            f"journeys/{sample.journey.pk}/text",
+            f"journeys/from/{sample.recording.pk}",
+            "data",
+            f"data/{sample.data.pk}",
+            "load",
+            f"load/{sample.plan.pk}",
+            "runs",
+            "settings",
+        ]
         return ["/", *(sample.address(tail) for tail in tails)]
 
     def test_no_serious_violation_and_every_control_by_keyboard(self) -> None:
@@ -170,6 +185,7 @@ class Views(BrowserCase):
             for address in self.main_views():
                 if theme == "night" and "load" not in address and "?at=hold/" not in address:
                     continue
+
                 def look(page: Any, address: str = address, theme: str = theme) -> list[str]:
                     page.context.add_cookies([{"name": "theme", "value": theme, "url": self.base}])
                     page.goto(self.base + address)

@@ -21,7 +21,10 @@ class RunFiles(TestCase):
         port = next(port for port in range(18470, 18600) if is_free(port))
         self.write("p.yaml", PLAN)
         self.write("j.yaml", JOURNEY)
-        self.write("e.yaml", f'form: 1\nenvironment: e\naddresses: {{base: "http://127.0.0.1:{port}"}}\nagreed: ["http://127.0.0.1:{port}"]\npractice: clear\n')
+        self.write(
+            "e.yaml",
+            f'form: 1\nenvironment: e\naddresses: {{base: "http://127.0.0.1:{port}"}}\nagreed: ["http://127.0.0.1:{port}"]\npractice: clear\n',
+        )
 
     def write(self, name: str, text: str) -> None:
         (self.folder / name).write_text(text)
@@ -35,7 +38,9 @@ class RunFiles(TestCase):
         found = json.loads((self.folder / "o.json").read_text())
         rows = {row["level"]: row for row in found["rows"]}
         self.assertGreater(rows["request"]["count"], 50)
-        self.assertEqual(found["exchanges"]["sent"], found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"])
+        self.assertEqual(
+            found["exchanges"]["sent"], found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"]
+        )
         self.assertEqual(found["objectives"][0]["word"], "met")
         suite = ElementTree.parse(self.folder / "o.xml").getroot()
         self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "0"))

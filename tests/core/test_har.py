@@ -30,7 +30,9 @@ class Session(TestCase):
     def test_steps_hosts_and_think_times(self) -> None:
         recording = read_har(SESSION)
         hosts = hosts_of(recording.exchanges)
-        self.assertEqual([(host.origin, host.ours) for host in hosts], [("http://127.0.0.1:8470", True), ("https://counter.visitors.example", False)])
+        self.assertEqual(
+            [(host.origin, host.ours) for host in hosts], [("http://127.0.0.1:8470", True), ("https://counter.visitors.example", False)]
+        )
         journey = journey_from(recording, "Evening", [hosts[0].origin], {hosts[0].origin: "env.observatory"})
         self.assertEqual([len(journey.opening), len(journey.rounds), len(journey.closing)], [3, 5, 1])
         requests = [request for _, step in journey.steps() for request in step.requests]
@@ -88,7 +90,15 @@ class Encodings(TestCase):
 
         body = b"light" * 50
         raw = zlib.compressobj(wbits=-15)
-        cases = {"gzip": gzip.compress(body), "deflate": zlib.compress(body), "br": brotli.compress(body), "zstd": zstandard.compress(body), "identity": body, "": body, "gzip, br": brotli.compress(gzip.compress(body))}
+        cases = {
+            "gzip": gzip.compress(body),
+            "deflate": zlib.compress(body),
+            "br": brotli.compress(body),
+            "zstd": zstandard.compress(body),
+            "identity": body,
+            "": body,
+            "gzip, br": brotli.compress(gzip.compress(body)),
+        }
         for name, data in cases.items():
             self.assertEqual(decode_body(data, name), body, name)
         self.assertEqual(decode_body(raw.compress(body) + raw.flush(), "deflate"), body)

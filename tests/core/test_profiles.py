@@ -38,7 +38,12 @@ class Profile(TestCase):
         self.assertEqual(measured_part_s(profile), (0, 10))
 
     @settings(max_examples=80, deadline=None)
-    @given(st.lists(st.one_of(st.builds(climb, st.integers(0, 30), st.integers(1, 20)), st.builds(hold, st.integers(1, 20))), min_size=1, max_size=5), st.floats(0, 100))
+    @given(
+        st.lists(
+            st.one_of(st.builds(climb, st.integers(0, 30), st.integers(1, 20)), st.builds(hold, st.integers(1, 20))), min_size=1, max_size=5
+        ),
+        st.floats(0, 100),
+    )
     def test_starts_agree_with_the_curve(self, profile: list[Stretch], at: float) -> None:
         active = sum(start <= at < end for start, end in start_instants_s(profile))
         near = {users_at(profile, at + shift) for shift in (-1e-6, 0, 1e-6)}
@@ -55,7 +60,10 @@ class Dealing(TestCase):
 
     def test_csv(self) -> None:
         table = read_csv('email;password\n"a;b";x\n\nc;"y\nz"\n'.encode("utf-8-sig"), "observers.csv")
-        self.assertEqual((table.columns, table.rows, table.secret, table.delimiter), (("email", "password"), [["a;b", "x"], ["c", "y\nz"]], ("password",), ";"))
+        self.assertEqual(
+            (table.columns, table.rows, table.secret, table.delimiter),
+            (("email", "password"), [["a;b", "x"], ["c", "y\nz"]], ("password",), ";"),
+        )
 
     def test_bad_csv_says_where(self) -> None:
         cases = (
@@ -92,11 +100,28 @@ class Targets(TestCase):
     def test_covers(self) -> None:
         exact, wild = parse_target("https://Staging.Example:8443"), parse_target("http://*.staging.example")
         self.assertTrue(exact.covers("https", "staging.example", 8443))
-        self.assertFalse(exact.covers("http", "staging.example", 8443) or exact.covers("https", "staging.example", 443) or exact.covers("https", "x.staging.example", 8443))
+        self.assertFalse(
+            exact.covers("http", "staging.example", 8443)
+            or exact.covers("https", "staging.example", 443)
+            or exact.covers("https", "x.staging.example", 8443)
+        )
         self.assertTrue(wild.covers("http", "a.staging.example", 80))
-        self.assertFalse(wild.covers("http", "staging.example", 80) or wild.covers("http", "a.b.staging.example", 80) or wild.covers("http", "evilstaging.example", 80))
+        self.assertFalse(
+            wild.covers("http", "staging.example", 80)
+            or wild.covers("http", "a.b.staging.example", 80)
+            or wild.covers("http", "evilstaging.example", 80)
+        )
 
     def test_refused(self) -> None:
-        for text in ("staging.example", "ftp://x.example", "https://a.*.example", "https://*.example", "https://x*.staging.example", "https://x.example/path", "https://u:p@x.example", "https://x.example:99999"):
+        for text in (
+            "staging.example",
+            "ftp://x.example",
+            "https://a.*.example",
+            "https://*.example",
+            "https://x*.staging.example",
+            "https://x.example/path",
+            "https://u:p@x.example",
+            "https://x.example:99999",
+        ):
             with self.subTest(text), self.assertRaises(PlanError):
                 parse_target(text)

@@ -24,7 +24,12 @@ class Templates(TestCase):
         self.assertEqual(compile_text("plain } {").fixed, "plain } {")
 
     def test_errors_say_what_to_do(self) -> None:
-        for source, words in (("{{ a", "never closed"), ("{{ a + b }}", "not a name"), ("{{ }}", "not a name"), ("{{ a.b.c }}", "not a name")):
+        for source, words in (
+            ("{{ a", "never closed"),
+            ("{{ a + b }}", "not a name"),
+            ("{{ }}", "not a name"),
+            ("{{ a.b.c }}", "not a name"),
+        ):
             with self.subTest(source), self.assertRaisesRegex(TemplateError, words):
                 compile_text(source)
         with self.assertRaisesRegex(TemplateError, "token has no value here"):

@@ -15,12 +15,32 @@ from dynamikos.core.text import read, write
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=30)
 LEAF = st.none() | st.booleans() | st.integers(-(10**20), 10**20) | st.floats(allow_nan=False, allow_infinity=False) | TEXT
-VALUE = st.dictionaries(TEXT, st.recursive(LEAF, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4), max_leaves=12), min_size=1, max_size=4)
+VALUE = st.dictionaries(
+    TEXT,
+    st.recursive(LEAF, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4), max_leaves=12),
+    min_size=1,
+    max_size=4,
+)
 
 
 class Scalars(TestCase):
     def test_json_rules_only(self) -> None:
-        cases = {"no": "no", "12:30": "12:30", "010": "010", "0x10": "0x10", "1_000": "1_000", "yes": "yes", "~": "~", "8": 8, "-0.5": -0.5, "1e3": 1000.0, "true": True, "null": None, '"8"': "8", "2026-01-01": "2026-01-01"}
+        cases = {
+            "no": "no",
+            "12:30": "12:30",
+            "010": "010",
+            "0x10": "0x10",
+            "1_000": "1_000",
+            "yes": "yes",
+            "~": "~",
+            "8": 8,
+            "-0.5": -0.5,
+            "1e3": 1000.0,
+            "true": True,
+            "null": None,
+            '"8"': "8",
+            "2026-01-01": "2026-01-01",
+        }
         for written, expected in cases.items():
             with self.subTest(written):
                 found = read(f"a: {written}").value
@@ -115,7 +135,11 @@ CAPTURE = st.one_of(
     st.builds(Capture, name=TEXT, between=st.builds(BetweenForm, before=TEXT, after=TEXT)), st.builds(Capture, name=TEXT, header=TEXT),
     st.builds(Capture, name=TEXT, regex=st.builds(RegexForm, pattern=TEXT, group=st.integers(0, 9))),
 )  # fmt: skip
-CHECK = st.one_of(st.builds(Check, status=st.integers(100, 599)), st.builds(Check, contains=TEXT), st.builds(Check, json=st.builds(JsonEquals, path=TEXT, equals=TEXT)))
+CHECK = st.one_of(
+    st.builds(Check, status=st.integers(100, 599)),
+    st.builds(Check, contains=TEXT),
+    st.builds(Check, json=st.builds(JsonEquals, path=TEXT, equals=TEXT)),
+)
 BODY = st.none() | st.builds(Body, form=PAIRS) | st.builds(Body, json=TEXT) | st.builds(Body, raw=TEXT, type=TEXT)
 REQUEST = st.builds(
     Request, request=st.just("r"), method=st.sampled_from(["GET", "POST"]), address=TEXT, query=PAIRS, headers=PAIRS, body=BODY,

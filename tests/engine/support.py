@@ -14,7 +14,16 @@ from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, Virtua
 BASE = "http://127.0.0.1:9999"
 
 
-def frozen(parts: str, *, users: int = 1, climb_s: float = 0, hold_s: float = 10, rows: list[list[str]] | None = None, grace_s: float = 5, seed: int = 1) -> FrozenRun:
+def frozen(
+    parts: str,
+    *,
+    users: int = 1,
+    climb_s: float = 0,
+    hold_s: float = 10,
+    rows: list[list[str]] | None = None,
+    grace_s: float = 5,
+    seed: int = 1,
+) -> FrozenRun:
     """`parts` is the text form from "opening:" on; env.base is BASE."""
     journey = parse_journey("form: 1\njourney: j\nname: J\n" + dedent(parts))
     plan = Plan(
@@ -31,7 +40,13 @@ def step(key: str, *requests: str, think_s: float = 0) -> str:
     return f"  - step: {key}\n    name: {key}\n    think_s: {think_s}\n    requests:\n" + indent(lines, "  ") + "\n"
 
 
-def perform(made: FrozenRun, server: Callable[[bytes], Scripted], *, rows: list[list[str]] | None = None, control: Callable[[Control], object] | None = None) -> tuple[str, ListSink, ScriptedNetwork]:
+def perform(
+    made: FrozenRun,
+    server: Callable[[bytes], Scripted],
+    *,
+    rows: list[list[str]] | None = None,
+    control: Callable[[Control], object] | None = None,
+) -> tuple[str, ListSink, ScriptedNetwork]:
     """Runs in virtual time; minutes pass in milliseconds."""
     network, sink = ScriptedNetwork(server), ListSink()
 

@@ -84,7 +84,13 @@ class Agreed(TestCase):
     TARGETS = tuple(map(parse_target, ("http://staging.example", "https://*.wide.example", "http://127.0.0.1:8470", "http://10.0.0.5")))
 
     def test_who_may_be_sent_to(self) -> None:
-        allowed = ((("http", "staging.example", 80), "93.184.216.34"), (("https", "a.wide.example", 443), "93.184.216.34"), (("http", "127.0.0.1", 8470), "127.0.0.1"), (("http", "10.0.0.5", 80), "10.0.0.5"), (("http", "staging.example", 80), "10.1.1.1"))
+        allowed = (
+            (("http", "staging.example", 80), "93.184.216.34"),
+            (("https", "a.wide.example", 443), "93.184.216.34"),
+            (("http", "127.0.0.1", 8470), "127.0.0.1"),
+            (("http", "10.0.0.5", 80), "10.0.0.5"),
+            (("http", "staging.example", 80), "10.1.1.1"),
+        )
         for origin, address in allowed:
             check_target(self.TARGETS, origin, address)
         refused = (

@@ -34,7 +34,9 @@ class Counting(TestCase):
         self.assertEqual([message.planned_users for message in sink.messages[:10]], here)
 
     def test_opening_once_closing_once(self) -> None:
-        made = frozen("opening:\n" + step("in", GET) + "rounds:\n" + step("mid", GET, think_s=1) + "closing:\n" + step("out", GET), hold_s=5)
+        made = frozen(
+            "opening:\n" + step("in", GET) + "rounds:\n" + step("mid", GET, think_s=1) + "closing:\n" + step("out", GET), hold_s=5
+        )
         _, sink, _ = perform(made, ok)
         counts = {each.step: totals(made, sink).totals[each.no].passed.n for each in totals(made, sink).series if each.level == "step"}
         self.assertEqual((counts["in"], counts["out"]), (1, 1))
@@ -55,7 +57,9 @@ class Values(TestCase):
 
         def server(data: bytes) -> Scripted:
             if data.startswith(b"GET /in"):
-                return Scripted(answer(b'<input value="k&amp;1">', headers="Set-Cookie: visit=v1; Path=/; HttpOnly\r\nContent-Type: text/html\r\n"))
+                return Scripted(
+                    answer(b'<input value="k&amp;1">', headers="Set-Cookie: visit=v1; Path=/; HttpOnly\r\nContent-Type: text/html\r\n")
+                )
             return Scripted(answer())
 
         made = frozen(parts, hold_s=2.5, rows=[["a b@x", "pw1"], ["c@x", "pw2"]])
@@ -71,7 +75,11 @@ class Values(TestCase):
         self.assertEqual(len(traces), len(network.requests))
 
     def test_redirects_are_followed_and_each_hop_is_an_exchange(self) -> None:
-        parts = "rounds:\n" + step("one", 'request: post\nmethod: POST\naddress: "{{ env.base }}/a"\nbody: {form: [[x, "1"]]}\nchecks: [{status: 200}, {contains: end}]', think_s=100)
+        parts = "rounds:\n" + step(
+            "one",
+            'request: post\nmethod: POST\naddress: "{{ env.base }}/a"\nbody: {form: [[x, "1"]]}\nchecks: [{status: 200}, {contains: end}]',
+            think_s=100,
+        )
 
         def server(data: bytes) -> Scripted:
             if data.startswith(b"POST /a "):
@@ -124,7 +132,11 @@ class Failing(TestCase):
                 self.assertTrue(sink.kept[0].reason.startswith("failed: "))
 
     def test_kept_exchange_shows_expected_and_actual_and_masks_secrets(self) -> None:
-        parts = "rounds:\n" + step("one", 'request: p\nmethod: POST\naddress: "{{ env.base }}/{{ observers.email }}"\nbody: {json: \'{"pw": "{{ observers.password }}"}\'}\nchecks: [{status: 201}]', think_s=1)
+        parts = "rounds:\n" + step(
+            "one",
+            'request: p\nmethod: POST\naddress: "{{ env.base }}/{{ observers.email }}"\nbody: {json: \'{"pw": "{{ observers.password }}"}\'}\nchecks: [{status: 201}]',
+            think_s=1,
+        )
         rows = [["e@x", 'se"cret/word']]
         made = frozen(parts, hold_s=0.5, rows=rows)
         import base64

@@ -19,7 +19,16 @@ GET = b"GET / HTTP/1.1\r\nHost: x\r\n\r\n"
 
 
 class BadTargets(TestCase):
-    def ask(self, url: str, *, serve: bytes | None = None, tls: ssl.SSLContext | None = None, silent: bool = False, trust: str | None = None, agreed: str | None = None) -> Reply:
+    def ask(
+        self,
+        url: str,
+        *,
+        serve: bytes | None = None,
+        tls: ssl.SSLContext | None = None,
+        silent: bool = False,
+        trust: str | None = None,
+        agreed: str | None = None,
+    ) -> Reply:
         """One exchange with a server that sends `serve` and closes."""
         target = parse_target(url)
 
@@ -32,7 +41,10 @@ class BadTargets(TestCase):
 
         async def program() -> Reply:
             server = await asyncio.start_server(answer, "127.0.0.1", target.port, ssl=tls) if serve is not None else None
-            network, clock = RealNetwork((parse_target(agreed or url),), connect_s=1, first_byte_s=0.3, whole_s=0.6, trust=trust), RealClock()
+            network, clock = (
+                RealNetwork((parse_target(agreed or url),), connect_s=1, first_byte_s=0.3, whole_s=0.6, trust=trust),
+                RealClock(),
+            )
             try:
                 link = await network.open((target.scheme, target.host, target.port))
                 return await link.exchange(GET, head_only=False, keep=True, clock=clock)
@@ -76,6 +88,8 @@ class BadTargets(TestCase):
         with tempfile.TemporaryDirectory() as folder:
             trust = Path(folder) / "ca.pem"
             authority.cert_pem.write_to_path(str(trust))
-            reply = self.ask(f"https://127.0.0.1:{free_port()}", serve=b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok", tls=context, trust=str(trust))
+            reply = self.ask(
+                f"https://127.0.0.1:{free_port()}", serve=b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok", tls=context, trust=str(trust)
+            )
         self.assertEqual((reply.status, reply.body), (200, b"ok"))
         self.assertLessEqual(reply.sent_at, reply.first_at)

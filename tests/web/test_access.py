@@ -51,13 +51,27 @@ class Access(TestCase):
         sample = cls.sample
         frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
         cls.a_run = Run.objects.create(project=sample.project, number=1, name="r", frozen=frozen, sha256="", state="ended")
-        cls.rehearsal = Rehearsal.objects.create(journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="lost")
-        body = zlib.compress(msgspec.msgpack.encode(KeptExchange(second=0, series=1, step="s", request="r", reason="sample", user=1, round=1, method="GET", url="u")))
+        cls.rehearsal = Rehearsal.objects.create(
+            journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="lost"
+        )
+        body = zlib.compress(
+            msgspec.msgpack.encode(
+                KeptExchange(second=0, series=1, step="s", request="r", reason="sample", user=1, round=1, method="GET", url="u")
+            )
+        )
         cls.kept = Kept.objects.create(run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body)
 
     def address(self, name: str) -> str:
         sample = self.sample
-        ids = {"rehears": self.rehearsal.pk, "run": self.a_run.pk, "stop": self.a_run.pk, "plan": sample.plan.pk, "start": sample.plan.pk, "data": sample.data.pk, "journey": sample.journey.pk}
+        ids = {
+            "rehears": self.rehearsal.pk,
+            "run": self.a_run.pk,
+            "stop": self.a_run.pk,
+            "plan": sample.plan.pk,
+            "start": sample.plan.pk,
+            "data": sample.data.pk,
+            "journey": sample.journey.pk,
+        }
         if name == "rehearse":
             pk: object = sample.journey.pk
         elif name in ("environment-values", "agree-target", "withdraw-target"):

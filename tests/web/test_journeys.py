@@ -43,7 +43,11 @@ class Importing(TransactionTestCase):
         self.assertIn("No host is ticked", nothing.content.decode())
 
     async def test_bad_files_say_why_and_store_nothing(self) -> None:
-        cases = ((b"nonsense", "x.har", "recordings", "not JSON"), (b"a,b\n1\n", "x.csv", "data/import", "line 2: 1 columns found, 2 expected"), (b"a,b\n1,2\n", "x.exe", "data/import", "does not look like CSV"))
+        cases = (
+            (b"nonsense", "x.har", "recordings", "not JSON"),
+            (b"a,b\n1\n", "x.csv", "data/import", "line 2: 1 columns found, 2 expected"),
+            (b"a,b\n1,2\n", "x.exe", "data/import", "does not look like CSV"),
+        )
         for data, name, where, words in cases:
             with self.subTest(words):
                 self.assertIn(words, (await self.upload(data, name, where))[-1])
@@ -76,12 +80,14 @@ class Editing(TestCase):
         answer = self.send(at="find-slot", what="step", name="Find a free slot", think_s="2,5", part="rounds")
         self.assertEqual(answer.status_code, 200)
         self.assertContains(answer, "Find a free slot")
-        self.assertContains(answer, 'hx-swap-oob')
+        self.assertContains(answer, "hx-swap-oob")
         self.assertEqual(self.core().find_step("find-slot").think_s, 2.5)
         self.send(at="find-slot", what="down")
         self.assertEqual([step.step for step in self.core().rounds], ["browse-sky", "look-at-object", "hold", "find-slot", "confirm"])
         # a name is now used before it is captured, and the page says so
-        self.assertContains(self.client.get(self.sample.address(f"journeys/{self.journey.pk}")), "slot }} is not captured before this request")
+        self.assertContains(
+            self.client.get(self.sample.address(f"journeys/{self.journey.pk}")), "slot }} is not captured before this request"
+        )
 
     def test_request_fields_captures_checks(self) -> None:
         answer = self.send(**{
@@ -91,7 +97,10 @@ class Editing(TestCase):
         })  # fmt: skip
         self.assertEqual(answer.status_code, 200)
         request = self.core().find_step("find-slot").requests[0]
-        self.assertEqual((request.query, request.captures[0].json, request.captures[1].regex.group, request.checks[0].status), ((("night", "01.02.2027"),), "$.slots[1].id", 1, 200))
+        self.assertEqual(
+            (request.query, request.captures[0].json, request.captures[1].regex.group, request.checks[0].status),
+            ((("night", "01.02.2027"),), "$.slots[1].id", 1, 200),
+        )
 
     def test_wrong_input_is_said_kept_and_changes_nothing(self) -> None:
         before = self.core()
@@ -106,7 +115,11 @@ class Editing(TestCase):
         old = self.head()
         self.send(at="find-slot", what="step", name="First", think_s="1")
         self.client.force_login(self.sample.accounts["ada"])
-        answer = self.client.post(self.edit_address, {"parent": old, "at": "find-slot", "what": "step", "name": "Second", "think_s": "1"}, headers={"HX-Request": "true"})
+        answer = self.client.post(
+            self.edit_address,
+            {"parent": old, "at": "find-slot", "what": "step", "name": "Second", "think_s": "1"},
+            headers={"HX-Request": "true"},
+        )
         self.assertEqual(answer.status_code, 409)
         self.assertContains(answer, "is newer than the one your change was made on", status_code=409)
         self.assertContains(answer, "Second", status_code=409)
@@ -116,10 +129,18 @@ class Editing(TestCase):
     def test_two_saves_of_one_form_that_overtake_each_other_are_no_conflict(self) -> None:
         old = self.head()
         for name in ("Fi", "First"):
-            answer = self.client.post(self.edit_address, {"parent": old, "at": "find-slot", "what": "step", "name": name, "think_s": "1"}, headers={"HX-Request": "true"})
+            answer = self.client.post(
+                self.edit_address,
+                {"parent": old, "at": "find-slot", "what": "step", "name": name, "think_s": "1"},
+                headers={"HX-Request": "true"},
+            )
             self.assertEqual(answer.status_code, 200)
         self.assertEqual(self.core().find_step("find-slot").name, "First")
-        other = self.client.post(self.edit_address, {"parent": old, "at": "hold", "what": "step", "name": "Other", "think_s": "1"}, headers={"HX-Request": "true"})
+        other = self.client.post(
+            self.edit_address,
+            {"parent": old, "at": "hold", "what": "step", "name": "Other", "think_s": "1"},
+            headers={"HX-Request": "true"},
+        )
         self.assertEqual(other.status_code, 409)
 
     def test_autosaves_fold_undo_and_redo_walk(self) -> None:

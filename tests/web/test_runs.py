@@ -29,8 +29,22 @@ def message(second: int, journey, *, last: bool = False, failing: bool = False) 
     for each in series_of(journey):
         if each.level in ("step", "request"):
             failed = {"status-500": 1} if failing else {}
-            parts.append(SeriesSecond(no=each.no, n=2, sum_us=2 * us, squares=str(2 * us * us), hist=Histogram.of([us, us]).to_bytes(), failed=failed))
-    return ShardSecond(shard=0, second=second, planned_users=20, users={"thinking": 20}, sent=5, answered=5, series=parts, health=Health(cpu_share=0.1), last=last)
+            parts.append(
+                SeriesSecond(
+                    no=each.no, n=2, sum_us=2 * us, squares=str(2 * us * us), hist=Histogram.of([us, us]).to_bytes(), failed=failed
+                )
+            )
+    return ShardSecond(
+        shard=0,
+        second=second,
+        planned_users=20,
+        users={"thinking": 20},
+        sent=5,
+        answered=5,
+        series=parts,
+        health=Health(cpu_share=0.1),
+        last=last,
+    )
 
 
 class Reading(TestCase):
@@ -45,7 +59,8 @@ class Reading(TestCase):
 
     def deliver(self, count: int, *, last: bool = True) -> RunWatch:
         Report.objects.bulk_create(
-            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey, last=last and s == count - 1, failing=s == 20))) for s in range(count)
+            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey, last=last and s == count - 1, failing=s == 20)))
+            for s in range(count)
         )
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
         watch.look(may_judge_lost=False)
@@ -80,7 +95,9 @@ class Reading(TestCase):
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
         watch.look(may_judge_lost=False)
         self.assertEqual(watch.expanded, 1)
-        Report.objects.bulk_create([Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in (1, 2)], ignore_conflicts=True)
+        Report.objects.bulk_create(
+            [Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in (1, 2)], ignore_conflicts=True
+        )
         watch.look(may_judge_lost=False)
         self.assertEqual((watch.expanded, watch.whole.sent), (3, 20))
 
@@ -154,7 +171,19 @@ class Starting(TestCase):
 
     def test_plan_page_follows_its_fields(self) -> None:
         address = self.sample.address(f"load/{self.sample.plan.pk}")
-        fields = {"parent": token(self.sample.plan.head), "name": "Evening", "journey": self.sample.journey.key, "environment": "practice-target", "stretch": ["climb", "hold"], "to": ["40", ""], "seconds": ["10", "50"], "objective": ["x"], "measure": ["p95"], "step": [""], "limit": ["300"]}
+        fields = {
+            "parent": token(self.sample.plan.head),
+            "name": "Evening",
+            "journey": self.sample.journey.key,
+            "environment": "practice-target",
+            "stretch": ["climb", "hold"],
+            "to": ["40", ""],
+            "seconds": ["10", "50"],
+            "objective": ["x"],
+            "measure": ["p95"],
+            "step": [""],
+            "limit": ["300"],
+        }
         answer = self.client.post(address, fields, headers={"HX-Request": "true"})
         self.assertContains(answer, "40 users at most, 01:00, 1 objective")
         core = plans.content(plans.plan(self.sample.member, self.sample.plan.pk))

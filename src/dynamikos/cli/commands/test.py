@@ -31,7 +31,7 @@ def linters(environment: dict[str, str], count: Count) -> None:
     lint = str(ROOT / ".venv/bin/lint-imports")
     for name, command in (
         ("ruff", [PYTHON, "-m", "ruff", "check", "src", "tests", "bench", "manage.py"]),
-        ("ruff format", [PYTHON, "-m", "ruff", "format", "--check", "src"]),
+        ("ruff format", [PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "bench"]),
         ("mypy", [PYTHON, "-m", "mypy", "src"]),
         ("import contracts", [lint]),
         ("migrations", [PYTHON, "manage.py", "makemigrations", "--check", "--dry-run"]),

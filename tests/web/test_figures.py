@@ -1,0 +1,102 @@
+"""Figures with their units, the ladder's geometry, differences between recorded and replayed."""
+
+import itertools
+
+from django.test import SimpleTestCase
+
+from dynamikos.core.exchanges import Answer, Exchange, Sent
+from dynamikos.core.journeys import parse_journey
+from dynamikos.core.reports import KeptExchange
+from dynamikos.web.journeys.ladder import cut, draw, path_of
+from dynamikos.web.rehearsals.queries import differences
+from dynamikos.web.ui.templatetags.figures import balance, ms, percent, plural, rate, runclock, size, us
+from tests.web.support import EXAMPLES
+
+
+class Figures(SimpleTestCase):
+    def test_three_digits_with_units(self) -> None:
+        cases = (
+            (ms, 182.4, "182 ms"),
+            (ms, 1.5, "1.5 ms"),
+            (ms, 1941, "1.94 s"),
+            (ms, 999.4, "999 ms"),
+            (ms, 999.6, "1 s"),
+            (ms, None, "–"),
+            (ms, "", "–"),
+            (us, 25_800, "25.8 ms"),
+            (size, 640, "640 B"),
+            (size, 38_400, "38.4 kB"),
+            (size, 50_000_000, "50 MB"),
+            (size, -1, "–"),
+            (rate, 412.3, "412 /s"),
+            (percent, 0.0, "0 %"),
+            (runclock, 275, "04:35"),
+            (runclock, 3725, "1:02:05"),
+        )
+        for figure, value, expected in cases:
+            with self.subTest(figure=figure.__name__, value=value):
+                self.assertEqual(figure(value), expected)
+        self.assertEqual([plural(n, "step") for n in (0, 1, 2000)], ["0 steps", "1 step", "2,000 steps"])
+
+    def test_the_mark_never_stands_without_its_word(self) -> None:
+        for word in ("met", "close", "missed", "not judged"):
+            self.assertTrue(str(balance(word)).endswith(f"{word}</span>"))
+
+
+class Geometry(SimpleTestCase):
+    def setUp(self) -> None:
+        self.journey = parse_journey((EXAMPLES / "journeys/evening-booking.yaml").read_text())
+        self.ladder = draw(self.journey)
+
+    def test_every_exchange_is_a_rung_in_order(self) -> None:
+        self.assertEqual(len(self.ladder.rungs), 10)
+        ys = [rung.y for rung in self.ladder.rungs]
+        self.assertEqual(ys, sorted(ys))
+        self.assertGreaterEqual(min(b - a for a, b in itertools.pairwise(ys)), 40)
+        self.assertEqual([name for name, _ in self.ladder.parts], ["OPENING", "ROUNDS", "CLOSING"])
+
+    def test_strands_lead_from_issue_to_every_use(self) -> None:
+        strands = {strand.name: strand for strand in self.ladder.strands}
+        self.assertEqual(set(strands), {"form_key", "sky_token", "desk_key", "object", "slot", "hold_token", "hold", "reference"})
+        self.assertEqual([len(strands[name].uses) for name in ("form_key", "desk_key", "sky_token")], [2, 1, 0])
+        hold = next(rung for rung in self.ladder.rungs if rung.request == "post-hold")
+        self.assertEqual(strands["slot"].uses, [hold.y + 8])
+        self.assertLess(strands["slot"].y, hold.y)
+        labels = [(strand.label_x, strand.label_y) for strand in self.ladder.strands]
+        self.assertEqual(len(set(labels)), len(labels))
+
+    def test_results_mark_what_failed_and_what_was_not_reached(self) -> None:
+        drawn = draw(self.journey, {("hold", "post-hold"): ("409 · 18 ms", True)})
+        by_key = {rung.request: rung for rung in drawn.rungs}
+        self.assertTrue(by_key["post-hold"].is_bad)
+        self.assertTrue(by_key["post-booking"].is_idle)
+
+    def test_short_names(self) -> None:
+        self.assertEqual(path_of("{{ env.x }}/a?b=1"), "/a?b=1")
+        self.assertEqual(path_of("https://a.example:8443/b/c"), "/b/c")
+        self.assertEqual(cut("abcdef", 4), "abc…")
+
+
+class Differences(SimpleTestCase):
+    def said(self, recorded: Answer | None, **now: object) -> list[str]:
+        exchange = Exchange(sent=Sent(method="GET", url="http://a.example/"), answer=recorded)
+        kept = KeptExchange(second=0, series=0, step="s", request="r", reason="kept", user=1, round=1, method="GET", url="u", **now)  # type: ignore[arg-type]
+        return differences(exchange, kept)
+
+    def test_what_a_person_wants_to_know(self) -> None:
+        html = (("Content-Type", "text/html; charset=utf-8"),)
+        page = Answer(status=200, headers=html, body=b"x" * 1000, size_bytes=1000)
+        same = [("content-type", "text/html; charset=utf-8")]
+        self.assertEqual(self.said(page, status=200, headers=same, size_bytes=1100), [])
+        self.assertEqual(self.said(page, status=500, headers=same, size_bytes=1000), ["answered 500; the recording got 200"])
+        self.assertIn("size 10 B; recorded 1,000 B", self.said(page, status=200, headers=same, size_bytes=10))
+        self.assertTrue(
+            any(
+                "kind of content" in each
+                for each in self.said(page, status=200, headers=[("content-type", "application/json")], size_bytes=1000)
+            )
+        )
+        moved = Answer(status=303, headers=(("Location", "/sky?welcome=1"),))
+        self.assertEqual(self.said(moved, status=303, headers=[("location", "/sky?welcome=2")]), [])
+        self.assertTrue(any("redirect" in each for each in self.said(moved, status=303, headers=[("location", "/sign-in")])))
+        self.assertEqual(self.said(None, status=200), [])
