@@ -71,6 +71,12 @@ def conclude(
     planned = peak(frozen.plan.profile)
     late = whole.late_seconds / whole.seconds if whole.seconds else 0.0
     doubts = [f"The generator {name} was lost, so its users and figures are missing from then on." for name in lost]
+    kinds = {kind for each in ("request", "embedded") for kind in window.all_of(each).failed}
+    if kinds and not window.all_of("step").passed.n:
+        one = f"every failure is “{next(iter(kinds))}”" if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
+        doubts.append(
+            f"Nothing passed: {one}. This is the script, the address or the sign-in, not the server's speed; rehearse the journey."
+        )
     if late > LATE_SHARE:
         doubts.append(f"Generators were late in {100 * late:.0f} % of all seconds: they, not the target, may have set the figures.")
     doubts.extend(f"Not judged: {each.sentence} ({each.reason})." for each in judgements if each.word == "not judged")

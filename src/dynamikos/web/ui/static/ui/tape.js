@@ -21,7 +21,7 @@
 
   const axis = (extra) => Object.assign({ stroke: ink("faded"), grid: { stroke: ink("ruling"), width: 1 }, ticks: { show: false }, font: "11px Recursive", size: 52, gap: 4, space: 22 }, extra);
   const base = (height, series, y, more) => Object.assign({
-    width: 100, height, padding: [8, 8, more && more.clock ? 0 : 8, 0], legend: { show: false },
+    width: 100, height, padding: [8, 20, more && more.clock ? 0 : 8, 0], legend: { show: false },
     cursor: { sync: { key: "tape", setSeries: false }, y: false, points: { show: false }, drag: { x: true, y: false, setScale: false } },
     scales: { x: { time: false, range: () => [0, end] }, y },
     axes: [axis({ space: 60, size: more && more.clock ? 20 : 0, values: (u, v) => more && more.clock ? v.map(clock) : v.map(() => ""), incrs: [1, 5, 10, 30, 60, 120, 300, 600, 1800, 3600, 7200] }), axis((more && more.y) || {})],

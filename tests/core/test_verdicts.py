@@ -1,0 +1,104 @@
+"""The verdict of a whole run: sentence, doubts, exit code, exports."""
+
+import json
+from unittest import TestCase
+from xml.etree import ElementTree
+
+from dynamikos.core.frozen import FrozenRun, series_of
+from dynamikos.core.journeys import parse_journey
+from dynamikos.core.objectives import Objective
+from dynamikos.core.plans import Plan
+from dynamikos.core.profiles import Stretch
+from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, decode, encode
+from dynamikos.core.statistics import Histogram
+from dynamikos.core.verdicts import Outcome, as_json, as_junit, conclude
+
+JOURNEY = parse_journey(
+    'form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: Step & <so>\n    requests:\n      - {request: r, address: "/x"}\n'
+)
+
+
+def outcome(
+    *,
+    passed_ms: int = 100,
+    failed: int = 0,
+    count: int = 50,
+    late: int = 0,
+    peak: int = 4,
+    ended: str = "finished",
+    limit: float = 500,
+    lost: tuple[str, ...] = (),
+) -> tuple[FrozenRun, Outcome]:
+    plan = Plan(
+        form=1,
+        plan="p",
+        name="P",
+        journey="j",
+        environment="e",
+        profile=(Stretch(stretch="climb", to=4, seconds=0), Stretch(stretch="hold", seconds=10)),
+        objectives=(Objective(objective="o", measure="p95", limit=limit),),
+    )
+    frozen = FrozenRun(run="r", seed=1, plan=plan, journey=JOURNEY)
+    window, whole = Ledger(series_of(JOURNEY)), Ledger(series_of(JOURNEY))
+    us = passed_ms * 1000
+    for second in range(10):
+        parts = []
+        for each in series_of(JOURNEY):
+            hist = Histogram.of([us] * count).to_bytes() if count else b""
+            parts.append(
+                SeriesSecond(
+                    no=each.no,
+                    n=count,
+                    sum_us=us * count,
+                    squares=str(us * us * count),
+                    hist=hist,
+                    failed={"dns": failed} if failed else {},
+                )
+            )
+        health = Health(late_p99_us=20_000 if second < late else 0)
+        message = ShardSecond(shard=0, second=second, sent=count + failed, answered=count, failed=failed, series=parts, health=health)
+        for ledger in (window, whole):
+            ledger.add(decode(encode(message)))
+    return frozen, conclude(frozen, window, whole, ended=ended, in_flight=0, peak_users=peak, lost=lost)
+
+
+class Verdicts(TestCase):
+    def test_exit_codes(self) -> None:
+        cases = (
+            ({}, 0, "All 1 objectives met."),
+            ({"limit": 50}, 1, "1 of 1 objectives missed: p95 of all steps ≤ 50 ms"),
+            ({"late": 1}, 3, "not valid"),
+            ({"peak": 3}, 3, "not valid"),
+            ({"lost": ("here",)}, 3, "not valid"),
+            ({"count": 1, "limit": 1000}, 3, "not valid"),
+            ({"ended": "stopped gently"}, 4, "stopped gently by hand"),
+            ({"ended": "stopped now", "limit": 1}, 4, "stopped now by hand"),
+            ({"limit": 50, "late": 5}, 1, "not fully valid either"),
+        )
+        for given, code, words in cases:
+            with self.subTest(given):
+                found = outcome(**given)[1]  # type: ignore[arg-type]
+                self.assertEqual(found.exit_code, code, found.doubts)
+                self.assertIn(words, found.sentence)
+
+    def test_nothing_passed_is_said_to_be_the_script(self) -> None:
+        found = outcome(count=0, failed=3)[1]
+        self.assertIn("every failure is “dns”. This is the script", found.doubts[0])
+        self.assertFalse(any("This is the script" in each for each in outcome(failed=3)[1].doubts))
+
+    def test_counts_and_rows(self) -> None:
+        found = outcome(failed=2)[1]
+        self.assertEqual((found.sent, found.answered, found.failed), (520, 500, 20))
+        step = next(row for row in found.rows if row.level == "step")
+        self.assertEqual((step.count, step.failures, step.per_s), (520, 20, 52.0))
+        self.assertAlmostEqual(step.failure_percent, 100 * 20 / 520)
+        self.assertAlmostEqual(step.p95_ms, 100, delta=0.05)
+        self.assertEqual(step.sd_ms, 0)
+
+    def test_exports_hold_the_same(self) -> None:
+        frozen, found = outcome(limit=50)
+        value = json.loads(as_json(frozen, found))
+        self.assertEqual((value["exit_code"], value["objectives"][0]["word"], value["rows"][1]["p50_ms"] > 99), (1, "missed", True))
+        suite = ElementTree.fromstring(as_junit(frozen, found))
+        self.assertEqual((suite.get("failures"), suite.get("errors")), ("1", "0"))
+        self.assertEqual(suite[0].get("name"), "p95 of all steps ≤ 50 ms")
