@@ -16,7 +16,7 @@ from dynamikos.cli.state import is_free, wait_for_port
 
 Result = tuple[str, float, str, str, bool]
 HERE = Path(__file__).parent
-USERS, SECONDS, ROUNDS = 64, 4, 3
+USERS, SECONDS, ROUNDS = 64, 4, 5
 
 
 def engine_child(port: int) -> None:
