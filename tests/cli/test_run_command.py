@@ -37,7 +37,7 @@ class RunFiles(TestCase):
         self.assertIn(done.exit_code, (0, 3), done.output)  # 3 only when this machine was too busy
         found = json.loads((self.folder / "o.json").read_text())
         rows = {row["level"]: row for row in found["rows"]}
-        self.assertGreater(rows["request"]["count"], 50)
+        self.assertGreater(rows["request"]["count"], 20)
         self.assertEqual(
             found["exchanges"]["sent"], found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"]
         )
