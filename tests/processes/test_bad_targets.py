@@ -35,14 +35,14 @@ class BadTargets(TestCase):
         async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
             await reader.readuntil(b"\r\n\r\n")
             if silent:
-                await asyncio.sleep(5)
+                await asyncio.sleep(8)
             writer.write(serve or b"")
             writer.close()
 
         async def program() -> Reply:
             server = await asyncio.start_server(answer, "127.0.0.1", target.port, ssl=tls) if serve is not None else None
             network, clock = (
-                RealNetwork((parse_target(agreed or url),), connect_s=1, first_byte_s=0.3, whole_s=0.6, trust=trust),
+                RealNetwork((parse_target(agreed or url),), connect_s=3, first_byte_s=1.5, whole_s=3, trust=trust),
                 RealClock(),
             )
             try:
