@@ -25,7 +25,7 @@ def free_port() -> int:
     return port
 
 
-def until(what: Callable[[], object], seconds: float = 20, every: float = 0.05) -> object:
+def until(what: Callable[[], object], seconds: float = 40, every: float = 0.05) -> object:
     """Waits for `what` to be true; fails with its last value."""
     end = time.monotonic() + seconds
     while True:
