@@ -8,7 +8,7 @@ from dynamikos.core.profiles import Stretch
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Run, Shard
-from tests.processes.support import ProcessCase, until
+from tests.processes.support import Machine, ProcessCase, until
 
 
 class Runs(ProcessCase):
@@ -42,16 +42,18 @@ class Runs(ProcessCase):
         self.assertEqual(held.count, len(by_kind["hold"]))
         own_ms = 1000 * sum(by_kind["hold"]) / held.count
         self.assertGreater(held.mean_ms, own_ms - 2)  # how close they are is measured in bench/truth.py, on a quiet machine
-        self.assertLess(held.mean_ms, own_ms + 2000)
+        if outcome["late_share"] == 0:
+            self.assertAlmostEqual(held.mean_ms, own_ms, delta=5)
 
     def test_a_killed_generator_is_noticed_within_five_seconds(self) -> None:
         self.start_fleet()
         run = self.start(seconds=60)
         until(lambda: Run.objects.get(pk=run.pk).watermark >= 2)
         self.children["generator"].kill()
-        begun = time.monotonic()
+        begun, machine = time.monotonic(), Machine()
         run = self.over(run, 25)
-        self.assertLess(time.monotonic() - begun, 14)  # 2 s by the tests' settings, 4 s by default; the rest is for a busy machine
+        took = time.monotonic() - begun
+        self.assertLess(took, 5 if machine.was_ours() else 14)
         self.assertEqual(run.outcome["exit_code"], 3)
         self.assertIn("was lost", run.outcome["doubts"][0])
         self.assertGreaterEqual(run.watermark, 2)
@@ -88,10 +90,11 @@ class Rehearsals(ProcessCase):
 
         self.start_fleet()
         time.sleep(1)  # the generator's worker is listening
-        begun = time.monotonic()
+        begun, machine = time.monotonic(), Machine()
         made = rehearsals.ask(self.sample.member, self.sample.journey)
         until(made.exchanges.exists, 15, 0.01)
-        self.assertLess(time.monotonic() - begun, 10.0)  # 1 s is meant; the rest is for a busy machine
+        took = time.monotonic() - begun
+        self.assertLess(took, 1.0 if machine.was_ours() else 10.0)
         until(lambda: Rehearsal.objects.get(pk=made.pk).over)
         found = Rehearsal.objects.get(pk=made.pk)
         rows = read.replayed(found)
