@@ -4,10 +4,11 @@ import math
 import statistics
 from unittest import TestCase
 
+import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from dynamikos.core.statistics import Histogram, Moments, bucket_mid_us, bucket_of
+from dynamikos.core.statistics import Histogram, Moments, bucket_mid_us, bucket_of, buckets_of
 from dynamikos.core.statistics.histogram import LAST, LIMIT_US, enough_for
 
 
@@ -24,6 +25,11 @@ class Buckets(TestCase):
     @given(st.integers(0, LIMIT_US), st.integers(0, LIMIT_US))
     def test_order_is_kept(self, a: int, b: int) -> None:
         self.assertLessEqual(bucket_of(min(a, b)), bucket_of(max(a, b)))
+
+    @given(st.lists(st.integers(-5, 2 * LIMIT_US), min_size=1))
+    def test_whole_arrays_fall_into_the_same_buckets(self, values: list[int]) -> None:
+        self.assertEqual(buckets_of(np.array(values, dtype=np.int64)).tolist(), [bucket_of(value) for value in values])
+
 
 
 class Percentiles(TestCase):

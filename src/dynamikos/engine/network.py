@@ -10,6 +10,7 @@ from collections.abc import Iterable, Sequence
 from dynamikos.core.plans import AgreedTarget
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.connection import Connection
+from dynamikos.engine.http.protocol import Heads
 from dynamikos.engine.ports import Origin
 
 METADATA = frozenset({"169.254.169.254", "fd00:ec2::254", "100.100.100.200"})
@@ -58,6 +59,7 @@ class RealNetwork:
         self._own_ports = own_ports
         self._connect_s, self._first_byte_s, self._whole_s = connect_s, first_byte_s, whole_s
         self._busy: set[Connection] = set()
+        self._heads = Heads()
         self._addresses: dict[tuple[str, int], asyncio.Future[list[tuple[int, str]]]] = {}
         self._turn = 0
         self._opened = 0
@@ -118,7 +120,7 @@ class RealNetwork:
                 phase = "tls"
                 secure = self._ssl if scheme == "https" else None
                 _, connection = await loop.create_connection(
-                    lambda: Connection(self._busy), sock=sock, ssl=secure, server_hostname=host if secure else None
+                    lambda: Connection(self._busy, self._heads), sock=sock, ssl=secure, server_hostname=host if secure else None
                 )
         except TimeoutError as problem:
             sock.close()

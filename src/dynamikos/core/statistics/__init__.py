@@ -3,7 +3,7 @@
 Never averages averages or percentiles. Start reading at `histogram`.
 """
 
-from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, bucket_of
+from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, bucket_of, buckets_of
 from dynamikos.core.statistics.moments import Moments
 
-__all__ = ["Histogram", "Moments", "bucket_mid_us", "bucket_of"]
+__all__ = ["Histogram", "Moments", "bucket_mid_us", "bucket_of", "buckets_of"]

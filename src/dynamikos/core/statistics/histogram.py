@@ -20,6 +20,13 @@ def bucket_of(value_us: int) -> int:
     return index if index < LAST else LAST
 
 
+def buckets_of(values_us: NDArray[np.int64]) -> NDArray[np.int64]:
+    """`bucket_of` for a whole array (any shape), exact below 2⁵³ µs."""
+    values = np.maximum(values_us, 0)
+    e = np.maximum(np.frexp(values.astype(np.float64))[1].astype(np.int64) - 11, 0)
+    return np.minimum((e << 10) + (values >> e), LAST)
+
+
 def bucket_mid_us(index: int) -> int:
     """The midpoint of a bucket in µs (the value itself below 2,048 µs)."""
     if index < 2048:

@@ -4,15 +4,17 @@ import asyncio
 import time
 
 from dynamikos.engine.failures import Failure, Reopen
-from dynamikos.engine.http.protocol import Reply, ReplyReader
+from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
 from dynamikos.engine.ports import Clock
 
 
 class Connection(asyncio.Protocol):
-    """An HTTP/1.1 keep-alive connection. One future per exchange; `watch` holds the busy ones for time-outs."""
+    """An HTTP/1.1 keep-alive connection. One future per exchange; `watch` holds the busy ones for time-outs, `heads` those seen."""
 
-    def __init__(self, watch: "set[Connection]") -> None:
+    def __init__(self, watch: "set[Connection]", heads: Heads) -> None:
         self._reader = ReplyReader()
+        self._heads = heads
+        self._started = self._head_only = self._keep = False
         self._transport: asyncio.Transport | None = None
         self._waiter: asyncio.Future[Reply] | None = None
         self._error: Failure | None = None
@@ -36,17 +38,39 @@ class Connection(asyncio.Protocol):
         if waiter is None or waiter.done():
             self.close()  # bytes nobody asked for: the connection can't be trusted any more
             return
+        if self._started:
+            self._feed(data, now)
+            return
+        self._started = True
+        end = data.find(b"\r\n\r\n") + 4
+        known = self._heads.known.get(data[:end])
+        if known is not None and end + known[0] == len(data) and not self._head_only:
+            reply = Reply()
+            _, reply.status, reply.headers, reply.cookies = known
+            if self._keep or reply.status >= 400:
+                reply.body = data[end:]
+            reply.first_at, reply.bytes_in = now, len(data)
+            self._done(reply, waiter, now)
+            return
         reader = self._reader
-        if not reader.started:
-            reader.reply.first_at = now
+        reader.begin(head_only=self._head_only, keep=self._keep)
+        reader.reply.first_at = now
+        if self._feed(data, now) and not self._head_only:
+            self._heads.learn(data, reader.reply)
+
+    def _feed(self, data: bytes, now: float) -> bool:
+        """Parses; true when the reply is complete with it."""
+        waiter = self._waiter
+        assert waiter is not None
         try:
-            reply = reader.feed(data)
+            reply = self._reader.feed(data)
         except Failure as failure:
             self._fail(failure)
             self.close()
-            return
+            return False
         if reply is not None:
-            self._done(reply, now)
+            self._done(reply, waiter, now)
+        return reply is not None
 
     def eof_received(self) -> bool:
         return False
@@ -56,14 +80,14 @@ class Connection(asyncio.Protocol):
         waiter = self._waiter
         if waiter is None or waiter.done():
             return
-        reply = self._reader.end_of_stream() if exc is None else None
+        reply = self._reader.end_of_stream() if exc is None and self._started else None
         if reply is not None:
-            self._done(reply, time.perf_counter())
+            self._done(reply, waiter, time.perf_counter())
         elif self._error is not None:
             self._fail(self._error)
-        elif not self._reader.started and self._count > 1:
+        elif not self._started and self._count > 1:
             self._fail(Reopen("closed-idle", "the server closed the kept connection before it answered"))
-        elif not self._reader.started:
+        elif not self._started:
             self._fail(Failure("closed-early", "the server closed the connection without an answer"))
         else:
             self._fail(Failure("closed-mid-body", f"the server closed after {self._reader.reply.bytes_in:,} bytes of its answer"))
@@ -75,8 +99,7 @@ class Connection(asyncio.Protocol):
         if transport is None or not self.alive:
             raise Reopen("closed-idle", "the kept connection is closed")
         self._count += 1
-        reader = self._reader
-        reader.begin(head_only=head_only, keep=keep)
+        self._started, self._head_only, self._keep = False, head_only, keep
         self._waiter = waiter = self._loop.create_future()
         self._watch.add(self)
         self._size = len(data)
@@ -84,24 +107,23 @@ class Connection(asyncio.Protocol):
         transport.write(data)
         return waiter
 
-    def _done(self, reply: Reply, now: float) -> None:
+    def _done(self, reply: Reply, waiter: "asyncio.Future[Reply]", now: float) -> None:
         """The reply is complete: its instants and sizes, then whoever waits."""
         self._watch.discard(self)
-        waiter, self._waiter = self._waiter, None
+        self._waiter = None
         reply.sent_at, reply.last_at = self._sent_at, now
         reply.bytes_out = self._size
         reply.reused = self._count > 1
         if not reply.keep_alive:
             self.close()
-        if waiter is not None and not waiter.done():
-            waiter.set_result(reply)
+        waiter.set_result(reply)
 
     def overdue(self, now: float, first_byte_s: float, whole_s: float) -> None:
         """Ends the exchange with a time-out when it is over its limits."""
         waited = now - self._sent_at
         if waited > whole_s:
             failure = Failure("timeout-whole", f"no complete answer within {whole_s:g} s")
-        elif waited > first_byte_s and not self._reader.started:
+        elif waited > first_byte_s and not self._started:
             failure = Failure("timeout-first-byte", f"no first byte within {first_byte_s:g} s")
         else:
             return

@@ -17,13 +17,10 @@ class Cookie(NamedTuple):
 class CookieJar:
     """Cookies by (domain, path, name). `now` is seconds since the epoch, passed in."""
 
-    __slots__ = ("_cookies",)
+    __slots__ = ("cookies",)
 
     def __init__(self) -> None:
-        self._cookies: dict[tuple[str, str, str], Cookie] = {}
-
-    def __len__(self) -> int:
-        return len(self._cookies)
+        self.cookies: dict[tuple[str, str, str], Cookie] = {}
 
     def take(self, header: str, host: str, path: str, now: float) -> None:
         """Stores one Set-Cookie header's value (§5.2, §5.3); what can't be one is ignored, as the RFC says."""
@@ -60,17 +57,17 @@ class CookieJar:
             return
         key3 = (domain, cookie_path, name)
         if expires is not None and expires <= now:
-            self._cookies.pop(key3, None)
+            self.cookies.pop(key3, None)
             return
-        self._cookies[key3] = Cookie(name, value, domain, host_only, cookie_path, secure, expires)
+        self.cookies[key3] = Cookie(name, value, domain, host_only, cookie_path, secure, expires)
 
     def header(self, host: str, path: str, secure: bool, now: float) -> str:
         """The Cookie header's value for a request (§5.4), longest path first; empty when there is none."""
-        if not self._cookies:
+        if not self.cookies:
             return ""
         found = [
             cookie
-            for cookie in self._cookies.values()
+            for cookie in self.cookies.values()
             if (cookie.domain == host if cookie.host_only else domain_matches(host, cookie.domain))
             and path_matches(path, cookie.path)
             and (secure or not cookie.secure)
@@ -81,7 +78,7 @@ class CookieJar:
         return "; ".join(f"{cookie.name}={cookie.value}" for cookie in found)
 
     def values(self) -> dict[str, str]:
-        return {cookie.name: cookie.value for cookie in self._cookies.values()}
+        return {cookie.name: cookie.value for cookie in self.cookies.values()}
 
 
 def domain_matches(host: str, domain: str) -> bool:

@@ -1,5 +1,7 @@
 """Reads HTTP/1.1 replies from bytes (sans-IO, on httptools)."""
 
+from collections.abc import Sequence
+
 import httptools
 
 from dynamikos.engine.failures import Failure
@@ -8,20 +10,15 @@ from dynamikos.engine.failures import Failure
 class Reply:
     """A reply as it came in. Instants are the clock's seconds; `body` is empty unless it was to be kept."""
 
-    __slots__ = (
-        "body", "bytes_in", "bytes_out", "cookies", "first_at", "headers", "keep_alive", "last_at", "opened_us", "reused", "sent_at", "status",
-    )  # fmt: skip
-
-    def __init__(self) -> None:
-        self.status = 0
-        self.headers: list[tuple[bytes, bytes]] = []
-        self.body = b""
-        self.bytes_in = self.bytes_out = 0
-        self.sent_at = self.first_at = self.last_at = 0.0
-        self.keep_alive = True
-        self.cookies: list[bytes] | None = None
-        self.opened_us: tuple[int, int, int] | None = None  # dns, connect, ssl, when the connection was opened for it
-        self.reused = False
+    status = 0
+    headers: Sequence[tuple[bytes, bytes]] = ()
+    body = b""
+    bytes_in = bytes_out = 0
+    sent_at = first_at = last_at = 0.0
+    keep_alive = True
+    reused = False
+    cookies: Sequence[bytes] | None = None
+    opened_us: tuple[int, int, int] | None = None  # dns, connect, ssl, when the connection was opened for it
 
     def header(self, name: bytes) -> bytes | None:
         """The first value of a header; `name` in lower case."""
@@ -31,21 +28,47 @@ class Reply:
         return None
 
 
+class Heads:
+    """Heads seen before, so that the same bytes are not parsed twice: head → (length of the body, status, headers, cookies).
+
+    Only what was framed by one Content-Length, came in one piece and leaves the connection open is remembered (RFC 9112 §6).
+    """
+
+    def __init__(self) -> None:
+        self.known: dict[bytes, tuple[int, int, Sequence[tuple[bytes, bytes]], Sequence[bytes] | None]] = {}
+
+    def learn(self, data: bytes, reply: Reply) -> None:
+        """Remembers the head of a complete reply that came as `data`, if it is of the simple kind."""
+        lengths = [value for name, value in reply.headers if name.lower() == b"content-length"]
+        if reply.status < 200 or reply.status in (204, 304) or not reply.keep_alive or len(lengths) != 1 or not lengths[0].isdigit():
+            return
+        if any(name.lower() in (b"transfer-encoding", b"upgrade") for name, _ in reply.headers):
+            return
+        end = data.find(b"\r\n\r\n") + 4
+        if end < 4 or end + int(lengths[0]) != len(data):
+            return
+        if len(self.known) >= 512:
+            self.known.clear()
+        self.known[data[:end]] = (int(lengths[0]), reply.status, tuple(reply.headers), reply.cookies)
+
+
 MAX_KEPT = 16_000_000
 
 
 class ReplyReader:
     """One reply after another on a connection. `feed` returns the reply when it is complete."""
 
-    __slots__ = ("_chunks", "_done", "_framed", "_head_only", "_keep", "_kept_bytes", "_parser", "_until_close", "reply")
+    __slots__ = ("_chunks", "_done", "_framed", "_head_only", "_headers", "_keep", "_kept_bytes", "_parser", "_until_close", "reply")
 
     def __init__(self) -> None:
         self._parser = httptools.HttpResponseParser(self)
+        self._headers: list[tuple[bytes, bytes]] = []
         self.begin(head_only=False, keep=False)
 
     def begin(self, *, head_only: bool, keep: bool) -> None:
         """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (a status ≥ 400 is always kept)."""
         self.reply = Reply()
+        self.reply.headers = self._headers = []
         self._chunks: list[bytes] = []
         self._kept_bytes = 0
         self._done = False
@@ -82,12 +105,10 @@ class ReplyReader:
     def on_header(self, name: bytes, value: bytes) -> None:
         if not self._done:
             reply = self.reply
-            reply.headers.append((name, value))
+            self._headers.append((name, value))
             size = len(name)
             if size == 10 and name.lower() == b"set-cookie":
-                if reply.cookies is None:
-                    reply.cookies = []
-                reply.cookies.append(value)
+                reply.cookies = [*(reply.cookies or ()), value]
             elif (size == 14 and name.lower() == b"content-length") or (size == 17 and name.lower() == b"transfer-encoding"):
                 self._framed = True
 
@@ -95,7 +116,7 @@ class ReplyReader:
         reply = self.reply
         status = self._parser.get_status_code()
         if 100 <= status < 200 and status != 101:  # interim (RFC 9110 §15.2): the final one follows
-            reply.headers = []
+            reply.headers = self._headers = []
             self._framed = False
             return
         reply.status = status

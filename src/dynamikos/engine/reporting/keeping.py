@@ -3,6 +3,7 @@
 import base64
 import json
 import random
+import sys
 from collections.abc import Iterable
 from urllib.parse import quote, quote_plus
 
@@ -56,8 +57,8 @@ class Choice:
         self._kinds: dict[tuple[int, str], int] = {}
         self._slowest: dict[int, list[int]] = {}
         self._sampled = 0
-        self._floor: dict[int, int] = {}
-        self._until = self._skip()
+        self.floor: dict[int, int] = {}
+        self.until = self._skip()
 
     def failed(self, series: int, kind: str) -> str:
         """A reason, or "" when the limit of this kind is reached."""
@@ -71,11 +72,11 @@ class Choice:
         """Decided before sending, because the body must be kept then."""
         if self._everything:
             return True
-        self._until -= 1
-        if self._until > 0 or self._sampled >= SAMPLED:
+        self.until -= 1
+        if self.until > 0:
             return False
         self._sampled += 1
-        self._until = self._skip()
+        self.until = self._skip() if self._sampled < SAMPLED else sys.maxsize
         return True
 
     def _skip(self) -> int:
@@ -83,7 +84,7 @@ class Choice:
         return 1 + int(self._random.expovariate(0.01))
 
     def slowest(self, series: int, duration_us: int) -> str:
-        if duration_us <= self._floor.get(series, -1):
+        if duration_us <= self.floor.get(series, -1):  # the hot path looks at `floor` itself before it calls
             return ""
         best = self._slowest.setdefault(series, [])
         if len(best) < SLOWEST or duration_us > best[0]:
@@ -91,6 +92,6 @@ class Choice:
             best.sort()
             del best[:-SLOWEST]
             if len(best) == SLOWEST:
-                self._floor[series] = best[0]
+                self.floor[series] = best[0]
             return "among the slowest"
         return ""

@@ -135,6 +135,8 @@ class CompiledStep:
     embedded_series: int
     requests: list[CompiledRequest]
 
+    quick: CompiledRequest | None = None  # its only request, if nothing varies in it and its answer is not looked into
+
 
 @dataclass(slots=True)
 class Script:
@@ -152,14 +154,17 @@ def compile_journey(journey: Journey, environment: Values) -> Script:
     numbers = {(each.level, each.step, each.request): each.no for each in series}
     parts: dict[str, list[CompiledStep]] = {"opening": [], "rounds": [], "closing": []}
     for part, step in journey.steps():
-        parts[part].append(
-            CompiledStep(
-                step=step,
-                series=numbers[("step", step.step, "")],
-                embedded_series=numbers.get(("embedded", step.step, ""), -1),
-                requests=[_request(each, step, numbers[("request", step.step, each.request)], environment) for each in step.requests],
-            )
+        made = CompiledStep(
+            step=step,
+            series=numbers[("step", step.step, "")],
+            embedded_series=numbers.get(("embedded", step.step, ""), -1),
+            requests=[_request(each, step, numbers[("request", step.step, each.request)], environment) for each in step.requests],
         )
+        if len(made.requests) == 1:
+            only = made.requests[0]
+            if only.plain is not None and not (only.plain[4] or only.captures or only.checks or only.embedded):
+                made.quick = only
+        parts[part].append(made)
     return Script(series, parts["opening"], parts["rounds"], parts["closing"])
 
 

@@ -2,8 +2,9 @@
 
 import asyncio
 import time
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable, Iterator
 from dataclasses import dataclass, field
+from itertools import count
 
 from dynamikos.core.captures import View
 from dynamikos.core.checks import Verdict
@@ -43,11 +44,12 @@ class Surroundings:
     deals: bool = True
     span_prefix: int = 0
     keep_everything: bool = False
-    serial: list[int] = field(default_factory=lambda: [0])
+    spans: Iterator[int] = field(init=False)
+    trace_line: bytes = field(init=False)
 
-    def next_span(self) -> bytes:
-        self.serial[0] += 1
-        return b"%016x" % (self.span_prefix + self.serial[0])
+    def __post_init__(self) -> None:
+        self.spans = count(self.span_prefix + 1)
+        self.trace_line = b"traceparent: 00-%b-" % self.trace
 
 
 def parts_of(reply: Reply | None) -> dict[str, int]:
@@ -71,6 +73,8 @@ class User:
         self._leaving = False
         self._thinking: asyncio.Future[None] | None = None
         self._state = ""
+        self._link: Link
+        self._span = 0
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -85,10 +89,7 @@ class User:
             if not await self._part(self.around.script.opening):
                 self.around.recorder.retired(self.around.clock.now(), "opening failed")
                 return "opening failed"
-            while not self._leaving and self._rounds_left != 0:
-                await self._one_round()
-                if self._rounds_left is not None:
-                    self._rounds_left -= 1
+            await self._rounds()
             self._enter("closing")
             await self._part(self.around.script.closing, leaving=True)
             return "done"
@@ -109,34 +110,69 @@ class User:
     def _deal(self) -> None:
         self.values.update(self.around.deal(self.number, self.round))
 
-    async def _one_round(self) -> None:
-        around = self.around
-        if self.round and around.deals:
-            self._deal()
-        self.round += 1
-        self.values["round.number"] = str(self.round)
-        self._enter("in a round")
-        begun = around.clock.now()
-        passed = await self._part(around.script.rounds)
-        ended = around.clock.now()
-        if self._leaving and self._rounds_left is None:
-            return  # cut short: neither a passed nor a failed round
-        duration = round((ended - begun) * 1e6)
-        if passed:
-            around.recorder.passed(0, ended, duration)
-        else:
-            around.recorder.missed(0, ended, duration, "a step failed")
+    async def _rounds(self) -> None:
+        around, recorder, now = self.around, self.around.recorder, self.around.clock.now
+        steps, values = around.script.rounds, self.values
+        begun = now()
+        while not self._leaving and self._rounds_left != 0:
+            if self.round and around.deals:
+                self._deal()
+            self.round += 1
+            values["round.number"] = str(self.round)
+            if self._state != "in a round":
+                self._enter("in a round")
+            passed = await self._part(steps)
+            ended = now()
+            if self._rounds_left is not None:
+                self._rounds_left -= 1
+            elif self._leaving:
+                return  # cut short: neither a passed nor a failed round
+            if passed:
+                recorder.passed(0, begun, ended)
+            else:
+                recorder.missed(0, ended, round((ended - begun) * 1e6), "a step failed")
+            begun = ended
 
     async def _part(self, steps: list[CompiledStep], *, leaving: bool = False) -> bool:
+        """Performs steps with their think times; false when one failed, which skips the rest."""
+        recorder, now = self.around.recorder, self.around.clock.now
         for index, step in enumerate(steps):
             if self._leaving and not leaving and self._state == "in a round":
                 return True
-            if not await self._step(step):
-                self.around.recorder.skipped(self.around.clock.now(), len(steps) - index - 1)
+            begun = due = now()
+            waited = 0.0  # the engine's own computing between exchanges is not the server's time
+            kind, last = "", begun
+            had: Reply | Failure | None = None
+            if (quick := step.quick) is not None:
+                waiter = self._quick(quick, due)
+                if waiter is not None:
+                    try:
+                        had = await waiter
+                    except Failure as failure:
+                        had = failure
+                    except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
+                        self._link.close()
+                        raise
+                    if self._settled(quick, step.series, due, had):
+                        if step.step.think_s and not leaving:
+                            await self._think(step.step.think_s)
+                        continue
+            for request in step.requests:
+                if due != begun:
+                    waited += due - last
+                kind, last = await self._request(request, step, due, had)
+                if kind:
+                    break
+                due, had = now(), None
+            if kind:
+                recorder.missed(step.series, last, round((last - begun - waited) * 1e6), kind)
+                recorder.skipped(now(), len(steps) - index - 1)
                 if self._state == "in a round":
                     await self._think(step.step.think_s)
                 return False
-            if not leaving and step.step.think_s:
+            if step.requests:
+                recorder.passed(step.series, begun + waited, last)
+            if step.step.think_s and not leaving:
                 await self._think(step.step.think_s)
         return True
 
@@ -155,36 +191,47 @@ class User:
         self._thinking = None
         self._enter(state)
 
-    async def _step(self, step: CompiledStep) -> bool:
-        recorder, clock = self.around.recorder, self.around.clock
-        begun = last = clock.now()
-        waited = 0.0  # the engine's own computing between exchanges is not the server's time
-        kind = ""
-        for index, request in enumerate(step.requests):
-            if index:
-                waited += clock.now() - last
-            failed, last = await self._request(request, step)
-            if failed:
-                kind = failed
-                break
-        if not step.requests:
-            return True
-        duration = round((last - begun - waited) * 1e6)
-        if kind:
-            recorder.missed(step.series, last, duration, kind)
-            return False
-        recorder.passed(step.series, last, duration)
-        return True
-
     # a request -----------------------------------------------------------------------------------------
 
-    async def _request(self, compiled: CompiledRequest, step: CompiledStep) -> tuple[str, float]:
-        """(kind of failure or "", instant of the last byte)."""
+    def _quick(self, compiled: CompiledRequest, due: float) -> Awaitable[Reply] | None:
+        """Sends a request in which nothing varies over a link that stands open; None where more is needed than that."""
+        plain, around = compiled.plain, self.around
+        assert plain is not None
+        links = self._links.get(plain[0])
+        if not links or self.jar.cookies or around.choice.until <= 1:
+            return None
+        self._link = link = links.pop()
+        if not link.alive:
+            return None
+        around.choice.until -= 1
+        self._span = span = next(around.spans)
+        around.recorder.flying[span] = due
+        around.recorder.sends.append(due)
+        data = plain[3] + around.trace_line + b"%016x-01\r\n\r\n" % span
+        return link.exchange(data, head_only=compiled.method == "HEAD", keep=False, clock=around.clock)
+
+    def _settled(self, compiled: CompiledRequest, step: int, due: float, had: Reply | Failure) -> bool:
+        """Notes the reply to a quick request, all of its step; false when there is more to do about it."""
+        if isinstance(had, Failure):
+            return False
+        recorder, link, last = self.around.recorder, self._link, had.last_at
+        del recorder.flying[self._span]
+        recorder.landings.append(last)
+        if link.alive and compiled.plain is not None:
+            self._links[compiled.plain[0]].append(link)
+        if had.status >= 300 or had.cookies is not None or (last - due) * 1e6 > self.around.choice.floor.get(compiled.series, -1):
+            return False
+        recorder.exchanges.append((compiled.series, step, due, had.sent_at, had.first_at, last, had.bytes_out, had.bytes_in))
+        return True
+
+    async def _request(
+        self, compiled: CompiledRequest, step: CompiledStep, due: float, had: Reply | Failure | None = None
+    ) -> tuple[str, float]:
+        """Performs a request that is due now: (kind of failure or "", instant of the last byte). `had` is what a quick try ended with."""
         around = self.around
         clock, recorder = around.clock, around.recorder
-        due = clock.now()
         try:
-            origin, host, target, head, body = compiled.build(self.values)
+            origin, host, target, head, body = compiled.plain or compiled.build(self.values)
         except TemplateError as problem:
             return self._unsent(compiled, due, Failure("value-missing", str(problem)))
         except Failure as failure:
@@ -192,10 +239,16 @@ class User:
         sampled = around.choice.sample()
         method, hop = compiled.method, 0
         bytes_out = bytes_in = 0
+        keeps_body, instant, span = compiled.keeps_body or sampled, due, self._span
         while True:
-            span = around.next_span()
             try:
-                reply = await self._hop(origin, target, method, head, body, span, compiled.keeps_body or sampled)
+                if isinstance(had, Reply):
+                    reply, had = had, None
+                    if reply.cookies is not None:
+                        self._take_cookies(reply, origin, target)
+                else:
+                    span = self._span if had is not None else next(around.spans)
+                    reply = await self._hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
                 ended = clock.now()
                 duration = round((ended - due) * 1e6)
@@ -215,7 +268,7 @@ class User:
             if around.keep_everything:
                 hop_us = round((reply.last_at - reply.sent_at) * 1e6)
                 self._keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply)
-            hop += 1
+            hop, instant, had = hop + 1, clock.now(), None
             url = resolve(url, location.decode("latin-1"))
             try:
                 origin, host, target = split_url(url)
@@ -230,7 +283,6 @@ class User:
             kind, verdict, captured, view = self._judge(compiled, reply)
         else:
             kind, verdict, captured, view = "", None, {}, None
-        ttfb = round((reply.first_at - reply.sent_at) * 1e6)
         if kind:
             recorder.missed(compiled.series, ended, duration, kind, bytes_out, bytes_in)
             reason = around.choice.failed(compiled.series, kind)
@@ -238,8 +290,12 @@ class User:
                 url = f"{origin[0]}://{host}{target}"
                 self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
         else:
-            recorder.passed(compiled.series, ended, duration, ttfb, bytes_out, bytes_in)
-            reason = ("kept" if around.keep_everything else "sample") if sampled else around.choice.slowest(compiled.series, duration)
+            recorder.answered(compiled.series, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in)
+            reason = ""
+            if sampled:
+                reason = "kept" if around.keep_everything else "sample"
+            elif duration > around.choice.floor.get(compiled.series, -1):
+                reason = around.choice.slowest(compiled.series, duration)
             if reason:
                 url = f"{origin[0]}://{host}{target}"
                 self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, None, captured)
@@ -285,56 +341,66 @@ class User:
             return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
         return "", None, captured, view
 
-    async def _hop(self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: bytes, keep: bool) -> Reply:
-        """One exchange on the wire, once more if a kept connection had been closed meanwhile (RFC 9110 §9.2.2)."""
-        around, jar = self.around, self.jar
-        clock, recorder = around.clock, around.recorder
-        cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time()) if jar else ""
-        if cookie:
-            data = b"%btraceparent: 00-%b-%b-01\r\nCookie: %b\r\n\r\n%b" % (head, around.trace, span, cookie.encode(), body)
-        else:
-            data = b"%btraceparent: 00-%b-%b-01\r\n\r\n%b" % (head, around.trace, span, body)
-        number = recorder.sent(clock.now())
+    async def _hop(
+        self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: int, keep: bool, instant: float,
+        failed: Failure | None = None,
+    ) -> Reply:  # fmt: skip
+        """One exchange on the wire, once more if a kept connection had been closed meanwhile (RFC 9110 §9.2.2).
+
+        `failed` is what a first try, counted as sent, ended with.
+        """
+        around, recorder, jar = self.around, self.around.recorder, self.jar
+        cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time()) if jar.cookies else ""
+        line = b"%bCookie: %b\r\n" % (head, cookie.encode()) if cookie else head
+        data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, body)
+        if failed is None:
+            recorder.sent(span, instant)
         idle = self._links.get(origin)
         if idle is None:
             idle = self._links[origin] = []
         link: Link | None = None
-        tried = False
+        tried = failed is not None
         try:
+            if failed is not None:
+                if not isinstance(failed, Reopen) or method not in IDEMPOTENT:
+                    raise failed
+                recorder.reopened(around.clock.now())
             while True:
-                link, opened = None, False
-                while idle and link is None:
-                    link = idle.pop()
-                    if not link.alive:
-                        link = None
+                opened = False
+                link = idle.pop() if idle else None
+                while link is not None and not link.alive:
+                    link = idle.pop() if idle else None
                 if link is None:
                     link = await around.network.open(origin)
                     opened = True
                 try:
-                    reply = await link.exchange(data, head_only=method == "HEAD", keep=keep, clock=clock)
+                    reply = await link.exchange(data, head_only=method == "HEAD", keep=keep, clock=around.clock)
                     break
                 except Reopen:
                     if tried or method not in IDEMPOTENT:
                         raise
                     tried = True
-                    recorder.reopened(clock.now())
+                    recorder.reopened(around.clock.now())
         except Failure:
-            recorder.landed(number, clock.now(), failed=True)
+            recorder.landed(span, around.clock.now(), failed=True)
             raise
         except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
             if link is not None:
                 link.close()
             raise
-        recorder.landed(number, reply.last_at, failed=False)
+        recorder.landed(span, reply.last_at, failed=False)
         if opened:
             reply.opened_us = link.connect_parts_us
         if link.alive:
             idle.append(link)
         if reply.cookies is not None:
-            path, now = target.partition("?")[0], time.time()
-            for value in reply.cookies:
-                jar.take(value.decode("latin-1"), origin[1], path, now)
+            self._take_cookies(reply, origin, target)
         return reply
+
+    def _take_cookies(self, reply: Reply, origin: Origin, target: str) -> None:
+        path, now = target.partition("?")[0], time.time()
+        for value in reply.cookies or ():
+            self.jar.take(value.decode("latin-1"), origin[1], path, now)
 
     @staticmethod
     def _redirected_head(method: str, target: str, host: str, head: bytes, body: bytes) -> bytes:
@@ -363,7 +429,7 @@ class User:
                     url = resolve(page, address)
                     origin, host, target = split_url(url)
                     head = f"GET {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\nAccept: */*\r\n".encode()
-                    reply = await self._hop(origin, target, "GET", head, b"", around.next_span(), False)
+                    reply = await self._hop(origin, target, "GET", head, b"", next(around.spans), False, due)
                 except Failure as failure:
                     ended = around.clock.now()
                     around.recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failure.kind)
@@ -375,8 +441,9 @@ class User:
                             step.embedded_series, ended, duration, f"status-{reply.status}", reply.bytes_out, reply.bytes_in
                         )
                     else:
-                        ttfb = round((reply.first_at - reply.sent_at) * 1e6)
-                        around.recorder.passed(step.embedded_series, ended, duration, ttfb, reply.bytes_out, reply.bytes_in)
+                        around.recorder.answered(
+                            step.embedded_series, due, reply.sent_at, reply.first_at, ended, reply.bytes_out, reply.bytes_in
+                        )
                 last = max(last, ended)
 
         async with asyncio.TaskGroup() as group:
@@ -390,11 +457,11 @@ class User:
         now = self.around.clock.now()
         self.around.recorder.missed(compiled.series, now, round((now - due) * 1e6), failure.kind)
         address = compiled.request.address
-        self._keep_failure(compiled, failure.kind, compiled.method, address, b"", b"", 0, b"", 0, error=failure.detail)
+        self._keep_failure(compiled, failure.kind, compiled.method, address, b"", b"", 0, 0, 0, error=failure.detail)
         return failure.kind, now
 
     def _keep_failure(
-        self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: bytes,
+        self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
         hop: int, error: str,
     ) -> None:  # fmt: skip
         reason = self.around.choice.failed(compiled.series, kind)
@@ -402,7 +469,7 @@ class User:
             self._keep(compiled, reason, method, url, head, body, duration_us, span, hop, None, error=error)
 
     def _keep(
-        self, compiled: CompiledRequest, reason: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: bytes,
+        self, compiled: CompiledRequest, reason: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
         hop: int, reply: Reply | None, view: View | None = None, verdict: Verdict | None = None,
         captured: dict[str, str] | None = None, error: str = "",
     ) -> None:  # fmt: skip
@@ -430,6 +497,6 @@ class User:
                 size_bytes=len(view.body) if view is not None else (reply.bytes_in if reply is not None else 0),
                 duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
                 actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(self.values)),
-                captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=span.decode(),
+                captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",
             )
         )  # fmt: skip
