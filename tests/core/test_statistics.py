@@ -31,7 +31,6 @@ class Buckets(TestCase):
         self.assertEqual(buckets_of(np.array(values, dtype=np.int64)).tolist(), [bucket_of(value) for value in values])
 
 
-
 class Percentiles(TestCase):
     def test_values_of_the_design(self) -> None:
         hundred = Histogram.of(ms * 1000 for ms in range(1, 101))

@@ -26,7 +26,7 @@ class Link(Protocol):
     alive: bool
     connect_parts_us: tuple[int, int, int]
 
-    def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> Awaitable[Reply]:
+    def exchange(self, data: bytes, *, head_only: bool, keep: bool) -> Awaitable[Reply]:
         """Sends `data`; awaiting gives the reply. Raises Failure, at once or when awaited. Cancelled: close the link."""
         ...
 

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from dynamikos.core.reports import KeptExchange, ShardSecond
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.protocol import Reply, ReplyReader
-from dynamikos.engine.ports import Clock, Origin
+from dynamikos.engine.ports import Origin
 
 T = TypeVar("T")
 
@@ -105,7 +105,8 @@ class ScriptedLink:
         self.alive = True
         self.connect_parts_us = (0, 0, -1)
 
-    async def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> Reply:
+    async def exchange(self, data: bytes, *, head_only: bool, keep: bool) -> Reply:
+        clock = VirtualClock()
         self._count += 1
         self._network.requests.append(data)
         sent_at = clock.now()

@@ -5,11 +5,10 @@ import time
 
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
-from dynamikos.engine.ports import Clock
 
 
 class Connection(asyncio.Protocol):
-    """An HTTP/1.1 keep-alive connection. One future per exchange; `watch` holds the busy ones for time-outs, `heads` those seen."""
+    """An HTTP/1.1 keep-alive connection. One future per exchange; `watch` holds the open ones for time-outs, `heads` those seen."""
 
     def __init__(self, watch: "set[Connection]", heads: Heads) -> None:
         self._reader = ReplyReader()
@@ -19,7 +18,7 @@ class Connection(asyncio.Protocol):
         self._waiter: asyncio.Future[Reply] | None = None
         self._error: Failure | None = None
         self._watch = watch
-        self._loop = asyncio.get_running_loop()
+        self._future = asyncio.get_running_loop().create_future
         self._sent_at = 0.0
         self._size = 0
         self._count = 0
@@ -30,6 +29,7 @@ class Connection(asyncio.Protocol):
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         self._transport = transport  # type: ignore[assignment]
+        self._watch.add(self)
         self.alive = True
 
     def data_received(self, data: bytes) -> None:
@@ -49,8 +49,10 @@ class Connection(asyncio.Protocol):
             _, reply.status, reply.headers, reply.cookies = known
             if self._keep or reply.status >= 400:
                 reply.body = data[end:]
-            reply.first_at, reply.bytes_in = now, len(data)
-            self._done(reply, waiter, now)
+            self._waiter = None
+            reply.first_at = reply.last_at = now
+            reply.sent_at, reply.bytes_in, reply.bytes_out, reply.reused = self._sent_at, len(data), self._size, self._count > 1
+            waiter.set_result(reply)
             return
         reader = self._reader
         reader.begin(head_only=self._head_only, keep=self._keep)
@@ -77,6 +79,7 @@ class Connection(asyncio.Protocol):
 
     def connection_lost(self, exc: Exception | None) -> None:
         self.alive = False
+        self._watch.discard(self)
         waiter = self._waiter
         if waiter is None or waiter.done():
             return
@@ -94,14 +97,13 @@ class Connection(asyncio.Protocol):
 
     # use -------------------------------------------------------------------------------------------------
 
-    def exchange(self, data: bytes, *, head_only: bool, keep: bool, clock: Clock) -> "asyncio.Future[Reply]":
+    def exchange(self, data: bytes, *, head_only: bool, keep: bool) -> "asyncio.Future[Reply]":
         transport = self._transport
         if transport is None or not self.alive:
             raise Reopen("closed-idle", "the kept connection is closed")
         self._count += 1
         self._started, self._head_only, self._keep = False, head_only, keep
-        self._waiter = waiter = self._loop.create_future()
-        self._watch.add(self)
+        self._waiter = waiter = self._future()
         self._size = len(data)
         self._sent_at = time.perf_counter()
         transport.write(data)
@@ -109,7 +111,6 @@ class Connection(asyncio.Protocol):
 
     def _done(self, reply: Reply, waiter: "asyncio.Future[Reply]", now: float) -> None:
         """The reply is complete: its instants and sizes, then whoever waits."""
-        self._watch.discard(self)
         self._waiter = None
         reply.sent_at, reply.last_at = self._sent_at, now
         reply.bytes_out = self._size
@@ -119,7 +120,9 @@ class Connection(asyncio.Protocol):
         waiter.set_result(reply)
 
     def overdue(self, now: float, first_byte_s: float, whole_s: float) -> None:
-        """Ends the exchange with a time-out when it is over its limits."""
+        """Ends the exchange under way, if any, with a time-out when it is over its limits."""
+        if self._waiter is None or self._waiter.done():
+            return
         waited = now - self._sent_at
         if waited > whole_s:
             failure = Failure("timeout-whole", f"no complete answer within {whole_s:g} s")
@@ -138,6 +141,5 @@ class Connection(asyncio.Protocol):
 
     def _fail(self, failure: Failure) -> None:
         self._error = failure
-        self._watch.discard(self)
         if self._waiter is not None and not self._waiter.done():
             self._waiter.set_exception(failure)

@@ -86,7 +86,7 @@ class Recorder:
         self.sends: list[float] = []  # instants at which an exchange was sent
         self.landings: list[float] = []  # instants at which one was answered
         self.stretches: list[tuple[int, float, float]] = []  # steps and rounds that passed: series, begun, ended
-        # requests that passed: series, series of the step it is all of (or −1), due, sent, first byte, last byte, bytes out, bytes in
+        # requests that passed: series, series of the step it is all of (its landing is not noted then) or −1, due, sent, first byte, last byte, bytes out, bytes in
         self.exchanges: list[tuple[int, int, float, float, float, float, int, int]] = []
         self._gauges: dict[int, tuple[dict[str, int], int]] = {}
 
@@ -103,6 +103,7 @@ class Recorder:
 
     def count(self) -> None:
         """Counts what is noted."""
+        self.landings.extend(each[5] for each in self.exchanges if each[1] >= 0)
         for instants, name in ((self.sends, "sent"), (self.landings, "answered")):
             if instants:
                 seconds, counts = np.unique((np.array(instants) - self.begin).astype(np.int64), return_counts=True)

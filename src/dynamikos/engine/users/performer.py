@@ -50,6 +50,9 @@ class Surroundings:
     def __post_init__(self) -> None:
         self.spans = count(self.span_prefix + 1)
         self.trace_line = b"traceparent: 00-%b-" % self.trace
+        for step in (*self.script.opening, *self.script.rounds, *self.script.closing):
+            if step.quick is not None and step.quick.plain is not None:
+                step.quick.start = step.quick.plain[3] + self.trace_line
 
 
 def parts_of(reply: Reply | None) -> dict[str, int]:
@@ -75,6 +78,7 @@ class User:
         self._state = ""
         self._link: Link
         self._span = 0
+        self._recorder, self._choice, self._spans = around.recorder, around.choice, around.spans
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -153,10 +157,11 @@ class User:
                     except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
                         self._link.close()
                         raise
-                    if self._settled(quick, step.series, due, had):
-                        if step.step.think_s and not leaving:
-                            await self._think(step.step.think_s)
-                        continue
+                    else:
+                        if self._settled(quick, step.series, due, had):
+                            if step.step.think_s and not leaving:
+                                await self._think(step.step.think_s)
+                            continue
             for request in step.requests:
                 if due != begun:
                     waited += due - last
@@ -195,33 +200,29 @@ class User:
 
     def _quick(self, compiled: CompiledRequest, due: float) -> Awaitable[Reply] | None:
         """Sends a request in which nothing varies over a link that stands open; None where more is needed than that."""
-        plain, around = compiled.plain, self.around
-        assert plain is not None
-        links = self._links.get(plain[0])
-        if not links or self.jar.cookies or around.choice.until <= 1:
+        links, choice = self._links.get(compiled.origin), self._choice
+        if not links or choice.until <= 1 or self.jar.cookies:
             return None
         self._link = link = links.pop()
         if not link.alive:
             return None
-        around.choice.until -= 1
-        self._span = span = next(around.spans)
-        around.recorder.flying[span] = due
-        around.recorder.sends.append(due)
-        data = plain[3] + around.trace_line + b"%016x-01\r\n\r\n" % span
-        return link.exchange(data, head_only=compiled.method == "HEAD", keep=False, clock=around.clock)
+        choice.until -= 1
+        recorder = self._recorder
+        self._span = span = next(self._spans)
+        recorder.flying[span] = due
+        recorder.sends.append(due)
+        return link.exchange(compiled.start + b"%016x-01\r\n\r\n" % span, head_only=compiled.head_only, keep=False)
 
-    def _settled(self, compiled: CompiledRequest, step: int, due: float, had: Reply | Failure) -> bool:
+    def _settled(self, compiled: CompiledRequest, step: int, due: float, reply: Reply) -> bool:
         """Notes the reply to a quick request, all of its step; false when there is more to do about it."""
-        if isinstance(had, Failure):
-            return False
-        recorder, link, last = self.around.recorder, self._link, had.last_at
+        recorder, link, last = self._recorder, self._link, reply.last_at
         del recorder.flying[self._span]
-        recorder.landings.append(last)
-        if link.alive and compiled.plain is not None:
-            self._links[compiled.plain[0]].append(link)
-        if had.status >= 300 or had.cookies is not None or (last - due) * 1e6 > self.around.choice.floor.get(compiled.series, -1):
+        if link.alive:
+            self._links[compiled.origin].append(link)
+        if reply.status >= 300 or reply.cookies is not None or (last - due) * 1e6 > self._choice.floor.get(compiled.series, -1):
+            recorder.landings.append(last)
             return False
-        recorder.exchanges.append((compiled.series, step, due, had.sent_at, had.first_at, last, had.bytes_out, had.bytes_in))
+        recorder.exchanges.append((compiled.series, step, due, reply.sent_at, reply.first_at, last, reply.bytes_out, reply.bytes_in))
         return True
 
     async def _request(
@@ -374,7 +375,7 @@ class User:
                     link = await around.network.open(origin)
                     opened = True
                 try:
-                    reply = await link.exchange(data, head_only=method == "HEAD", keep=keep, clock=around.clock)
+                    reply = await link.exchange(data, head_only=method == "HEAD", keep=keep)
                     break
                 except Reopen:
                     if tried or method not in IDEMPOTENT:
