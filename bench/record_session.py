@@ -1,4 +1,4 @@
-"""Records examples/evening-session.har: an invented observer's evening in Chromium on the stand-in.
+"""Records examples/evening-session.har and second-evening.har: two invented observers' evenings in Chromium on the stand-in.
 
     ./dynamikos target &   then   PYTHONPATH=src .venv/bin/python bench/record_session.py
 A foreign host (a made-up counter of visitors) is added afterwards, as every real session has one.
@@ -13,14 +13,14 @@ from dynamikos.cli.commands.shots import CHROMIUM, QUIET
 from observatory.people import observer
 
 TARGET = "http://127.0.0.1:8470"
-OUT = Path(__file__).resolve().parents[1] / "examples/evening-session.har"
+EXAMPLES = Path(__file__).resolve().parents[1] / "examples"
 
 
-def main() -> None:
-    email, password, _, constellation, night = observer(4321)
+def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int) -> None:
+    email, password, _, constellation, night = observer(number)
     with sync_playwright() as play:
         browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
-        context = browser.new_context(record_har_path=str(OUT), record_har_content="embed")
+        context = browser.new_context(record_har_path=str(out), record_har_content="embed")
         page = context.new_page()
         page.goto(TARGET + "/")
         page.wait_for_timeout(1200)
@@ -29,27 +29,31 @@ def main() -> None:
         page.fill("[name=email]", email)
         page.fill("[name=password]", password)
         page.evaluate(
-            "() => { document.querySelector('[name=click_x]').value = 212; document.querySelector('[name=click_y]').value = 318; }"
+            "([x, y]) => { document.querySelector('[name=click_x]').value = x; document.querySelector('[name=click_y]').value = y; }",
+            list(click),
         )
         form_key = page.input_value("[name=form_key]")
         page.click("button")
         page.wait_for_timeout(1500)
         page.goto(f"{TARGET}/sky?constellation={constellation}&page=1")
         page.evaluate(
-            "async () => { await fetch('/api/objects?q=ring&t=' + Date.now(), {headers: {'X-Request-Id': crypto.randomUUID()}}); }"
+            """async (term) => { await fetch('/api/objects?q=' + term + '&t=' + Date.now(),
+            {headers: {'X-Request-Id': crypto.randomUUID(), 'X-Sky-Token': window.sky.skyToken}}); }""",
+            term,
         )
         page.wait_for_timeout(1300)
         page.click("a.object >> nth=0")
         page.wait_for_timeout(1400)
         page.evaluate(
-            """async (night) => {
+            """async ([night, slot]) => {
+            const sight = atob(document.querySelector('[data-sight]').dataset.sight);
             const pause = (ms) => new Promise((done) => setTimeout(done, ms));
-            const found = await (await fetch('/api/slots?night=' + night)).json(); await pause(1300);
+            const found = await (await fetch('/api/slots?night=' + night + '&sight=' + encodeURIComponent(sight))).json(); await pause(1300);
             const key = document.cookie.split('; ').find((c) => c.startsWith('desk=')).slice(5);
             const held = await (await fetch('/api/holds', {method: 'POST', headers: {'Content-Type': 'application/json', 'X-Form-Key': key},
-              body: JSON.stringify({slot: found.slots[0].id, hold_token: found.hold_token})})).json(); window.hold = held.hold.id; await pause(1200);
+              body: JSON.stringify({slot: found.slots[slot].id, hold_token: found.hold_token})})).json(); window.hold = held.hold.id; await pause(1200);
         }""",
-            night,
+            [night, slot],
         )
         page.evaluate(
             """(key) => { const f = document.createElement('form'); f.method = 'post'; f.action = '/bookings';
@@ -65,14 +69,15 @@ def main() -> None:
         context.close()
         browser.close()
 
-    har = json.loads(OUT.read_text())
+    har = json.loads(out.read_text())
     first = har["log"]["entries"][0]
     counter = json.loads(json.dumps(first))
     counter["request"].update(url="https://counter.visitors.example/hit?page=front", headers=[])
     counter["response"]["content"] = {"size": 43, "mimeType": "image/gif", "text": "", "encoding": "base64"}
     har["log"]["entries"].insert(9, counter)
-    OUT.write_text(json.dumps(har, indent=1))
+    out.write_text(json.dumps(har, indent=1))
 
 
 if __name__ == "__main__":
-    main()
+    record(4321, EXAMPLES / "evening-session.har", "ring", (212, 318), 0)
+    record(1779, EXAMPLES / "second-evening.har", "nebula", (347, 92), 1)

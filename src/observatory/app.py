@@ -1,6 +1,7 @@
 """The stand-in as a plain ASGI application: routing, sessions, and the log that /truth shows."""
 
 import asyncio
+import base64
 import collections
 import hashlib
 import itertools
@@ -138,12 +139,12 @@ class Observatory:
             if path == "/sky":
                 return "sky", self._sky(query, headers)
             if path == "/api/objects":
-                return "objects search", self._search(query)
+                return "objects search", self._search(query, headers)
             if path == "/api/slots":
                 return "slots", self._slots(query, headers)
             if path.startswith("/objects/"):
                 each = BY_SLUG.get(path[9:])
-                return "object", (200, [HTML], pages.thing(each)) if each else self._wrong(404, "no such object")
+                return "object", self._object(each, headers) if each else self._wrong(404, "no such object")
         elif method == "POST":
             form = {key: values[0] for key, values in parse_qs(body.decode("utf-8", "replace"), keep_blank_values=True).items()}
             if path == "/sign-in":
@@ -204,15 +205,25 @@ class Observatory:
         shown = found[(number - 1) * 12 % max(1, len(found)) :][:12]
         return 200, [HTML], pages.sky(constellation, number, shown, token, session.get("name", "visitor"))
 
-    def _search(self, query: dict[str, str]) -> Reply:
+    def _search(self, query: dict[str, str], headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        if headers.get("x-sky-token", session.get("sky_token")) != session.get("sky_token"):
+            return self._wrong(403, "X-Sky-Token is not the one of the sky page")
         wanted = query.get("q", "").lower()
         found = [each for each in OBJECTS if wanted in each["slug"] or wanted in each["constellation"]][:20]
         return 200, [JSON], json.dumps({"q": wanted, "objects": found}).encode()
+
+    def _object(self, each: dict[str, str], headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        session["sight"] = sight = "sight/" + self.token("sight")[:14]
+        return 200, [HTML], pages.thing(each, base64.b64encode(sight.encode()).decode())
 
     def _slots(self, query: dict[str, str], headers: dict[str, str]) -> Reply:
         _, session = self._session(headers)
         if "email" not in session:
             return self._wrong(401, "sign in first")
+        if query.get("sight", session.get("sight")) != session.get("sight"):
+            return self._wrong(403, "sight is not the one of the object's page")
         night = query.get("night", "")
         if not re.fullmatch(r"\d\d\.\d\d\.\d{4}", night):
             return self._wrong(400, "night must be dd.mm.yyyy")

@@ -49,8 +49,11 @@ def sky(constellation: str, number: int, found: list[dict[str, str]], token: str
     )
 
 
-def thing(each: dict[str, str]) -> bytes:
-    return page(each["name"], f"<h1>{each['name']}</h1><p>In {each['constellation']}. " + "A patient faint light. " * 60 + "</p>")
+def thing(each: dict[str, str], sight: str) -> bytes:
+    return page(
+        each["name"],
+        f"<h1>{each['name']}</h1><p data-sight='{sight}'>In {each['constellation']}. " + "A patient faint light. " * 60 + "</p>",
+    )
 
 
 def booked(reference: str, minutes: int, night: str) -> bytes:

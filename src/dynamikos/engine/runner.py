@@ -75,7 +75,7 @@ def surroundings(
         secret_columns=frozenset(f"{pile.key}.{column}" for pile in frozen.data for column in pile.secret),
         secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor,
         trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32].encode(),
-        deals=bool(frozen.data), span_prefix=(shard.number + 1) << 40,
+        deals=bool(frozen.data), seed=frozen.seed, span_prefix=(shard.number + 1) << 40,
     )  # fmt: skip
 
 

@@ -3,6 +3,6 @@
 Never sends or keeps anything. Start reading at `base`.
 """
 
-from dynamikos.core.captures.base import Capture, Captured, View, compile_capture
+from dynamikos.core.captures.base import BetweenForm, Capture, Captured, CssForm, RegexForm, View, compile_capture, compile_finder
 
-__all__ = ["Capture", "Captured", "View", "compile_capture"]
+__all__ = ["BetweenForm", "Capture", "Captured", "CssForm", "RegexForm", "View", "compile_capture", "compile_finder"]

@@ -1,7 +1,7 @@
 """The capture as a value, and the view of an answer that captures and checks share (each body parsed at most once)."""
 
-from collections.abc import Callable
-from typing import Any
+from collections.abc import Callable, Sequence
+from typing import Annotated, Any, Literal
 
 import msgspec
 import orjson
@@ -12,31 +12,39 @@ from dynamikos.core.exchanges.model import text_of
 
 Captured = str | None
 Taker = Callable[["View"], Captured]
+Finder = Callable[["View"], list[str]]
+Decoding = Literal["", "percent", "html", "json", "base64"]
+Pick = Literal["first", "last", "random", "all"] | Annotated[int, msgspec.Meta(ge=1, le=100_000)]
 
 
 class CssForm(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """The first element that `selector` finds: one `attribute` of it, or its text when none is named."""
+    """The elements that `selector` finds: one `attribute` of each, or its text when none is named."""
 
     selector: str
     attribute: str = ""
 
 
 class BetweenForm(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """What stands between the first `before` and the next `after`."""
+    """What stands between a `before` and the next `after`."""
 
     before: str
     after: str
 
 
 class RegexForm(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """A group of the first match; group 0 is the whole match."""
+    """A group of a match in the body, or in a `header`; group 0 is the whole match."""
 
     pattern: str
     group: int = 1
+    header: str = ""
 
 
 class Capture(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Takes one value out of an answer and keeps it as `name`. Exactly one form is given."""
+    """Takes one value out of an answer and keeps it as `name`. Exactly one form is given.
+
+    `address` is a regular expression with one group, searched in the addresses of the request and of its redirects. Of several
+    matches `pick` takes one ("all": their JSON list); `decode` undoes an encoding of what was found.
+    """
 
     name: str
     json: str | None = None
@@ -45,20 +53,41 @@ class Capture(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     regex: RegexForm | None = None
     header: str | None = None
     cookie: str | None = None
+    address: str | None = None
+    pick: Pick = "first"
+    decode: Decoding = ""
     note: str = ""
 
 
 class View:
     """An answer as captures and checks look at it. Body, text, JSON and HTML are made once, when first asked for."""
 
-    __slots__ = ("_html", "_json", "_text", "body", "content_type", "cookies", "headers", "status")
+    __slots__ = ("_choose", "_drawn", "_html", "_json", "_text", "addresses", "body", "content_type", "cookies", "headers", "status")
 
-    def __init__(self, status: int, headers: list[tuple[bytes, bytes]], body: bytes, cookies: Callable[[], dict[str, str]] = dict) -> None:
-        self.status, self.headers, self.body, self.cookies = status, headers, body, cookies
+    def __init__(
+        self,
+        status: int,
+        headers: Sequence[tuple[bytes, bytes]],
+        body: bytes,
+        cookies: Callable[[], dict[str, str]] = dict,
+        addresses: Sequence[str] = (),
+        choose: Callable[[int], int] = lambda count: 0,
+    ) -> None:
+        """`choose(n)` gives a number below n to captures that pick at random, once for every n: two that pick from lists of
+        the same length in one answer take the same position, so that what belongs together stays together."""
+        self.status, self.headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
+        self._choose = choose
+        self._drawn: dict[int, int] = {}
         self._json: Any = None
         self._html: LexborHTMLParser | None = None
         self._text: str | None = None
         self.content_type = self.header("content-type") or ""
+
+    def choose(self, count: int) -> int:
+        """A position below `count`, the same one each time it is asked for."""
+        if count not in self._drawn:
+            self._drawn[count] = self._choose(count)
+        return self._drawn[count]
 
     def header(self, name: str) -> str | None:
         wanted = name.lower().encode("latin-1", "replace")
@@ -85,11 +114,45 @@ class View:
         return self._html
 
 
-def compile_capture(capture: Capture) -> Taker:
-    """`capture` as a function View → text or None. Raises RuleError with the place of a wrong expression."""
-    from dynamikos.core.captures import forms
+def compile_finder(capture: Capture) -> Finder:
+    """`capture` as a function View → all its matches, decoded. Raises RuleError with the place of a wrong expression."""
+    from dynamikos.core.captures import decoding, forms
 
     given = [name for name in forms.REGISTRY if getattr(capture, name) is not None]
     if len(given) != 1:
         raise RuleError(f"capture '{capture.name}' needs exactly one of {', '.join(forms.REGISTRY)}; it has {len(given)}")
-    return forms.REGISTRY[given[0]](getattr(capture, given[0]))
+    find = forms.REGISTRY[given[0]](getattr(capture, given[0]))
+    if not capture.decode:
+        return find
+    decode = decoding.REGISTRY[capture.decode]
+
+    def decoded(view: View) -> list[str]:
+        return [value for value in map(decode, find(view)) if value is not None]
+
+    return decoded
+
+
+def compile_capture(capture: Capture) -> Taker:
+    """`capture` as a function View → text or None. Raises RuleError with the place of a wrong expression."""
+    from dynamikos.core.captures import forms
+
+    pick = capture.pick
+    find = compile_finder(capture)
+    if pick == "first" and not capture.decode and capture.json is not None:
+        return forms.first_by_json(capture.json)  # a key walk
+    if pick == "all":
+        return lambda view: orjson.dumps(find(view)).decode()
+
+    def take(view: View) -> Captured:
+        found = find(view)
+        if not found:
+            return None
+        if pick == "first":
+            return found[0]
+        if pick == "last":
+            return found[-1]
+        if pick == "random":
+            return found[view.choose(len(found))]
+        return found[pick - 1] if isinstance(pick, int) and pick <= len(found) else None
+
+    return take

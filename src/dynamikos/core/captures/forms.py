@@ -4,12 +4,12 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from dynamikos.core.captures.base import BetweenForm, Captured, CssForm, RegexForm, Taker, View
-from dynamikos.core.captures.paths import MISSING, as_text, compile_path
+from dynamikos.core.captures.base import BetweenForm, Captured, CssForm, Finder, RegexForm, Taker, View
+from dynamikos.core.captures.paths import MISSING, as_text, compile_all, compile_path
 from dynamikos.core.errors import RuleError
 
 
-def by_json(path: str) -> Taker:
+def first_by_json(path: str) -> Taker:
     """The first value a JSONPath finds; nothing when the body is not JSON."""
     walk = compile_path(path)
 
@@ -23,8 +23,21 @@ def by_json(path: str) -> Taker:
     return take
 
 
-def by_css(form: CssForm) -> Taker:
-    """An attribute, or the text, of the first element a CSS selector finds."""
+def by_json(path: str) -> Finder:
+    """All values a JSONPath finds; none when the body is not JSON."""
+    walk = compile_all(path)
+
+    def find(view: View) -> list[str]:
+        try:
+            return [as_text(value) for value in walk(view.json()) if value is not None]
+        except ValueError:
+            return []
+
+    return find
+
+
+def by_css(form: CssForm) -> Finder:
+    """An attribute, or the text, of the elements a CSS selector finds."""
     from selectolax.lexbor import LexborHTMLParser, SelectolaxError
 
     try:
@@ -32,70 +45,97 @@ def by_css(form: CssForm) -> Taker:
     except (SelectolaxError, ValueError, RuntimeError) as problem:
         raise RuleError(f"'{form.selector}' is not a CSS selector: {problem}") from problem
 
-    def take(view: View) -> Captured:
-        node = view.html().css_first(form.selector)
-        if node is None:
-            return None
+    def find(view: View) -> list[str]:
+        nodes = view.html().css(form.selector)
         if form.attribute:
-            return node.attributes.get(form.attribute)
-        return node.text(deep=True, strip=True)
+            values = (node.attributes.get(form.attribute) for node in nodes)
+            return [value for value in values if value is not None]
+        return [node.text(deep=True, strip=True) for node in nodes]
 
-    return take
+    return find
 
 
-def between(form: BetweenForm) -> Taker:
+def between(form: BetweenForm) -> Finder:
     """Searches bytes: no decoding of a large page for one value."""
     if not form.before or not form.after:
         raise RuleError("both texts around the value must be given")
     before, after = form.before.encode(), form.after.encode()
 
-    def take(view: View) -> Captured:
-        start = view.body.find(before)
-        if start < 0:
-            return None
-        start += len(before)
-        end = view.body.find(after, start)
-        return None if end < 0 else view.body[start:end].decode("utf-8", "replace")
+    def find(view: View) -> list[str]:
+        found, body = [], view.body
+        start = body.find(before)
+        while start >= 0:
+            start += len(before)
+            end = body.find(after, start)
+            if end < 0:
+                break
+            found.append(body[start:end].decode("utf-8", "replace"))
+            start = body.find(before, start)
+        return found
 
-    return take
+    return find
 
 
-def by_regex(form: RegexForm) -> Taker:
-    """A group of a regular expression's first match, searched on bytes."""
+def _pattern(text: str, group: int) -> re.Pattern[bytes]:
     try:
-        pattern = re.compile(form.pattern.encode(), re.S)
+        pattern = re.compile(text.encode(), re.S)
     except re.error as problem:
-        raise RuleError(f"'{form.pattern}' is not a regular expression: {problem}") from problem
-    if not 0 <= form.group <= pattern.groups:
-        raise RuleError(f"'{form.pattern}' has {pattern.groups} groups, so there is no group {form.group}")
-
-    def take(view: View) -> Captured:
-        match = pattern.search(view.body)
-        found = match.group(form.group) if match else None
-        return None if found is None else found.decode("utf-8", "replace")
-
-    return take
+        raise RuleError(f"'{text}' is not a regular expression: {problem}") from problem
+    if not 0 <= group <= pattern.groups:
+        raise RuleError(f"'{text}' has {pattern.groups} groups, so there is no group {group}")
+    return pattern
 
 
-def by_header(name: str) -> Taker:
-    """The first value of a response header."""
+def by_regex(form: RegexForm) -> Finder:
+    """A group of a regular expression's matches, searched on bytes."""
+    pattern = _pattern(form.pattern, form.group)
+    wanted = form.header.lower().encode("latin-1", "replace")
+
+    def find(view: View) -> list[str]:
+        texts = [value for name, value in view.headers if name.lower() == wanted] if wanted else [view.body]
+        groups = (match.group(form.group) for text in texts for match in pattern.finditer(text))
+        return [found.decode("utf-8", "replace") for found in groups if found is not None]
+
+    return find
+
+
+def by_address(text: str) -> Finder:
+    """The first group of a regular expression, searched in the request's address and those of its redirects."""
+    pattern = _pattern(text, 1)
+
+    def find(view: View) -> list[str]:
+        groups = (match.group(1) for address in view.addresses for match in pattern.finditer(address.encode()))
+        return [found.decode("utf-8", "replace") for found in groups if found is not None]
+
+    return find
+
+
+def by_header(name: str) -> Finder:
+    """The values of a response header."""
     if not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+", name):
         raise RuleError(f"'{name}' is not a header name")
-    return lambda view: view.header(name)
+    wanted = name.lower().encode()
+    return lambda view: [value.decode("latin-1") for key, value in view.headers if key.lower() == wanted]
 
 
-def by_cookie(name: str) -> Taker:
+def by_cookie(name: str) -> Finder:
     """The value of a cookie in the user's jar after this answer, redirects included."""
     if not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+", name):
         raise RuleError(f"'{name}' is not a cookie name")
-    return lambda view: view.cookies().get(name)
+
+    def find(view: View) -> list[str]:
+        value = view.cookies().get(name)
+        return [] if value is None else [value]
+
+    return find
 
 
-REGISTRY: dict[str, Callable[[Any], Taker]] = {
+REGISTRY: dict[str, Callable[[Any], Finder]] = {
     "json": by_json,
     "css": by_css,
     "between": between,
     "regex": by_regex,
     "header": by_header,
     "cookie": by_cookie,
+    "address": by_address,
 }

@@ -47,6 +47,23 @@ def compile_path(path: str) -> Callable[[Any], Any]:
     return ask
 
 
+def compile_all(path: str) -> Callable[[Any], list[Any]]:
+    """`path` as a function document → all values found. Raises RuleError for an invalid path."""
+    if SIMPLE.match(path):
+        walk = compile_path(path)
+
+        def one(document: Any) -> list[Any]:
+            found = walk(document)
+            return [] if found is MISSING else [found]
+
+        return one
+    try:
+        query = jsonpath_rfc9535.compile(path)
+    except jsonpath_rfc9535.JSONPathError as problem:
+        raise RuleError(f"'{path}' is not a JSONPath: {problem}") from problem
+    return lambda document: [node.value for node in query.find(document)]
+
+
 def as_text(value: Any) -> str:
     """A JSON value as it would be sent back: texts as they are, everything else as compact JSON."""
     return value if isinstance(value, str) else orjson.dumps(value).decode()

@@ -64,7 +64,7 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
     total = len(log.entries)
     for number, raw in enumerate(log.entries):
         try:
-            exchange = _entry(msgspec.json.decode(raw))
+            exchange = _entry(msgspec.json.decode(raw), number)
         except (KeyError, TypeError, ValueError, AttributeError) as problem:
             remarks.append(f"entry {number} left out: {_say(problem)}")
             continue
@@ -136,7 +136,7 @@ def _say(problem: Exception) -> str:
     return f"the key {problem} is missing" if isinstance(problem, KeyError) else str(problem) or type(problem).__name__
 
 
-def _entry(entry: dict[str, Any]) -> Exchange | None:
+def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
     request, response = entry["request"], entry.get("response") or {}
     url = str(request["url"])
     if urlsplit(url).scheme not in ("http", "https"):
@@ -153,7 +153,7 @@ def _entry(entry: dict[str, Any]) -> Exchange | None:
         answer = Answer(
             status=status,
             reason=str(response.get("statusText") or ""),
-            headers=_headers(response),
+            headers=_with_cookies(response),
             body=body,
             size_bytes=size if size > 0 else len(body),
         )
@@ -166,12 +166,22 @@ def _entry(entry: dict[str, Any]) -> Exchange | None:
         error=error,
         started_us=_instant(str(entry["startedDateTime"])),
         page=str(entry.get("pageref") or ""),
+        entry=number,
     )
 
 
 def _headers(message: dict[str, Any]) -> tuple[tuple[str, str], ...]:
     pairs = ((str(pair["name"]), str(pair["value"])) for pair in message.get("headers") or ())
     return tuple((name, value) for name, value in pairs if not name.startswith(":"))  # HTTP/2 pseudo-headers
+
+
+def _with_cookies(response: dict[str, Any]) -> tuple[tuple[str, str], ...]:
+    """The answer's headers; cookies that an export lists only apart become Set-Cookie lines again."""
+    headers = _headers(response)
+    if any(name.lower() == "set-cookie" for name, _ in headers):
+        return headers
+    cookies = (each for each in response.get("cookies") or () if each.get("name"))
+    return (*headers, *(("Set-Cookie", f"{each['name']}={each.get('value') or ''}; Path={each.get('path') or '/'}") for each in cookies))
 
 
 def _posted(data: dict[str, Any]) -> bytes:

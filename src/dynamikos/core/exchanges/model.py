@@ -52,7 +52,7 @@ class Answer(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Exchange(msgspec.Struct, frozen=True, kw_only=True):
-    """One request with its response, or with the reason why there is none (`error`)."""
+    """One request with its response, or with the reason why there is none (`error`). `entry` is its index in the file, if from one."""
 
     sent: Sent
     answer: Answer | None = None
@@ -61,6 +61,7 @@ class Exchange(msgspec.Struct, frozen=True, kw_only=True):
     started_us: int = 0
     page: str = ""
     embedded: bool = False
+    entry: int = -1
 
 
 def decode_body(body: bytes, encoding: str) -> bytes:

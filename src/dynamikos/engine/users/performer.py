@@ -2,14 +2,16 @@
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Iterator
+from collections.abc import Awaitable, Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import count
+from random import Random
 
 from dynamikos.core.captures import View
 from dynamikos.core.checks import Verdict
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
+from dynamikos.core.frozen import stream
 from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.cookies import CookieJar
@@ -43,6 +45,7 @@ class Surroundings:
     trace: bytes = b"0" * 31 + b"1"
     deals: bool = True
     span_prefix: int = 0
+    seed: int = 0
     keep_everything: bool = False
     spans: Iterator[int] = field(init=False)
     trace_line: bytes = field(init=False)
@@ -76,6 +79,7 @@ class User:
         self._leaving = False
         self._thinking: asyncio.Future[None] | None = None
         self._state = ""
+        self._random: Random | None = None
         self._link: Link
         self._span = 0
         self._recorder, self._choice, self._spans = around.recorder, around.choice, around.spans
@@ -102,6 +106,12 @@ class User:
             for links in self._links.values():
                 for link in links:
                     link.close()
+
+    def _choose(self, count: int) -> int:
+        """A number below `count`, from the user's own stream of the run's seed."""
+        if self._random is None:
+            self._random = stream(self.around.seed, "capture", "", self.number)
+        return self._random.randrange(count)
 
     # parts ---------------------------------------------------------------------------------------------
 
@@ -240,6 +250,7 @@ class User:
         sampled = around.choice.sample()
         method, hop = compiled.method, 0
         bytes_out = bytes_in = 0
+        trail: list[str] = []  # addresses the request was redirected from
         keeps_body, instant, span = compiled.keeps_body or sampled, due, self._span
         while True:
             try:
@@ -266,6 +277,7 @@ class User:
             if location is None or hop == MAX_HOPS:
                 break
             url = f"{origin[0]}://{host}{target}"
+            trail.append(url)
             if around.keep_everything:
                 hop_us = round((reply.last_at - reply.sent_at) * 1e6)
                 self._keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply)
@@ -281,7 +293,7 @@ class User:
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
         if compiled.captures or compiled.checks or reply.status >= 400:
-            kind, verdict, captured, view = self._judge(compiled, reply)
+            kind, verdict, captured, view = self._judge(compiled, reply, [*trail, f"{origin[0]}://{host}{target}"])
         else:
             kind, verdict, captured, view = "", None, {}, None
         if kind:
@@ -304,7 +316,7 @@ class User:
             ended = max(ended, await self._embedded(compiled, step, f"{origin[0]}://{host}{target}"))
         return kind, ended
 
-    def _judge(self, compiled: CompiledRequest, reply: Reply) -> tuple[str, Verdict | None, dict[str, str], View | None]:
+    def _judge(self, compiled: CompiledRequest, reply: Reply, trail: Sequence[str]) -> tuple[str, Verdict | None, dict[str, str], View | None]:
         """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
         if not compiled.captures and not compiled.checks:
             return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
@@ -314,7 +326,7 @@ class User:
             content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
         except ValueError as problem:
             return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
-        view = View(reply.status, reply.headers, content, self.jar.values)
+        view = View(reply.status, reply.headers, content, self.jar.values, trail, self._choose)
         if reply.status >= 400 and not compiled.checks_status:
             return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
         missing = ""

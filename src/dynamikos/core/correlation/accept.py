@@ -1,0 +1,9 @@
+"""Accepting strands."""
+
+
+class Accepted:
+    pass
+
+
+def accept() -> None:
+    pass

@@ -1,0 +1,97 @@
+"""Which exchange of one recording is which of another: the best common order (Needleman and Wunsch 1970)."""
+
+import re
+from collections.abc import Sequence
+from typing import NamedTuple
+from urllib.parse import parse_qsl, urlsplit
+
+import numpy as np
+import orjson
+
+from dynamikos.core.exchanges import Exchange
+
+VARIABLE = re.compile(r"\d|[0-9a-f]{8}|[A-Za-z0-9_-]{20,}")
+
+
+class Form(NamedTuple):
+    """What stays of a request when its values change."""
+
+    method: str
+    host: str
+    segments: tuple[str, ...]
+    fixed: tuple[bool, ...]
+    fields: frozenset[str]
+    operation: str
+
+
+def form_of(exchange: Exchange) -> Form:
+    parts = urlsplit(exchange.sent.url)
+    segments = tuple(parts.path.strip("/").split("/"))
+    fields = {name for name, _ in parse_qsl(parts.query, keep_blank_values=True)}
+    operation = ""
+    body = exchange.sent.body
+    if body[:1] == b"{" and len(body) < 2_000_000:
+        try:
+            document = orjson.loads(body)
+        except ValueError:
+            document = {}
+        fields.update(document)
+        asked = document.get("operationName") or document.get("query") or document.get("method") or document.get("action")
+        if isinstance(asked, str):
+            operation = re.sub(r"\"[^\"]*\"|\d+", "", asked)[:200]
+    elif body and b"=" in body[:200] and b"\r\n" not in body[:200]:
+        fields.update(name for name, _ in parse_qsl(body[:20_000].decode("utf-8", "replace"), keep_blank_values=True))
+    return Form(
+        exchange.sent.method, parts.hostname or "", segments, tuple(not VARIABLE.search(each) for each in segments), frozenset(fields), operation
+    )  # fmt: skip
+
+
+def likeness(one: Form, other: Form) -> float:
+    """0 for different requests, up to 1 for the same; above 0.3 they may be the same request with other values."""
+    if one.method != other.method or len(one.segments) != len(other.segments):
+        return 0.0
+    same = sum(a == b for a, b in zip(one.segments, other.segments, strict=True))
+    words = sum(
+        a != b and fixed and also for a, b, fixed, also in zip(one.segments, other.segments, one.fixed, other.fixed, strict=True)
+    )
+    if same == 0 and words:
+        return 0.0
+    path = (same + 0.8 * (len(one.segments) - same - words) + 0.35 * words) / len(one.segments)
+    either = one.fields | other.fields
+    fields = len(one.fields & other.fields) / len(either) if either else 1.0
+    if one.operation != other.operation:
+        return 0.0 if one.operation and other.operation else 0.2 * path
+    return path * (0.6 + 0.4 * fields) * (1.0 if one.host == other.host else 0.9)
+
+
+def align(first: Sequence[Exchange], second: Sequence[Exchange]) -> dict[int, int]:
+    """Positions in `first` → positions in `second` of the same request, both in order."""
+    ones, others = [form_of(e) for e in first], [form_of(e) for e in second]
+    n, m = len(ones), len(others)
+    known: dict[tuple[Form, Form], float] = {}
+    scores = np.zeros((n, m))
+    for i, one in enumerate(ones):
+        for j, other in enumerate(others):
+            if one.method != other.method or len(one.segments) != len(other.segments):
+                continue
+            key = (one, other)
+            value = known.get(key)
+            if value is None:
+                value = known[key] = likeness(one, other)
+            scores[i, j] = value if value > 0.3 else 0.0
+    best = np.zeros((n + 1, m + 1))
+    for i in range(1, n + 1):
+        across = np.maximum(best[i - 1, 1:], best[i - 1, :-1] + scores[i - 1])
+        best[i, 1:] = np.maximum.accumulate(across)
+    found: dict[int, int] = {}
+    i, j = n, m
+    while i > 0 and j > 0:
+        score = scores[i - 1, j - 1]
+        if score > 0 and abs(best[i, j] - best[i - 1, j - 1] - score) < 1e-9:
+            found[i - 1] = j - 1
+            i, j = i - 1, j - 1
+        elif best[i, j] == best[i - 1, j]:
+            i -= 1
+        else:
+            j -= 1
+    return found

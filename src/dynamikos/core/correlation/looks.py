@@ -1,0 +1,155 @@
+"""What a value looks like, and what its name says."""
+
+import math
+import re
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+
+UUID = re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\Z", re.I)
+HEX = re.compile(r"[0-9a-f]{8,}\Z", re.I)
+MAIL = re.compile(r"[^@\s]+@[^@\s]+\.[A-Za-z]{2,}\Z")
+LOCALE = re.compile(r"[a-z]{2}([-_][A-Z]{2})?\Z")
+DECIMAL = re.compile(r"0?\.\d{6,}\Z")
+DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%d-%m-%Y", "%Y/%m/%d")
+TYPED_NAMES = frozenset(
+    "user username login email mail password passwd pass pwd q query search term keyword keywords text comment message name firstname "
+    "lastname surname phone tel city street address zip postcode title subject description note answer otp pin amount quantity qty "
+    "guests visitors people remarks company birthday card holder".split()
+)
+SECRET_NAMES = frozenset(
+    "token csrf xsrf nonce state key session sid sessionid viewstate ticket challenge verifier signature sig hash secret auth "
+    "authenticity jwt assertion code cursor etag version lock revision checksum".split()
+)
+ID_NAMES = frozenset("id ids uid uuid guid ref reference number no nr key code handle slug".split())
+CLICK_NAMES = frozenset("x y clickx clicky mousex mousey clientx clienty pagex pagey screenx screeny offsetx offsety coordx coordy".split())
+RANDOM_NAMES = frozenset("_ r rnd rand random cb cachebuster cachebust nocache bust t ts time timestamp now seq".split())
+ACTION_NAMES = frozenset("page size limit offset per sort order lang locale view mode tab step format type action filter version v".split())
+
+
+def words(name: str) -> list[str]:
+    """A name's words in lower case: "holdToken" and "X-Hold_Token" alike."""
+    apart = re.sub(r"([a-z0-9])([A-Z])", r"\1 \2", re.sub(r"([A-Z]+)([A-Z][a-z])", r"\1 \2", name))
+    return [word for word in re.split(r"[^A-Za-z0-9]+", apart.lower()) if word]
+
+
+def joined(name: str) -> str:
+    return "".join(words(name))
+
+
+def likeness(name: str, other: str) -> float:
+    """0…1: how far two names speak of the same thing ("slot" and "slots[].id", "X-Form-Key" and "form_key")."""
+    ones, others = [_single(w) for w in words(name) if w != "x"], [_single(w) for w in words(other)]
+    if not ones or not others:
+        return 0.0
+    if ones == others:
+        return 1.0
+    telling, also = {*ones} - ID_NAMES, {*others} - ID_NAMES
+    if telling and telling <= {*others}:
+        return 0.8 if also <= telling else 0.7
+    if telling and also and telling & also:
+        return 0.5
+    if also and also <= {*ones}:
+        return 0.6
+    if not telling and {*ones} & {*others}:
+        return 0.5
+    return 0.0
+
+
+def _single(word: str) -> str:
+    return word[:-1] if len(word) > 3 and word.endswith("s") and not word.endswith("ss") else word
+
+
+def entropy_bits(value: str) -> float:
+    """Shannon's, a character."""
+    total = len(value)
+    return -sum(n / total * math.log2(n / total) for n in Counter(value).values()) if total else 0.0
+
+
+def generated(value: str) -> bool:
+    """Whether a value looks made by a machine: no word, date, address or small number."""
+    if UUID.match(value):
+        return True
+    if len(value) < 6 or MAIL.match(value) or " " in value or as_date(value) or value.startswith(("http:", "https:", "/")):
+        return False
+    digits, letters = sum(c.isdigit() for c in value), sum(c.isalpha() for c in value)
+    if letters == 0:
+        return digits >= 6 and re.fullmatch(r"\d+([-_./:]\d+)*", value) is not None
+    if HEX.match(value) and digits:
+        return True
+    if digits:
+        turns = sum(a.isdigit() != b.isdigit() for a, b in zip(value, value[1:], strict=False))
+        return (turns >= 2 or digits >= 3) and entropy_bits(value) >= 2.3
+    upper = sum(c.isupper() for c in value[1:])
+    return len(value) >= 16 and upper >= 3 and any(c.islower() for c in value) and entropy_bits(value) >= 3.2
+
+
+def as_date(value: str) -> str:
+    """The format of a date, "" if it is none."""
+    for form in DATES:
+        if 8 <= len(value) <= 10:
+            try:
+                moment = datetime.strptime(value, form)
+            except ValueError:
+                continue
+            if 1990 <= moment.year <= 2100:
+                return form
+    return ""
+
+
+def time_stamp(value: str, near_us: int) -> str:
+    """How a value writes an instant within a day of `near_us` (µs since the epoch, UTC), "" if it does not."""
+    for length, unit, name in ((10, 1_000_000, "seconds since 1970"), (13, 1000, "milliseconds since 1970"), (16, 1, "microseconds since 1970")):
+        if len(value) == length and value.isdigit():
+            return name if abs(int(value) * unit - near_us) < 86_400_000_000 else ""
+    if re.match(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d", value):
+        try:
+            moment = datetime.fromisoformat(value)
+        except ValueError:
+            return ""
+        moment = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+        return "ISO 8601 date and time" if abs(moment.timestamp() * 1e6 - near_us) < 86_400_000_000 else ""
+    if re.match(r"\d{10}\.\d{1,6}\Z", value):
+        return "seconds since 1970" if abs(float(value) * 1e6 - near_us) < 86_400_000_000 else ""
+    return ""
+
+
+def distance_us(value: str, near_us: int) -> float:
+    """How far a time stamp's instant lies from `near_us`, µs."""
+    if value.isdigit():
+        return abs(int(value) * {10: 1_000_000, 13: 1000, 16: 1}.get(len(value), 1) - near_us)
+    return 0.0
+
+
+def own_making(value: str, name: str, started_us: int) -> str:
+    """How a client makes such a value by itself, "" if it does not look so."""
+    stamp = time_stamp(value, started_us)
+    if stamp:
+        return f"a time stamp: {stamp}"
+    plain = joined(name)
+    last = words(name)[-1] if words(name) else ""
+    if UUID.match(value):
+        return "a UUID"
+    if re.fullmatch(r"-?\d{1,5}(\.\d+)?", value) and (plain in CLICK_NAMES or last in CLICK_NAMES):
+        return "a click position"
+    if DECIMAL.match(value):
+        return "a random number"
+    if value.isdigit() and len(value) >= 4 and (plain in RANDOM_NAMES or last in RANDOM_NAMES):
+        return "a random number"
+    form = as_date(value)
+    if form:
+        day, here = datetime.strptime(value, form).replace(tzinfo=UTC), datetime.fromtimestamp(started_us / 1e6, UTC)
+        if abs(day - here) < timedelta(days=2):
+            return f"a date near the day of recording ({form})"
+    return ""
+
+
+def typed_name(name: str) -> bool:
+    return joined(name) in TYPED_NAMES or any(word in TYPED_NAMES for word in words(name))
+
+
+def secret_name(name: str) -> bool:
+    return any(word in SECRET_NAMES for word in words(name)) or any(each in joined(name) for each in ("csrf", "xsrf", "token", "viewstate"))
+
+
+def id_name(name: str) -> bool:
+    return bool(words(name)) and (words(name)[-1] in ID_NAMES or name.endswith(("Id", "ID")))

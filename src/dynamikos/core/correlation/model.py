@@ -1,0 +1,76 @@
+"""What a search finds: strands, their origin, capture and uses."""
+
+from typing import Literal
+
+import msgspec
+
+from dynamikos.core.captures import Capture
+
+Kind = Literal["issued", "client-made", "typed", "constant"]
+
+
+class Origin(msgspec.Struct, frozen=True, kw_only=True):
+    """Where a value first appears in an answer: index of the exchange in its file, and the place in words."""
+
+    entry: int
+    place: str
+
+
+class Use(msgspec.Struct, frozen=True, kw_only=True):
+    """Where a value is sent. `coding` says how it is wrapped there ("" as it is), `context` is the text around it."""
+
+    entry: int
+    place: str
+    coding: str = ""
+    context: str = ""
+
+
+class Strand(msgspec.Struct, frozen=True, kw_only=True):
+    """A value with its path through the journey.
+
+    `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right value in every recording
+    that has the exchange. `captures` are the forms that work, the simplest first. `pattern` describes a client-made value.
+    """
+
+    name: str
+    value: str
+    kind: Kind
+    score: float
+    proven: bool
+    reasons: tuple[str, ...]
+    origin: Origin | None = None
+    captures: tuple[Capture, ...] = ()
+    uses: tuple[Use, ...] = ()
+    pattern: str = ""
+    values: tuple[str | None, ...] = ()
+
+    @property
+    def capture(self) -> Capture | None:
+        return self.captures[0] if self.captures else None
+
+
+class Rule(msgspec.Struct, frozen=True, kw_only=True):
+    """Always treat a value of this name so: as `kind`; `ignore` leaves it out of what is offered."""
+
+    name: str
+    kind: Kind = "issued"
+    ignore: bool = False
+
+
+def expression_of(capture: Capture) -> tuple[str, str]:
+    """(form, expression in one line) of a capture, for reading."""
+    tail = (f", {capture.pick}" if capture.pick != "first" else "") + (f", decoded from {capture.decode}" if capture.decode else "")
+    if capture.json is not None:
+        return "json", capture.json + tail
+    if capture.css is not None:
+        return "css", capture.css.selector + (f" @{capture.css.attribute}" if capture.css.attribute else "") + tail
+    if capture.header is not None:
+        return "header", capture.header + tail
+    if capture.cookie is not None:
+        return "cookie", capture.cookie + tail
+    if capture.address is not None:
+        return "address", capture.address + tail
+    if capture.between is not None:
+        return "between", f"{capture.between.before} … {capture.between.after}" + tail
+    assert capture.regex is not None
+    return "regex", capture.regex.pattern + (f" in header {capture.regex.header}" if capture.regex.header else "") + tail

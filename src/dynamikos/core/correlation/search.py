@@ -1,0 +1,599 @@
+"""The search: every value a client sends, where it first appeared, of what kind it is, how it can be captured, and the proof."""
+
+import re
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from urllib.parse import urlsplit
+
+import ahocorasick_rs
+from msgspec.structs import replace
+
+from dynamikos.core.captures import compile_finder
+from dynamikos.core.correlation import looks
+from dynamikos.core.correlation.align import align
+from dynamikos.core.correlation.answers import Answers, redirect_of
+from dynamikos.core.correlation.coding import written
+from dynamikos.core.correlation.model import Kind, Origin, Rule, Strand, Use
+from dynamikos.core.correlation.offers import Offer, Seen, offers, whole
+from dynamikos.core.correlation.sites import STATIC, Site, sites_of
+from dynamikos.core.exchanges import Exchange, hosts_of
+
+Progress = Callable[[float], None]
+MAX_ORIGINS = 12
+TRIES = 6
+NOTABLE = frozenset(("set-cookie", "location", "link", "etag", "authorization"))
+DULL = frozenset(
+    "date server content-type content-length content-encoding cache-control vary connection keep-alive expires pragma age via accept-ranges "
+    "transfer-encoding last-modified alt-svc strict-transport-security x-frame-options x-content-type-options referrer-policy "
+    "content-security-policy permissions-policy x-powered-by access-control-allow-origin".split()
+)
+
+
+@dataclass(slots=True)
+class Found:
+    """A value under search: the same in every recording at all its sites. `values` has None where a recording lacks the request."""
+
+    values: tuple[str | None, ...]
+    sites: list[Site]
+    hits: list[int] = field(default_factory=list)
+    offers: list[Offer] = field(default_factory=list)
+    origin: int = -1
+    kind: Kind = "constant"
+    proven: bool = False
+    reasons: list[str] = field(default_factory=list)
+    pattern: str = ""
+    rehearsed: str = ""  # "differs", "same" or "" (unknown)
+
+    @property
+    def value(self) -> str:
+        return self.values[0] or ""
+
+    @property
+    def known(self) -> bool:
+        return any(other is not None for other in self.values[1:])
+
+    @property
+    def differs(self) -> bool:
+        return any(other is not None and other != self.values[0] for other in self.values[1:])
+
+    @property
+    def first(self) -> int:
+        return min(site.entry for site in self.sites)
+
+    @property
+    def names(self) -> list[str]:
+        return list(dict.fromkeys(site.name for site in self.sites if site.name))
+
+
+def own_origins(exchanges: Sequence[Exchange]) -> set[str]:
+    """Origins of the application: the first page's own site, and whoever it redirects to."""
+    found = {row.origin for row in hosts_of(exchanges) if row.ours}
+    for exchange in exchanges:
+        target = redirect_of(exchange)
+        here, there = _origin(exchange.sent.url), _origin(target) if target else ""
+        if there and (here in found or there in found):
+            found.update((here, there))
+    return found
+
+
+def _origin(url: str) -> str:
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc}"
+
+
+def find_strands(
+    recordings: Sequence[Sequence[Exchange]],
+    *,
+    rehearsal: Sequence[Exchange] | None = None,
+    origins: Iterable[str] | None = None,
+    rules: Sequence[Rule] = (),
+    progress: Progress = lambda share: None,
+) -> list[Strand]:
+    """All values sent in the first of `recordings` (of one journey), with kind, origin, captures and uses, best first.
+
+    Only exchanges with `origins` are looked at (the recording's own site if not given). `progress` is told the share done
+    and may raise to cancel. Indices in the result are the exchanges' `entry` where they have one.
+    """
+    main = _answers(recordings[0], origins)
+    others = [_answers(each, origins) for each in recordings[1:]]
+    maps = [_map(main, other) for other in others]
+    again = _answers(rehearsal, origins) if rehearsal is not None else None
+    again_map = _map(main, again) if again is not None else {}
+    progress(0.05)
+    found = _groups(main, others, maps)
+    progress(0.15)
+    wanted = [each for each in found if _worth(each, again is not None)]
+    _hits(main, wanted, progress)
+    explained: set[tuple[int, str]] = set()
+    ruled = {looks.joined(rule.name): rule for rule in rules}
+    for number, each in enumerate(sorted(wanted, key=_depth)):
+        if all((site.entry, site.outer) in explained for site in each.sites if site.outer) and any(s.outer for s in each.sites):
+            each.sites = [site for site in each.sites if not site.outer] or each.sites
+        _prove(each, main, others, maps, again, again_map)
+        rule = next((ruled[looks.joined(name)] for name in each.names if looks.joined(name) in ruled), None)
+        _judge(each, main, others, maps, rule)
+        if each.kind == "issued":
+            explained.update((site.entry, site.place) for site in each.sites)
+        if number % 20 == 0:
+            progress(0.55 + 0.4 * number / max(1, len(wanted)))
+    for each in found:
+        if not each.reasons:
+            _judge_rest(each, main)
+    kept = _without_parts(found, explained)
+    typed = _visible(main)
+    for each in kept:
+        _typed(each, typed)
+    dropped = {name for name, rule in ruled.items() if rule.ignore}
+    kept = [each for each in kept if not any(looks.joined(name) in dropped for name in each.names)]
+    progress(1.0)
+    return _strands(kept, main)
+
+
+def _answers(exchanges: Sequence[Exchange], origins: Iterable[str] | None) -> Answers:
+    wanted = set(origins) if origins is not None else own_origins(exchanges)
+    return Answers(exchanges, [i for i, each in enumerate(exchanges) if _origin(each.sent.url) in wanted])
+
+
+def _map(main: Answers, other: Answers) -> dict[int, int]:
+    """Positions of requests in the first recording → positions in another."""
+    found = align([main.exchanges[i] for i in main.ours], [other.exchanges[i] for i in other.ours])
+    return {main.ours[a]: other.ours[b] for a, b in found.items()}
+
+
+def _depth(each: Found) -> tuple[int, int]:
+    return min(site.place.count(", ") for site in each.sites), each.first
+
+
+# sites of all recordings, put together -----------------------------------------------------------------------
+
+
+def _groups(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]]) -> list[Found]:
+    groups: dict[tuple[object, ...], Found] = {}
+    for i in main.ours:
+        sites = sites_of(main.exchanges[i], i)
+        if not sites:
+            continue
+        there = []
+        for other, mapped in zip(others, maps, strict=True):
+            j = mapped.get(i)
+            there.append({site.place: site.value for site in sites_of(other.exchanges[j], j)} if j is not None else {})
+        extra = [site for site in sites if not site.outer or site.coding != "part"]
+        for site in sites:
+            values = (site.value, *(each.get(site.place) for each in there))
+            if site.coding == "part" and (all(v is None or v == site.value for v in values[1:]) and any(values[1:])):
+                continue  # a part that stays the same says nothing
+            _into(groups, site, values)
+        for site in extra:
+            values = (site.value, *(each.get(site.place) for each in there))
+            for part in _parts(site, values):
+                _into(groups, *part)
+    return _merged(list(groups.values()))
+
+
+def _into(groups: dict[tuple[object, ...], Found], site: Site, values: tuple[str | None, ...]) -> None:
+    alone = all(value is None for value in values[1:])
+    short = alone and len(site.value) < 6 and not looks.generated(site.value)
+    key: tuple[object, ...] = (*values, tuple(looks.words(site.name)) if short else ())
+    known = groups.get(key)
+    if known is None:
+        known = groups[key] = Found(values, [])
+    if site not in known.sites:
+        known.sites.append(site)
+
+
+def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, tuple[str | None, ...]]]:
+    """Words inside of a longer text that differ between recordings (or, with one recording, look made by a machine)."""
+    if len(site.value) < 6:
+        return
+    mixed = re.search(r"[^\w.~+/=%-]", site.value) is not None
+    if not mixed and (all(value is None or value == site.value for value in values[1:]) or looks.as_date(site.value)):
+        return
+    piece_of = r"[\w.~+/=%-]+" if mixed else r"[A-Za-z0-9]+"
+    pieces = [re.findall(piece_of, value) if value is not None else None for value in values]
+    first = pieces[0] or []
+    if len(first) > 4000:
+        return
+    for number, piece in enumerate(first):
+        rest = [each[number] if each is not None and len(each) == len(first) else None for each in pieces[1:]]
+        if any(other is not None and other != piece for other in rest) or (not rest and looks.generated(piece)):
+            if len(piece) >= 4 or (mixed and len(piece) >= 2):
+                lead = first[number - 1] if number else site.name
+                yield Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place), (piece, *rest)
+
+
+def _merged(found: list[Found]) -> list[Found]:
+    """Requests that only the first recording has join the one value they agree with."""
+    by_value: dict[str, list[Found]] = defaultdict(list)
+    for each in found:
+        by_value[each.value].append(each)
+    kept: list[Found] = []
+    for each in found:
+        if not each.known and len(each.value) >= 4:
+            fitting = [other for other in by_value[each.value] if other.known]
+            if len(fitting) == 1:
+                fitting[0].sites.extend(each.sites)
+                fitting[0].sites.sort(key=lambda site: site.entry)
+                continue
+        kept.append(each)
+    return kept
+
+
+def _worth(each: Found, rehearsed: bool) -> bool:
+    """Whether the answers are worth searching for it."""
+    value = each.value
+    if each.differs:
+        return True
+    if not rehearsed and all(site.static for site in each.sites):
+        return False
+    telling = looks.generated(value) or any(looks.secret_name(name) or looks.id_name(name) for name in each.names)
+    numbers = value.isdigit() and any(site.place.startswith("path") for site in each.sites)
+    numbers = numbers or (value.isdigit() and len(value) >= 5)
+    mixed = bool(re.search(r"\d", value) and re.search(r"[A-Za-z]", value)) and len(value) >= 4 and " " not in value
+    if each.known:
+        return rehearsed and (telling or numbers or mixed)
+    return telling or numbers or mixed
+
+
+# origins -------------------------------------------------------------------------------------------------------
+
+
+def _hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> None:
+    """Fills `hits`: the answers that hold a value, written in any of its forms, in order."""
+    patterns: dict[str, list[tuple[int, bool]]] = {}
+    for number, each in enumerate(wanted):
+        if len(each.value) >= 4:
+            for text in written(each.value):
+                patterns.setdefault(text, []).append((number, True))
+        else:
+            for text in _framed(each.value):
+                patterns.setdefault(text, []).append((number, False))
+    if not patterns:
+        return
+    texts = list(patterns)
+    machine = ahocorasick_rs.AhoCorasick(texts)
+    last = max(site.entry for each in wanted for site in each.sites)
+    for count, i in enumerate(main.ours):
+        if i > last:
+            break
+        body = main.text(i)
+        for haystack in (_head(main, i), body):
+            if not haystack:
+                continue
+            done: set[int] = set()
+            for index, start, end in machine.find_matches_as_indexes(haystack, overlapping=True):
+                for number, alone in patterns[texts[index]]:
+                    if number in done or (wanted[number].hits and wanted[number].hits[-1] == i):
+                        continue
+                    if len(wanted[number].hits) < MAX_ORIGINS and (not alone or whole(haystack, start, end - start)):
+                        wanted[number].hits.append(i)
+                        done.add(number)
+        progress(0.15 + 0.4 * count / len(main.ours))
+
+
+def _framed(value: str) -> list[str]:
+    """A short value only as a whole: a JSON scalar, an attribute, a part of an address, a text of an element."""
+    return [
+        f'"{value}"', f"'{value}'", f":{value},", f":{value}}}", f": {value},", f": {value}}}", f": {value}\n", f"[{value},", f"[{value}]",
+        f",{value},", f",{value}]", f", {value},", f", {value}]", f"={value}&", f'={value}"', f"={value};", f"={value}\n", f"/{value}/", f'/{value}"', f"/{value}?",
+        f"/{value}\n", f">{value}<", f": {value}",
+    ]  # fmt: skip
+
+
+def _head(main: Answers, i: int) -> str:
+    answer = main.exchanges[i].answer
+    if answer is None:
+        return ""
+    return "".join(f"{name}: {value}\n" for name, value in answer.headers if name.lower() in NOTABLE or name.lower() not in DULL)
+
+
+# proof -----------------------------------------------------------------------------------------------------------
+
+
+def _prove(
+    each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]], again: Answers | None, again_map: dict[int, int]
+) -> None:
+    """Fills `offers`, `origin` and `proven` from the earliest answer that proves the value."""
+    fallback: tuple[int, list[Offer]] | None = None
+    small = len(each.value) < 3
+    chosen: tuple[int, list[Offer]] | None = None
+    for i in [hit for hit in each.hits if hit < each.first][:TRIES]:
+        seen: list[Seen] | None = []
+        for other, mapped, value in zip(others, maps, each.values[1:], strict=True):
+            if value is None:
+                continue
+            j = mapped.get(i)
+            if j is None:
+                seen = None
+                break
+            assert seen is not None
+            seen.append(Seen(other.view(j), value))
+        made = offers(main, i, each.value, each.names, seen or [])
+        if seen is None:
+            made = [offer._replace(proven=False) for offer in made if not offer.chosen]
+        if not made:
+            fallback = fallback or (i, [])
+            continue
+        if made[0].proven and (not small or made[0].alike >= 0.5):
+            if made[0].chosen:
+                chosen = chosen or (i, made)
+                continue
+            each.origin, each.offers, each.proven = i, made, True
+            break
+        if fallback is None or not fallback[1]:
+            fallback = (i, [offer._replace(proven=False) for offer in made if not offer.chosen])
+    if not each.proven and chosen is not None:
+        each.origin, each.offers = chosen
+        each.proven = True
+    if not each.proven and fallback is not None:
+        each.origin, each.offers = fallback
+    if again is not None and each.origin >= 0 and again_map.get(each.origin) is not None:
+        _rehearsed(each, main, again, again_map[each.origin])
+
+
+def _rehearsed(each: Found, main: Answers, again: Answers, j: int) -> None:
+    """Whether the server issued another value in the rehearsal: asks each capture there, and keeps those that find one."""
+    before, after = main.view(each.origin), again.view(j)
+    if before.status // 100 != after.status // 100:
+        return
+    kept = []
+    for offer in each.offers:
+        values = compile_finder(offer.capture)(after)
+        if not values:
+            continue
+        kept.append(offer)
+        if not each.rehearsed:
+            each.rehearsed = "same" if values[0] == each.value else "differs"
+    if kept:
+        each.offers = kept
+    elif each.offers:
+        each.rehearsed = ""
+
+
+# kinds -----------------------------------------------------------------------------------------------------------
+
+
+def _judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]], rule: Rule | None) -> None:
+    """Decides the kind of a value that was searched for."""
+    start = main.exchanges[each.first].started_us
+    making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
+    alike = each.offers[0].alike if each.offers else 0.0
+    reasons = each.reasons
+    if rule is not None:
+        reasons.append(f"a rule of the project: always {rule.kind}")
+        each.kind = rule.kind
+        if rule.kind != "issued" or each.origin >= 0:
+            return
+        each.reasons.clear()
+    if each.origin < 0:
+        _judge_rest(each, main)
+        return
+    place = each.offers[0].place if each.offers else "its text"
+    where = f"first appears in the answer to request {_entry(main, each.origin)} ({place}), before it is sent"
+    if making.startswith("a time stamp") and alike < 0.5 and looks.distance_us(each.value, start) < 2_000_000:
+        each.kind, each.pattern = "client-made", making
+        reasons.append(f"{making}, within two seconds of its own request: the match in an answer is chance")
+        return
+    if each.differs:
+        if each.proven:
+            each.kind = "issued"
+            reasons.append(where)
+            reasons.append("differs between the recordings")
+            reasons.append(
+                "was one of several alike in each recording: one is picked at random" if each.offers[0].chosen else "the capture yields the right value in every recording"
+            )  # fmt: skip
+        elif (looks.generated(each.value) or alike >= 0.5) and not making and _elsewhere(each, others, maps):
+            each.kind = "issued"
+            reasons.extend((where, "differs between the recordings", "no capture yields it in every recording yet: it was picked from different places"))
+        else:
+            _judge_rest(each, main)
+        return
+    if each.rehearsed == "differs":
+        each.kind, each.proven = "issued", True
+        reasons.extend((where, "the server issued another value in the rehearsal, and the capture finds it"))
+        return
+    if each.rehearsed == "same" or each.known:
+        each.kind, each.proven = "constant", False
+        reasons.append("is the same in the rehearsal" if each.rehearsed == "same" else "is the same in every recording")
+        return
+    if making and alike < 0.5 and making != "a UUID":
+        each.kind, each.pattern, each.proven = "client-made", making, False
+        reasons.append(f"looks like {making}")
+        return
+    if all(STATIC.search(urlsplit(main.exchanges[hit].sent.url).path) for hit in each.hits if hit < each.first):
+        each.kind, each.proven = "constant", False
+        reasons.append("only a script or style file holds it, and those don't change from visit to visit")
+        return
+    if _issued_alone(each, alike):
+        each.kind, each.proven = "issued", bool(each.offers) and each.offers[0].proven
+        reasons.extend((where, "looks made by a machine" if looks.generated(each.value) else "its name and place say that the server gave it out"))
+        if rule is None:
+            reasons.append("only one recording: a second one or a rehearsal would prove that it changes")
+        return
+    each.proven = False
+    _judge_rest(each, main)
+
+
+def _issued_alone(each: Found, alike: float) -> bool:
+    """With one recording and nothing to compare: whether a value that came from an answer is likely to change."""
+    value = each.value
+    if not each.offers:
+        return looks.generated(value)
+    if looks.MAIL.match(value) or looks.as_date(value):
+        return False
+    if looks.generated(value):
+        return True
+    if any(looks.secret_name(name) for name in each.names) and alike >= 0.5:
+        return len(value) >= 4 and not looks.LOCALE.match(value)
+    if re.search(r"\d", value) and re.search(r"[A-Za-z]", value) and len(value) >= 4 and " " not in value:
+        return alike >= 0.5 or any(looks.id_name(name) for name in each.names)
+    if value.isdigit():
+        idlike = any(looks.id_name(name) for name in each.names) or any(site.place.startswith("path") for site in each.sites)
+        paged = any(looks.words(name)[-1:] and looks.words(name)[-1] in looks.ACTION_NAMES for name in each.names)
+        return not paged and ((idlike and (alike >= 0.5 or len(value) >= 4)) or (alike >= 0.5 and len(value) >= 5))
+    return False
+
+
+def _elsewhere(each: Found, others: Sequence[Answers], maps: Sequence[dict[int, int]]) -> bool:
+    """Whether the other recordings' values, too, appear in an answer before they are sent."""
+    for other, mapped, value in zip(others, maps, each.values[1:], strict=True):
+        if value is None or value == each.value:
+            continue
+        sent = min((mapped[site.entry] for site in each.sites if site.entry in mapped), default=0)
+        forms = written(value) if len(value) >= 4 else dict.fromkeys(_framed(value), "")
+        if not any(text in _head(other, j) or text in other.text(j) for j in other.ours if j < sent for text in forms):
+            return False
+    return True
+
+
+def _judge_rest(each: Found, main: Answers) -> None:
+    """Decides the kind of a value that no answer issued before it was sent."""
+    start = main.exchanges[each.first].started_us
+    making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
+    each.proven = False
+    each.offers, each.origin = ([], -1) if each.origin >= each.first else (each.offers, each.origin)
+    cookie = next((n for i in main.ours[:3] for n, v in _sent_cookies(main.exchanges[i]) if v == each.value and len(v) >= 6), "")
+    if cookie and each.differs:
+        each.kind = "issued"
+        each.reasons.append(f"is the value of the cookie {cookie}, which was set before the recording began: record from a fresh browser")
+        return
+    if each.differs or not each.known:
+        if making:
+            each.kind, each.pattern = "client-made", making
+            each.reasons.append(f"looks like {making}; no answer holds it before it is sent")
+            return
+        if each.differs and looks.generated(each.value) and len(each.value) >= 12 and not any(looks.typed_name(n) for n in each.names):
+            each.kind, each.pattern = "client-made", "random text"
+            each.reasons.append("differs between the recordings, looks random, and no answer holds it before it is sent")
+            return
+    if each.differs:
+        each.kind = "typed"
+        each.reasons.append("differs between the recordings and was not issued by the server: a person chose or typed it")
+        return
+    if any(looks.typed_name(name) for name in each.names) or looks.MAIL.match(each.value):
+        each.kind = "typed"
+        each.reasons.append("first seen in a request, in a field that people fill in")
+        return
+    each.kind = "constant"
+    each.reasons.append("is the same in every recording" if each.known else "nothing says that it changes")
+
+
+def _sent_cookies(exchange: Exchange) -> list[tuple[str, str]]:
+    line = next((value for name, value in exchange.sent.headers if name.lower() == "cookie"), "")
+    return [(name.strip(), value.strip()) for name, sign, value in (each.partition("=") for each in line.split(";")) if sign]
+
+
+def _visible(main: Answers) -> set[str]:
+    """Names of the fields that people see and fill in."""
+    names: set[str] = set()
+    for i in main.ours:
+        view = main.view(i)
+        if main.final(i) != i or "html" not in view.content_type.lower() or b"<input" not in view.body and b"<textarea" not in view.body:
+            continue
+        for node in view.html().css("input[name], textarea[name]"):
+            if (node.attributes.get("type") or "text").lower() in ("text", "email", "password", "search", "tel", "number", "date", "url", "time"):
+                names.add(str(node.attributes.get("name")))
+    return names
+
+
+def _typed(each: Found, visible: set[str]) -> None:
+    if each.kind == "constant" and any(name in visible for name in each.names):
+        each.kind = "typed"
+        each.reasons.insert(0, "is in a field that people see and fill in")
+
+
+def _without_parts(found: Sequence[Found], explained: set[tuple[int, str]]) -> list[Found]:
+    """Leaves out parts of a value that is explained as a whole, and wholes whose part explains them."""
+    outers = {(site.entry, site.outer) for each in found if each.kind == "issued" for site in each.sites if site.outer}
+    deeper = set(outers)
+    while deeper:  # the whole of a whole
+        deeper = {
+            (site.entry, site.outer) for each in found for site in each.sites if site.outer and (site.entry, site.place) in deeper
+        } - outers
+        outers |= deeper
+    kept = []
+    for each in found:
+        if each.kind == "issued":
+            sites = [site for site in each.sites if not (site.outer and (site.entry, site.outer) in explained)]
+        else:
+            sites = [site for site in each.sites if not site.outer and (site.entry, site.place) not in outers]
+        if sites:
+            each.sites = sites
+            kept.append(each)
+    return kept
+
+
+# results -----------------------------------------------------------------------------------------------------------
+
+
+def _entry(main: Answers, i: int) -> int:
+    entry = main.exchanges[i].entry
+    return entry if entry >= 0 else i
+
+
+def _score(each: Found) -> float:
+    alike = each.offers[0].alike if each.offers else 0.0
+    telling = any(looks.secret_name(name) or looks.id_name(name) for name in each.names)
+    score = 0.2 * (each.origin >= 0) + 0.3 * (each.differs or each.rehearsed == "differs") + 0.2 * each.proven + 0.08 * alike + 0.05 * telling
+    score += 0.12 if looks.generated(each.value) else 0.05 * (len(each.value) >= 4)
+    score += 0.05 * (len(each.sites) > 1)
+    if each.kind != "issued":
+        score *= 0.3
+    elif each.offers and each.offers[0].chosen:
+        score *= 0.85
+    return round(min(1.0, score), 2)
+
+
+def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
+    strands: list[Strand] = []
+    taken: set[str] = set()
+    ordered = sorted(found, key=lambda each: (each.kind != "issued", not each.proven, -_score(each), each.first))
+    for each in ordered:
+        name = _name(each, taken)
+        taken.add(name)
+        if each.kind == "issued" and all(main.followed(site.entry) for site in each.sites):
+            each.reasons.append("is only sent where a redirect leads to: the engine follows it by itself")
+        captures = tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in each.offers)) if each.kind == "issued" else ()
+        origin = None
+        if each.origin >= 0:
+            place = each.offers[0].place if each.offers else "body"
+            origin = Origin(entry=_entry(main, each.origin), place=place)
+        strands.append(
+            Strand(
+                name=name, value=each.value, kind=each.kind, score=_score(each), proven=each.kind == "issued" and each.proven,
+                reasons=tuple(each.reasons), origin=origin, captures=captures, pattern=each.pattern, values=each.values,
+                uses=tuple(
+                    Use(entry=_entry(main, site.entry), place=site.place, coding=site.coding, context=_context(main, site)) for site in each.sites
+                ),
+            )
+        )  # fmt: skip
+    return strands
+
+
+def _context(main: Answers, site: Site) -> str:
+    sent = main.exchanges[site.entry].sent
+    text = f"{sent.method} {urlsplit(sent.url).path}"
+    return text if len(text) < 100 else text[:97] + "…"
+
+
+def _name(each: Found, taken: set[str]) -> str:
+    """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
+    candidates = [looks.words(name) for name in each.names if looks.words(name)]
+    candidates = [[word for word in words if word != "x"] or words for words in candidates]
+    best = next((words for words in candidates if not set(words) <= looks.ID_NAMES), candidates[0] if candidates else [])
+    if (not best or set(best) <= looks.ID_NAMES) and each.offers:
+        told = re.findall(r"[A-Za-z_][\w-]*", each.offers[0].place)
+        parent = [word for part in told[-2:] for word in looks.words(part)]
+        if parent and not set(parent) <= looks.ID_NAMES:
+            best = parent
+    if all(site.place.startswith("path") and "," not in site.place for site in each.sites) and best and not looks.id_name("_".join(best)):
+        last = best[-1]
+        best = [*best[:-1], last[:-1] if len(last) > 3 and last.endswith("s") else last, "id"]
+    base = re.sub(r"[^a-z0-9_]", "", "_".join(best[:4])) or "value"
+    base = base if base[0].isalpha() else f"v_{base}"
+    name, number = base[:40], 2
+    while name in taken:
+        name, number = f"{base[:40]}_{number}", number + 1
+    return name
+
+
