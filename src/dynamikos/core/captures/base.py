@@ -1,6 +1,6 @@
 """The capture as a value, and the view of an answer that captures and checks share (each body parsed at most once)."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -12,7 +12,7 @@ from dynamikos.core.exchanges.model import text_of
 
 Captured = str | None
 Taker = Callable[["View"], Captured]
-Finder = Callable[["View"], list[str]]
+Finder = Callable[["View"], Iterator[str]]  # all matches, one after the other
 Decoding = Literal["", "percent", "html", "json", "base64"]
 Pick = Literal["first", "last", "random", "all"] | Annotated[int, msgspec.Meta(ge=1, le=100_000)]
 
@@ -115,7 +115,7 @@ class View:
 
 
 def compile_finder(capture: Capture) -> Finder:
-    """`capture` as a function View → all its matches, decoded. Raises RuleError with the place of a wrong expression."""
+    """`capture` as a function View → its matches one after the other, decoded. Raises RuleError with the place of a wrong expression."""
     from dynamikos.core.captures import decoding, forms
 
     given = [name for name in forms.REGISTRY if getattr(capture, name) is not None]
@@ -126,8 +126,8 @@ def compile_finder(capture: Capture) -> Finder:
         return find
     decode = decoding.REGISTRY[capture.decode]
 
-    def decoded(view: View) -> list[str]:
-        return [value for value in map(decode, find(view)) if value is not None]
+    def decoded(view: View) -> Iterator[str]:
+        return (value for value in map(decode, find(view)) if value is not None)
 
     return decoded
 
@@ -141,14 +141,14 @@ def compile_capture(capture: Capture) -> Taker:
     if pick == "first" and not capture.decode and capture.json is not None:
         return forms.first_by_json(capture.json)  # a key walk
     if pick == "all":
-        return lambda view: orjson.dumps(find(view)).decode()
+        return lambda view: orjson.dumps(list(find(view))).decode()
+    if pick == "first":
+        return lambda view: next(find(view), None)
 
     def take(view: View) -> Captured:
-        found = find(view)
+        found = list(find(view))
         if not found:
             return None
-        if pick == "first":
-            return found[0]
         if pick == "last":
             return found[-1]
         if pick == "random":

@@ -1,7 +1,7 @@
 """The forms of a capture, each made from its value; REGISTRY is the one list of them."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from dynamikos.core.captures.base import BetweenForm, Captured, CssForm, Finder, RegexForm, Taker, View
@@ -27,11 +27,12 @@ def by_json(path: str) -> Finder:
     """All values a JSONPath finds; none when the body is not JSON."""
     walk = compile_all(path)
 
-    def find(view: View) -> list[str]:
+    def find(view: View) -> Iterator[str]:
         try:
-            return [as_text(value) for value in walk(view.json()) if value is not None]
+            document = view.json()
         except ValueError:
-            return []
+            return
+        yield from (as_text(value) for value in walk(document) if value is not None)
 
     return find
 
@@ -45,12 +46,11 @@ def by_css(form: CssForm) -> Finder:
     except (SelectolaxError, ValueError, RuntimeError) as problem:
         raise RuleError(f"'{form.selector}' is not a CSS selector: {problem}") from problem
 
-    def find(view: View) -> list[str]:
-        nodes = view.html().css(form.selector)
-        if form.attribute:
-            values = (node.attributes.get(form.attribute) for node in nodes)
-            return [value for value in values if value is not None]
-        return [node.text(deep=True, strip=True) for node in nodes]
+    def find(view: View) -> Iterator[str]:
+        for node in view.html().css(form.selector):
+            value = node.attributes.get(form.attribute) if form.attribute else node.text(deep=True, strip=True)
+            if value is not None:
+                yield value
 
     return find
 
@@ -61,17 +61,16 @@ def between(form: BetweenForm) -> Finder:
         raise RuleError("both texts around the value must be given")
     before, after = form.before.encode(), form.after.encode()
 
-    def find(view: View) -> list[str]:
-        found, body = [], view.body
+    def find(view: View) -> Iterator[str]:
+        body = view.body
         start = body.find(before)
         while start >= 0:
             start += len(before)
             end = body.find(after, start)
             if end < 0:
                 break
-            found.append(body[start:end].decode("utf-8", "replace"))
+            yield body[start:end].decode("utf-8", "replace")
             start = body.find(before, start)
-        return found
 
     return find
 
@@ -91,10 +90,10 @@ def by_regex(form: RegexForm) -> Finder:
     pattern = _pattern(form.pattern, form.group)
     wanted = form.header.lower().encode("latin-1", "replace")
 
-    def find(view: View) -> list[str]:
+    def find(view: View) -> Iterator[str]:
         texts = [value for name, value in view.headers if name.lower() == wanted] if wanted else [view.body]
         groups = (match.group(form.group) for text in texts for match in pattern.finditer(text))
-        return [found.decode("utf-8", "replace") for found in groups if found is not None]
+        return (found.decode("utf-8", "replace") for found in groups if found is not None)
 
     return find
 
@@ -103,9 +102,9 @@ def by_address(text: str) -> Finder:
     """The first group of a regular expression, searched in the request's address and those of its redirects."""
     pattern = _pattern(text, 1)
 
-    def find(view: View) -> list[str]:
+    def find(view: View) -> Iterator[str]:
         groups = (match.group(1) for address in view.addresses for match in pattern.finditer(address.encode()))
-        return [found.decode("utf-8", "replace") for found in groups if found is not None]
+        return (found.decode("utf-8", "replace") for found in groups if found is not None)
 
     return find
 
@@ -115,7 +114,7 @@ def by_header(name: str) -> Finder:
     if not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+", name):
         raise RuleError(f"'{name}' is not a header name")
     wanted = name.lower().encode()
-    return lambda view: [value.decode("latin-1") for key, value in view.headers if key.lower() == wanted]
+    return lambda view: (value.decode("latin-1") for key, value in view.headers if key.lower() == wanted)
 
 
 def by_cookie(name: str) -> Finder:
@@ -123,9 +122,10 @@ def by_cookie(name: str) -> Finder:
     if not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+", name):
         raise RuleError(f"'{name}' is not a cookie name")
 
-    def find(view: View) -> list[str]:
+    def find(view: View) -> Iterator[str]:
         value = view.cookies().get(name)
-        return [] if value is None else [value]
+        if value is not None:
+            yield value
 
     return find
 

@@ -1,9 +1,268 @@
-"""Accepting strands."""
+"""Accepting strands: captures put into a journey, and the values replaced where they are sent."""
+
+import json
+import re
+from collections.abc import Callable, Iterable, Sequence
+from urllib.parse import quote, quote_plus, unquote, urlsplit
+
+import msgspec
+from msgspec.structs import replace
+
+from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.coding import written
+from dynamikos.core.correlation.jsontext import spans
+from dynamikos.core.correlation.model import Strand, Use
+from dynamikos.core.correlation.offers import whole
+from dynamikos.core.exchanges import Exchange
+from dynamikos.core.journeys import Body, Journey, Request
+from dynamikos.core.journeys.editing import change_request
+
+HOLE = re.compile(r"\{\{.*?\}\}", re.S)
+FILTER_OF = {"": "", "percent": " | percent", "json": "", "html": "", "base64": " | base64"}
+MADE = {
+    "a UUID": "make.uuid",
+    "a time stamp: seconds since 1970": "make.seconds",
+    "a time stamp: milliseconds since 1970": "make.milliseconds",
+    "a time stamp: microseconds since 1970": "make.microseconds",
+    "a time stamp: ISO 8601 date and time": "make.date(%Y-%m-%dT%H:%M:%SZ)",
+}
 
 
-class Accepted:
-    pass
+class Accepted(msgspec.Struct, frozen=True, kw_only=True):
+    """The changed journey, what was done in sentences, and what was left and why."""
+
+    journey: Journey
+    done: tuple[str, ...] = ()
+    left: tuple[str, ...] = ()
 
 
-def accept() -> None:
-    pass
+def accept(
+    journey: Journey, strands: Iterable[Strand], exchanges: Sequence[Exchange], uses: dict[str, Sequence[Use]] | None = None
+) -> Accepted:
+    """`journey` with a capture for every issued strand and a maker for every client-made one, put in at their uses.
+
+    `exchanges` is the recording that the journey was made of. `uses` by strand name limits the places to those ticked.
+    """
+    positions = {(each.entry if each.entry >= 0 else i): i for i, each in enumerate(exchanges)}
+    answers = Answers(exchanges, range(len(exchanges)))
+    done: list[str] = []
+    left: list[str] = []
+    for strand in strands:
+        wanted = uses.get(strand.name, ()) if uses is not None else strand.uses
+        wanted = [use for use in wanted if use.entry in positions and not answers.followed(positions[use.entry])]
+        if not wanted:
+            continue  # sent only where a redirect leads to: the engine follows it
+        if strand.kind == "issued":
+            if strand.capture is None or strand.origin is None:
+                left.append(f"{strand.name}: no capture is known for it")
+                continue
+            start = answers.start[positions[strand.origin.entry]]
+            home = _request_of(journey, start)
+            if home is None:
+                left.append(f"{strand.name}: the request that it is issued to (entry {strand.origin.entry}) is not in the journey")
+                continue
+            step, request = home
+            name = strand.name
+            same = next((each for each in request.captures if replace(each, name="v", note="") == replace(strand.capture, name="v")), None)
+            if same is not None:
+                name = same.name
+            else:
+                taken = {each.name for _, s in journey.steps() for r in s.requests for each in r.captures}
+                number = 2
+                while name in taken:
+                    name, number = f"{strand.name}_{number}", number + 1
+                capture = replace(strand.capture, name=name)
+                journey = change_request(journey, step, request.request, captures=(*request.captures, capture))
+            hole = name
+        else:
+            hole = maker_for(strand)
+            if not hole:
+                continue
+        count = 0
+        for use in wanted:
+            journey, changed = _put(journey, exchanges, positions[use.entry], use, strand.value, hole)
+            count += changed
+            if not changed:
+                left.append(f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it by hand")
+        done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
+    return Accepted(journey=journey, done=tuple(done), left=tuple(left))
+
+
+def maker_for(strand: Strand) -> str:
+    """What makes a client-made value anew, as the inside of a hole; "" when nothing fits."""
+    if strand.kind != "client-made":
+        return ""
+    if strand.pattern in MADE:
+        return MADE[strand.pattern]
+    form = re.search(r"\((%[^)]+)\)\Z", strand.pattern)
+    if form:
+        return f"make.date({form.group(1)})"
+    if strand.pattern in ("a click position", "a random number") and re.fullmatch(r"\d{1,15}", strand.value):
+        size = len(strand.value)
+        low = 1 if strand.pattern == "a click position" else 10 ** (size - 1)
+        return f"make.number({low}, {10**size - 1 if size > 3 else max(int(strand.value) * 2, 10)})"
+    if strand.pattern == "a random number":
+        return "make.decimal"
+    if strand.pattern == "random text":
+        return f"make.text({len(strand.value)})"
+    return ""
+
+
+def _request_of(journey: Journey, position: int) -> tuple[str, Request] | None:
+    for _, step in journey.steps():
+        for request in step.requests:
+            if request.recorded == position:
+                return step.step, request
+    return None
+
+
+def _put(journey: Journey, exchanges: Sequence[Exchange], position: int, use: Use, value: str, hole: str) -> tuple[Journey, bool]:
+    home = _request_of(journey, position)
+    if home is None:
+        return _put_embedded(journey, exchanges[position].sent.url, value, hole)
+    step, request = home
+    changed = changed_request(request, use.place, value, hole)
+    if changed == request:
+        return journey, False
+    fields = {name: getattr(changed, name) for name in ("address", "query", "headers", "body")}
+    return change_request(journey, step, request.request, **fields), True
+
+
+def _put_embedded(journey: Journey, url: str, value: str, hole: str) -> tuple[Journey, bool]:
+    path = urlsplit(url).path
+    for _, step in journey.steps():
+        for request in step.requests:
+            for index, address in enumerate(request.embedded):
+                if path in address:
+                    text = fit(address, value, hole, in_path=True)
+                    if text is not None:
+                        embedded = (*request.embedded[:index], text, *request.embedded[index + 1 :])
+                        return change_request(journey, step.step, request.request, embedded=embedded), True
+    return journey, False
+
+
+def changed_request(request: Request, place: str, value: str, hole: str) -> Request:
+    """`request` with `value` replaced by the hole at `place`; unchanged when it is not there."""
+    first = place.split(", ")[0]
+    kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
+    number = re.search(r" \((\d+)\)\Z", first)
+    nth = int(number.group(1)) if number else 1
+    if kind == "path":
+        return replace(request, address=_path(request.address, int(name), value, hole))
+    if kind == "query":
+        return replace(request, query=_pairs(request.query, name, nth, value, hole))
+    if kind == "header":
+        return replace(request, headers=_pairs(request.headers, name, nth, value, hole, any_case=True))
+    body = request.body
+    if body is None:
+        return request
+    if body.form is not None and kind in ("form", "field"):
+        return replace(request, body=Body(form=_pairs(body.form, name, nth, value, hole), type=body.type))
+    if body.json is not None and kind == "json":
+        path = first.partition(" ")[2]
+        return replace(request, body=Body(json=_json(body.json, path, value, hole), type=body.type))
+    text = body.raw if body.raw is not None else body.json
+    if text is None:
+        return request
+    if kind == "field":
+        start = text.find(f'name="{name}"')
+        end = text.find("\n--", start)
+        changed = fit(text[start : end if end >= 0 else len(text)], value, hole) if start >= 0 else None
+        text = text[:start] + changed + text[end if end >= 0 else len(text) :] if changed is not None else text
+    elif kind == "form" and body.raw is not None:
+        pattern = re.compile(rf"(?:(?<=\A)|(?<=&)){re.escape(quote_plus(name))}=[^&]*")
+        for count, match in enumerate(pattern.finditer(text), 1):
+            if count == nth:
+                changed = fit(match.group(0), value, hole, coded=True)
+                text = text[: match.start()] + changed + text[match.end() :] if changed is not None else text
+                break
+    else:
+        text = fit(text, value, hole) or text
+    return replace(request, body=Body(raw=text, type=body.type) if body.raw is not None else Body(json=text, type=body.type))
+
+
+def _path(address: str, number: int, value: str, hole: str) -> str:
+    base = re.match(r"\{\{.*?\}\}|https?://[^/]*", address)
+    start = base.end() if base else 0
+    segments = _outside(address[start:], "/")
+    if number >= len(segments):
+        return address
+    segment = segments[number]
+    if unquote(segment) == value:
+        segments[number] = _written_hole(hole, "percent") if quote(value, safe="") != quote(value, safe="/:?#[]@!$&'()*+,;=-._~%") else f"{{{{ {hole} }}}}"
+    else:
+        segments[number] = fit(segment, value, hole, in_path=True) or segment
+    return address[:start] + "/".join(segments)
+
+
+def _outside(text: str, mark: str) -> list[str]:
+    """`text` split at `mark`, but not inside of a hole."""
+    pieces, last = [], 0
+    inside = [(m.start(), m.end()) for m in HOLE.finditer(text)]
+    for match in re.finditer(re.escape(mark), text):
+        if not any(start <= match.start() < end for start, end in inside):
+            pieces.append(text[last : match.start()])
+            last = match.end()
+    return [*pieces, text[last:]]
+
+
+def _pairs(
+    pairs: Sequence[tuple[str, str]], name: str, nth: int, value: str, hole: str, *, any_case: bool = False
+) -> tuple[tuple[str, str], ...]:
+    out, count = [], 0
+    for key, text in pairs:
+        if key == name or (any_case and key.lower() == name.lower()):
+            count += 1
+            if count == nth:
+                text = fit(text, value, hole) or text
+        out.append((key, text))
+    return tuple(out)
+
+
+def _json(text: str, path: str, value: str, hole: str) -> str:
+    try:
+        for found, start, end in spans(text):
+            if found != path:
+                continue
+            scalar = text[start:end]
+            if not scalar.startswith('"'):
+                return text[:start] + f"{{{{ {hole} }}}}" + text[end:] if scalar == value else text
+            inner = json.loads(scalar)
+            if inner == value:
+                return text[:start] + f'"{{{{ {hole} }}}}"' + text[end:]
+            changed = fit(inner, value, hole)
+            return text[:start] + json.dumps(changed, ensure_ascii=False) + text[end:] if changed is not None else text
+    except ValueError:
+        return fit(text, value, hole) or text
+    return text
+
+
+def _written_hole(hole: str, coding: str) -> str:
+    return f"{{{{ {hole}{FILTER_OF[coding]} }}}}"
+
+
+def fit(text: str, value: str, hole: str, *, in_path: bool = False, coded: bool = False) -> str | None:
+    """`text` with `value`, however it is written there, replaced by the hole; None when it is not in it as a whole."""
+    if text == value:
+        return f"{{{{ {hole} }}}}"
+    forms: list[tuple[str, Callable[[str], str]]] = [(value, lambda h: f"{{{{ {h}{' | percent' if coded else ''} }}}}")]
+    for form, coding in written(value).items():
+        if coding == "percent":
+            forms.append((form, lambda h: f"{{{{ {h}{'' if in_path else ' | percent'} }}}}"))
+        elif coding == "json":
+            forms.append((form, lambda h: f"{{{{ {h} | json }}}}"))
+        elif coding == "base64":
+            url = "-" in form or "_" in form or len(form) % 4
+            forms.append((form, lambda h, url=url: f"{{{{ {h} | {'base64url' if url else 'base64'} }}}}"))  # type: ignore[misc]
+    for form, make in forms:
+        pieces, last, found = [], 0, False
+        holes = [(m.start(), m.end()) for m in HOLE.finditer(text)]
+        at = text.find(form)
+        while at >= 0:
+            if whole(text, at, len(form)) and not any(start <= at < end for start, end in holes):
+                pieces.append(text[last:at] + make(hole))
+                last, found = at + len(form), True
+            at = text.find(form, at + len(form))
+        if found:
+            return "".join(pieces) + text[last:]
+    return None

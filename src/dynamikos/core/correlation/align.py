@@ -14,12 +14,11 @@ VARIABLE = re.compile(r"\d|[0-9a-f]{8}|[A-Za-z0-9_-]{20,}")
 
 
 class Form(NamedTuple):
-    """What stays of a request when its values change."""
+    """What stays of a request when its values change. A segment that may vary is "" here."""
 
     method: str
     host: str
     segments: tuple[str, ...]
-    fixed: tuple[bool, ...]
     fields: frozenset[str]
     operation: str
 
@@ -41,22 +40,19 @@ def form_of(exchange: Exchange) -> Form:
             operation = re.sub(r"\"[^\"]*\"|\d+", "", asked)[:200]
     elif body and b"=" in body[:200] and b"\r\n" not in body[:200]:
         fields.update(name for name, _ in parse_qsl(body[:20_000].decode("utf-8", "replace"), keep_blank_values=True))
-    return Form(
-        exchange.sent.method, parts.hostname or "", segments, tuple(not VARIABLE.search(each) for each in segments), frozenset(fields), operation
-    )  # fmt: skip
+    fixed = tuple("" if VARIABLE.search(each) else each for each in segments)
+    return Form(exchange.sent.method, parts.hostname or "", fixed, frozenset(fields), operation)
 
 
 def likeness(one: Form, other: Form) -> float:
     """0 for different requests, up to 1 for the same; above 0.3 they may be the same request with other values."""
     if one.method != other.method or len(one.segments) != len(other.segments):
         return 0.0
-    same = sum(a == b for a, b in zip(one.segments, other.segments, strict=True))
-    words = sum(
-        a != b and fixed and also for a, b, fixed, also in zip(one.segments, other.segments, one.fixed, other.fixed, strict=True)
-    )
+    same = sum(a == b and a != "" for a, b in zip(one.segments, other.segments, strict=True))
+    words = sum(a != b and a != "" and b != "" for a, b in zip(one.segments, other.segments, strict=True))
     if same == 0 and words:
         return 0.0
-    path = (same + 0.8 * (len(one.segments) - same - words) + 0.35 * words) / len(one.segments)
+    path = (same + 0.9 * (len(one.segments) - same - words) + 0.35 * words) / len(one.segments)
     either = one.fields | other.fields
     fields = len(one.fields & other.fields) / len(either) if either else 1.0
     if one.operation != other.operation:
@@ -68,17 +64,18 @@ def align(first: Sequence[Exchange], second: Sequence[Exchange]) -> dict[int, in
     """Positions in `first` → positions in `second` of the same request, both in order."""
     ones, others = [form_of(e) for e in first], [form_of(e) for e in second]
     n, m = len(ones), len(others)
-    known: dict[tuple[Form, Form], float] = {}
-    scores = np.zeros((n, m))
-    for i, one in enumerate(ones):
-        for j, other in enumerate(others):
-            if one.method != other.method or len(one.segments) != len(other.segments):
-                continue
-            key = (one, other)
-            value = known.get(key)
-            if value is None:
-                value = known[key] = likeness(one, other)
-            scores[i, j] = value if value > 0.3 else 0.0
+    shapes = {form: number for number, form in enumerate(dict.fromkeys([*ones, *others]))}
+    table = np.zeros((len(shapes), len(shapes)))
+    for a, one in enumerate(shapes):
+        for b, other in enumerate(shapes):
+            if a <= b and one.method == other.method and len(one.segments) == len(other.segments):
+                value = likeness(one, other)
+                table[a, b] = table[b, a] = value if value > 0.3 else 0.0
+    scores = table[np.ix_([shapes[each] for each in ones], [shapes[each] for each in others])]
+    # between two that are equally alike, the one at the same address
+    paths = [urlsplit(each.sent.url).path for each in first], [urlsplit(each.sent.url).path for each in second]
+    equal = np.array(paths[0], dtype=object)[:, None] == np.array(paths[1], dtype=object)[None, :] if n and m else np.zeros((n, m))
+    scores = np.where(scores > 0, scores + 0.05 * equal, 0.0)
     best = np.zeros((n + 1, m + 1))
     for i in range(1, n + 1):
         across = np.maximum(best[i - 1, 1:], best[i - 1, :-1] + scores[i - 1])

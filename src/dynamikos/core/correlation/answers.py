@@ -1,6 +1,8 @@
 """A recording's answers as captures see them: a request with its redirects is one, its last answer the one looked at."""
 
+from collections import OrderedDict
 from collections.abc import Sequence
+from typing import Any
 from urllib.parse import urljoin
 
 from selectolax.lexbor import LexborNode
@@ -11,6 +13,16 @@ from dynamikos.core.exchanges import Exchange, text_of
 
 REDIRECTS = (301, 302, 303, 307, 308)
 NOT_TEXT = ("image/", "font/", "video/", "audio/", "application/octet-stream", "application/pdf", "application/zip", "text/css")
+
+
+class _Few(OrderedDict[int, Any]):
+    """The parsed forms of the last few answers: a parsed page takes ten times its size."""
+
+    def keep(self, key: int, value: Any) -> Any:
+        self[key] = value
+        while len(self) > 6:
+            self.popitem(last=False)
+        return value
 
 
 class Answers:
@@ -29,9 +41,7 @@ class Answers:
                     self._next[i] = j
                     self.start[j] = self.start[i]
                     break
-        self._views: dict[int, View] = {}
-        self._leaves: dict[int, dict[str, list[tuple[str, str]]]] = {}
-        self._marks: dict[int, dict[str, list[tuple[LexborNode, str]]]] = {}
+        self._views, self._leaves, self._marks = _Few(), _Few(), _Few()
         self._set: dict[int, dict[str, str]] = {}
 
     def followed(self, i: int) -> bool:
@@ -70,14 +80,16 @@ class Answers:
                 hops.insert(0, next(before for before, after in self._next.items() if after == hops[0]))
             addresses = [self.exchanges[hop].sent.url for hop in hops]
             beyond = redirect_of(self.exchanges[last])
-            known = self._views[last] = View(
+            view = View(
                 answer.status if answer else 0,
                 headers,
                 answer.body if answer else b"",
                 lambda: self._jar(last),
                 [*addresses, beyond] if beyond else addresses,
             )
-        return known
+            known = self._views.keep(last, view)
+        found: View = known
+        return found
 
     def _jar(self, last: int) -> dict[str, str]:
         jar: dict[str, str] = {}
@@ -102,7 +114,7 @@ class Answers:
         last = self.final(i)
         known = self._leaves.get(last)
         if known is None:
-            known = self._leaves[last] = {}
+            known = self._leaves.keep(last, {})
             view = self.view(last)
             if view.body.lstrip()[:1] in (b"{", b"[", b'"'):
                 try:
@@ -111,14 +123,15 @@ class Answers:
                     return known
                 for path, name, leaf in leaves(document, 200_000):
                     known.setdefault(leaf, []).append((path, name))
-        return known
+        found: dict[str, list[tuple[str, str]]] = known
+        return found
 
     def marks(self, i: int) -> dict[str, list[tuple[LexborNode, str]]]:
         """Attribute or text → (element, attribute or "") in the final answer of i; empty when that is not HTML."""
         last = self.final(i)
         known = self._marks.get(last)
         if known is None:
-            known = self._marks[last] = {}
+            known = self._marks.keep(last, {})
             view = self.view(last)
             if not is_html(view):
                 return known
@@ -130,7 +143,8 @@ class Answers:
                     text = node.text(deep=False, strip=True)
                     if text and len(text) < 400:
                         known.setdefault(text, []).append((node, ""))
-        return known
+        found: dict[str, list[tuple[LexborNode, str]]] = known
+        return found
 
 
 def is_html(view: View) -> bool:

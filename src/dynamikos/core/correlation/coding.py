@@ -65,12 +65,15 @@ def leaves(document: Any, limit: int = 20_000) -> Iterator[tuple[str, str, str]]
     """(JSONPath, name, text) of every scalar; a name is the nearest key."""
     stack: list[tuple[str, str, Any]] = [("$", "", document)]
     count = 0
+    steps: dict[str, str] = {}
     while stack:
         path, name, value = stack.pop()
         if isinstance(value, dict):
             for key in reversed(list(value)):
-                step = f".{key}" if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key) else f"[{json.dumps(key)}]"
-                stack.append((path + step, str(key), value[key]))
+                step = steps.get(key)
+                if step is None:
+                    step = steps[key] = f".{key}" if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key) else f"[{json.dumps(key)}]"
+                stack.append((path + step, key, value[key]))
         elif isinstance(value, list):
             for index in range(len(value) - 1, -1, -1):
                 stack.append((f"{path}[{index}]", name, value[index]))

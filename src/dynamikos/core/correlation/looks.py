@@ -4,6 +4,7 @@ import math
 import re
 from collections import Counter
 from datetime import UTC, datetime, timedelta
+from functools import lru_cache
 
 UUID = re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\Z", re.I)
 HEX = re.compile(r"[0-9a-f]{8,}\Z", re.I)
@@ -26,16 +27,18 @@ RANDOM_NAMES = frozenset("_ r rnd rand random cb cachebuster cachebust nocache b
 ACTION_NAMES = frozenset("page size limit offset per sort order lang locale view mode tab step format type action filter version v".split())
 
 
-def words(name: str) -> list[str]:
+@lru_cache(maxsize=10_000)
+def words(name: str) -> tuple[str, ...]:
     """A name's words in lower case: "holdToken" and "X-Hold_Token" alike."""
     apart = re.sub(r"([a-z0-9])([A-Z])", r"\1 \2", re.sub(r"([A-Z]+)([A-Z][a-z])", r"\1 \2", name))
-    return [word for word in re.split(r"[^A-Za-z0-9]+", apart.lower()) if word]
+    return tuple(word for word in re.split(r"[^A-Za-z0-9]+", apart.lower()) if word)
 
 
 def joined(name: str) -> str:
     return "".join(words(name))
 
 
+@lru_cache(maxsize=10_000)
 def likeness(name: str, other: str) -> float:
     """0…1: how far two names speak of the same thing ("slot" and "slots[].id", "X-Form-Key" and "form_key")."""
     ones, others = [_single(w) for w in words(name) if w != "x"], [_single(w) for w in words(other)]

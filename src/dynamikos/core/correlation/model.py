@@ -74,3 +74,19 @@ def expression_of(capture: Capture) -> tuple[str, str]:
         return "between", f"{capture.between.before} … {capture.between.after}" + tail
     assert capture.regex is not None
     return "regex", capture.regex.pattern + (f" in header {capture.regex.header}" if capture.regex.header else "") + tail
+
+
+def as_document(strand: Strand) -> dict[str, object]:
+    """A strand as plain values (docs/strands.md)."""
+    form, expression = expression_of(strand.capture) if strand.capture is not None else ("", "")
+    return {
+        "name": strand.name,
+        "value": strand.value,
+        "kind": strand.kind,
+        "score": strand.score,
+        "proven": strand.proven,
+        "reasons": list(strand.reasons),
+        "origin": {"entry": strand.origin.entry, "place": strand.origin.place} if strand.origin is not None else None,
+        "capture": {"form": form, "expression": expression} if form else None,
+        "uses": [{"entry": use.entry, "place": use.place} for use in strand.uses],
+    }

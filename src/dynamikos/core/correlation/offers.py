@@ -2,19 +2,22 @@
 
 import json
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from selectolax.lexbor import LexborNode
 
-from dynamikos.core.captures import BetweenForm, Capture, CssForm, RegexForm, View, compile_finder
+from dynamikos.core.captures import BetweenForm, Capture, CssForm, RegexForm, View, compile_capture, compile_finder
 from dynamikos.core.correlation.answers import REDIRECTS, Answers
-from dynamikos.core.correlation.coding import BASE64, written
+from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.looks import likeness
 from dynamikos.core.errors import DynamikosError
 
 STABLE_NAME = re.compile(r"[A-Za-z][A-Za-z_:.-]*\d?\Z")
 WORD = re.compile(r"[A-Za-z]{3}|[a-z]\w")
+
+
+ENOUGH = 4  # alternatives of one value
 
 
 class Seen(NamedTuple):
@@ -45,44 +48,26 @@ def offers(answers: Answers, i: int, value: str, names: Sequence[str], others: S
             continue
         tried.add(made)
         try:
-            find = compile_finder(made)
+            find, take = compile_finder(made), compile_capture(made)
         except DynamikosError:
-            continue
-        found = find(view)
-        if not found or value not in found:
             continue
         alike = max((likeness(name, tells) for name in names), default=0.0)
         if made.pick == "random":
-            sets = [set(found), *(set(find(other.view)) for other in others)]
-            member = len(found) > 1 and all(other.value in each for other, each in zip(others, sets[1:], strict=True))
-            if member and others and any(each != sets[0] for each in sets[1:]):
+            found = set(find(view))
+            if not others or value not in found or len(found) < 2:
+                continue
+            sets = [set(find(other.view)) for other in others]
+            if all(other.value in each for other, each in zip(others, sets, strict=True)) and any(each != found for each in sets):
                 proven.append(Offer(made, place, alike, True, chosen=True))
             continue
-        if made.pick == "last":
-            if found[-1] != value:
-                continue
-        elif isinstance(made.pick, int):
-            if len(found) < made.pick or found[made.pick - 1] != value:
-                continue
-        elif found[0] != value:
+        if take(view) != value:
             continue
-        holds = all(_yields(made, find, other) for other in others)
+        holds = all(take(other.view) == other.value for other in others)
         (proven if holds else open_).append(Offer(made, place, alike, holds))
-        if len(proven) >= limit and proven[0].alike >= 0.5:
+        if len(proven) >= ENOUGH and max(offer.alike for offer in proven) >= 0.5:
             break
     proven.sort(key=lambda offer: (offer.chosen, -offer.alike if offer.alike >= 0.5 else 0))
     return [*proven, *open_][:limit]
-
-
-def _yields(made: Capture, find: Callable[[View], list[str]], other: Seen) -> bool:
-    found = find(other.view)
-    if not found:
-        return False
-    if made.pick == "last":
-        return found[-1] == other.value
-    if isinstance(made.pick, int):
-        return len(found) >= made.pick and found[made.pick - 1] == other.value
-    return found[0] == other.value
 
 
 def _candidates(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture, str, str]]:

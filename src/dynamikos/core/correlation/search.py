@@ -142,7 +142,8 @@ def _map(main: Answers, other: Answers) -> dict[int, int]:
 
 
 def _depth(each: Found) -> tuple[int, int]:
-    return min(site.place.count(", ") for site in each.sites), each.first
+    """Wholes before their parts; then in the order of the answers they are found in, so that each is parsed once."""
+    return min(site.place.count(", ") for site in each.sites), each.hits[0] if each.hits else each.first
 
 
 # sites of all recordings, put together -----------------------------------------------------------------------
@@ -276,7 +277,7 @@ def _framed(value: str) -> list[str]:
     return [
         f'"{value}"', f"'{value}'", f":{value},", f":{value}}}", f": {value},", f": {value}}}", f": {value}\n", f"[{value},", f"[{value}]",
         f",{value},", f",{value}]", f", {value},", f", {value}]", f"={value}&", f'={value}"', f"={value};", f"={value}\n", f"/{value}/", f'/{value}"', f"/{value}?",
-        f"/{value}\n", f">{value}<", f": {value}",
+        f"/{value}\n", f">{value}<",
     ]  # fmt: skip
 
 
@@ -338,12 +339,12 @@ def _rehearsed(each: Found, main: Answers, again: Answers, j: int) -> None:
         return
     kept = []
     for offer in each.offers:
-        values = compile_finder(offer.capture)(after)
-        if not values:
+        value = next(compile_finder(offer.capture)(after), None)
+        if value is None:
             continue
         kept.append(offer)
         if not each.rehearsed:
-            each.rehearsed = "same" if values[0] == each.value else "differs"
+            each.rehearsed = "same" if value == each.value else "differs"
     if kept:
         each.offers = kept
     elif each.offers:
@@ -555,7 +556,7 @@ def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
             each.reasons.append("is only sent where a redirect leads to: the engine follows it by itself")
         captures = tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in each.offers)) if each.kind == "issued" else ()
         origin = None
-        if each.origin >= 0:
+        if each.origin >= 0 and each.kind == "issued":
             place = each.offers[0].place if each.offers else "body"
             origin = Origin(entry=_entry(main, each.origin), place=place)
         strands.append(
@@ -578,7 +579,7 @@ def _context(main: Answers, site: Site) -> str:
 
 def _name(each: Found, taken: set[str]) -> str:
     """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
-    candidates = [looks.words(name) for name in each.names if looks.words(name)]
+    candidates = [list(looks.words(name)) for name in each.names if looks.words(name)]
     candidates = [[word for word in words if word != "x"] or words for words in candidates]
     best = next((words for words in candidates if not set(words) <= looks.ID_NAMES), candidates[0] if candidates else [])
     if (not best or set(best) <= looks.ID_NAMES) and each.offers:

@@ -13,7 +13,7 @@ from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.frozen import Series, series_of
 from dynamikos.core.journeys import Journey, Request, Step
-from dynamikos.core.values import Template, compile_text
+from dynamikos.core.values import Template, bind, compile_text
 from dynamikos.core.values.template import HOLE
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Origin
@@ -22,11 +22,6 @@ Values = Mapping[str, str]
 Fill = Callable[[Values], str]
 RESERVED = "/:?#[]@!$&'()*+,;=-._~%"
 DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-Encoding", "gzip, deflate, br, zstd"))
-
-
-def bind(source: str, known: Values) -> str:
-    """`source` with the holes filled whose names never change in a run (environment values)."""
-    return HOLE.sub(lambda match: known.get(match.group(1).strip(), match.group(0)), source)
 
 
 def _filler(source: str, encode: Callable[[str], str] | None = None) -> tuple[Fill, str | None]:
@@ -48,10 +43,11 @@ def _filler(source: str, encode: Callable[[str], str] | None = None) -> tuple[Fi
 class _Encoded(dict[str, str]):
     """Looks a name up and encodes it, only when asked."""
 
-    __slots__ = ("_encode", "_values")
+    __slots__ = ("_encode", "_values", "maker")
 
     def __init__(self, values: Values, encode: Callable[[str], str]) -> None:
         self._values, self._encode = values, encode
+        self.maker = getattr(values, "maker", None)
 
     def __getitem__(self, name: str) -> str:
         return self._encode(self._values[name])

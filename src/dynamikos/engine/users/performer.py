@@ -5,7 +5,6 @@ import time
 from collections.abc import Awaitable, Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import count
-from random import Random
 
 from dynamikos.core.captures import View
 from dynamikos.core.checks import Verdict
@@ -13,6 +12,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
 from dynamikos.core.frozen import stream
 from dynamikos.core.reports import KeptExchange
+from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.cookies import CookieJar
 from dynamikos.engine.http.protocol import Reply
@@ -46,6 +46,7 @@ class Surroundings:
     deals: bool = True
     span_prefix: int = 0
     seed: int = 0
+    wall_us: Callable[[], int] = lambda: time.time_ns() // 1000
     keep_everything: bool = False
     spans: Iterator[int] = field(init=False)
     trace_line: bytes = field(init=False)
@@ -72,14 +73,14 @@ class User:
 
     def __init__(self, number: int, around: Surroundings, *, rounds: int | None = None) -> None:
         self.number, self.around, self._rounds_left = number, around, rounds
-        self.values: dict[str, str] = {"user.number": str(number), "round.number": "0"}
+        maker = Maker(lambda: stream(around.seed, "values", "", number), around.wall_us)
+        self.values = Values({"user.number": str(number), "round.number": "0"}, maker)
         self.jar = CookieJar()
         self.round = 0
         self._links: dict[Origin, list[Link]] = {}
         self._leaving = False
         self._thinking: asyncio.Future[None] | None = None
         self._state = ""
-        self._random: Random | None = None
         self._link: Link
         self._span = 0
         self._recorder, self._choice, self._spans = around.recorder, around.choice, around.spans
@@ -109,9 +110,7 @@ class User:
 
     def _choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""
-        if self._random is None:
-            self._random = stream(self.around.seed, "capture", "", self.number)
-        return self._random.randrange(count)
+        return self.values.maker.random.randrange(count)
 
     # parts ---------------------------------------------------------------------------------------------
 

@@ -1,0 +1,97 @@
+"""Values that a client makes itself: time stamps, UUIDs, random numbers and texts, dates.
+
+`{{ make.uuid }}`, `{{ make.milliseconds }}`, `{{ make.number(1, 600) }}`, `{{ make.text(20) }}`, `{{ make.date(%d.%m.%Y, 1) }}`.
+"""
+
+import re
+import string
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime, timedelta
+from random import Random
+
+from dynamikos.core.errors import TemplateError
+
+CALL = re.compile(r"make\.([a-z]+)(?:\((.*)\))?\Z", re.S)
+
+
+class Maker:
+    """Where made values come from: a user's own random stream, begun when first asked for, and the clock (µs since the epoch, UTC)."""
+
+    __slots__ = ("_begin", "_random", "now_us")
+
+    def __init__(self, begin: Callable[[], Random], now_us: Callable[[], int]) -> None:
+        self._begin, self.now_us = begin, now_us
+        self._random: Random | None = None
+
+    @property
+    def random(self) -> Random:
+        if self._random is None:
+            self._random = self._begin()
+        return self._random
+
+
+class Values(dict[str, str]):
+    """A user's values by name, with what makes new ones."""
+
+    __slots__ = ("maker",)
+
+    def __init__(self, values: Mapping[str, str], maker: Maker) -> None:
+        super().__init__(values)
+        self.maker = maker
+
+
+def _uuid(maker: Maker, args: list[str]) -> str:
+    """Version 4 (RFC 9562 §5.4)."""
+    h = f"{maker.random.getrandbits(128):032x}"
+    return f"{h[:8]}-{h[8:12]}-4{h[13:16]}-{'89ab'[int(h[16], 16) % 4]}{h[17:20]}-{h[20:]}"
+
+
+def _number(maker: Maker, args: list[str]) -> str:
+    low, high = int(args[0]), int(args[1])
+    return str(maker.random.randint(min(low, high), max(low, high)))
+
+
+def _text(maker: Maker, args: list[str]) -> str:
+    return "".join(maker.random.choices(string.ascii_lowercase + string.digits, k=min(10_000, int(args[0]))))
+
+
+def _date(maker: Maker, args: list[str]) -> str:
+    days = int(args[1]) if len(args) > 1 else 0
+    return (datetime.fromtimestamp(maker.now_us() / 1e6, UTC) + timedelta(days=days)).strftime(args[0])
+
+
+MAKERS: dict[str, tuple[int, int, Callable[[Maker, list[str]], str]]] = {
+    # kind: fewest and most arguments, function
+    "uuid": (0, 0, _uuid),
+    "seconds": (0, 0, lambda maker, args: str(maker.now_us() // 1_000_000)),
+    "milliseconds": (0, 0, lambda maker, args: str(maker.now_us() // 1000)),
+    "microseconds": (0, 0, lambda maker, args: str(maker.now_us())),
+    "decimal": (0, 0, lambda maker, args: f"{maker.random.random():.16f}"),
+    "number": (2, 2, _number),
+    "text": (1, 1, _text),
+    "date": (1, 2, _date),
+}
+
+
+def maker_of(text: str) -> Callable[[Mapping[str, str]], str]:
+    """The function of a hole that makes its value. Raises TemplateError for an unknown kind or wrong arguments."""
+    found = CALL.match(text)
+    kind = found.group(1) if found else ""
+    if not found or kind not in MAKERS:
+        raise TemplateError(f"'{{{{ {text} }}}}' makes nothing known; there are {', '.join('make.' + each for each in MAKERS)}")
+    fewest, most, function = MAKERS[kind]
+    args = [part.strip().strip("\"'") for part in found.group(2).split(",")] if found.group(2) else []
+    if not fewest <= len(args) <= most:
+        raise TemplateError(f"'{{{{ {text} }}}}': make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}")
+    try:
+        function(Maker(lambda: Random(0), lambda: 0), args)  # a wrong argument is said now, not in a run
+    except (ValueError, IndexError) as problem:
+        raise TemplateError(f"'{{{{ {text} }}}}': {problem}") from problem
+
+    def make(values: Mapping[str, str]) -> str:
+        maker = getattr(values, "maker", None)
+        if maker is None:
+            raise TemplateError(f"{{{{ {text} }}}} is only made when a request is sent")
+        return function(maker, args)
+
+    return make
