@@ -47,7 +47,7 @@ class BadTargets(TestCase):
             )
             try:
                 link = await network.open((target.scheme, target.host, target.port))
-                return await link.exchange(GET, head_only=False, keep=True, clock=clock)
+                return await link.exchange(GET, head_only=False, keep=True)
             finally:
                 await network.aclose()
                 clock.close()

@@ -81,15 +81,23 @@ def form_state(tape: Tape) -> None:
 
     def page(extra: str = "") -> tuple[str, str, str]:
         state, check = base64.b64encode(tape.hex(64).encode() + b"/+" + tape.hex(30).encode()).decode(), tape.hex(8).upper()
-        fields = f'<input type="hidden" name="_page_state" id="s1" value="{state}"><input type="hidden" name="_state_check" value="{check}">'
-        return state, check, f'<form method="post" action="/desk">{fields}<input type="hidden" name="lang" value="en">{extra}<input name="reader"></form>'
+        fields = (
+            f'<input type="hidden" name="_page_state" id="s1" value="{state}"><input type="hidden" name="_state_check" value="{check}">'
+        )
+        return (
+            state,
+            check,
+            f'<form method="post" action="/desk">{fields}<input type="hidden" name="lang" value="en">{extra}<input name="reader"></form>',
+        )
 
+    row = tape.number(10_000, 99_999)
     state, check, html = page()
     tape.call("GET", "/desk", page=html, cookies={"sid": tape.hex()})
     for step, reader in enumerate(("Orla Ashdown", "Orla Ashdown", "Orla Ashdown")):
         tape.must(state)
         tape.must(check)
-        row = tape.must(tape.number(10_000, 99_999)) if step == 0 else row
+        if step == 0:
+            tape.must(row)
         old = (state, check)
         state, check, html = page(f'<a data-row="{row}" href="#">Open</a>')
         sent = {"_page_state": old[0], "_state_check": old[1], "lang": "en", "reader": reader, "_event": f"step{step}"}
@@ -103,14 +111,17 @@ def graph_queries(tape: Tape) -> None:
     token = tape.must(tape.hex(40))
     tape.call("POST", "/graph", body={"operationName": "SignIn", "query": "mutation SignIn($n: String!, $p: String!) { signIn(n: $n, p: $p) { token } }", "variables": {"n": "wren", "p": "moss-and-fern"}}, gives={"data": {"signIn": {"token": token, "role": "GARDENER"}}})  # fmt: skip
     auth = {"Authorization": f"Bearer {token}", "X-Client-Version": "4.2.0"}
-    beds = [{"__typename": "Bed", "id": f"bed:{tape.hex(10)}", "name": name, "free": free} for name, free in (("North", False), ("Pond", True), ("South", True))]
+    beds = [
+        {"__typename": "Bed", "id": f"bed:{tape.hex(10)}", "name": name, "free": free}
+        for name, free in (("North", False), ("Pond", True), ("South", True))
+    ]
     cursor = tape.must(base64.b64encode(f"at:{tape.hex(8)}".encode()).decode())
     tape.call("POST", "/graph", sent=auth, body={"operationName": "Beds", "query": "query Beds { beds(first: 3) { id name free } }", "variables": {}}, gives={"data": {"beds": {"nodes": beds, "pageInfo": {"endCursor": cursor, "hasNextPage": True}}}})  # fmt: skip
     tape.call("POST", "/graph", sent=auth, body={"operationName": "Beds", "query": "query Beds($a: String) { beds(first: 3, after: $a) { id name free } }", "variables": {"a": cursor}}, gives={"data": {"beds": {"nodes": [], "pageInfo": {"endCursor": None, "hasNextPage": False}}}})  # fmt: skip
     bed = tape.must(str(beds[1]["id"]))
     planting = tape.must(f"pl-{tape.number(1000, 9999)}-{tape.hex(4)}")
     tape.call("POST", "/graph", sent={**auth, "X-Request-Id": tape.uuid()}, body={"operationName": "Plant", "query": "mutation Plant($b: ID!, $c: Int!) { plant(bed: $b, count: $c) { id } }", "variables": {"b": bed, "c": 12}}, gives={"data": {"plant": {"id": planting}}})  # fmt: skip
-    tape.call("POST", "/graph", sent=auth, body={"operationName": None, "query": 'mutation { water(planting: "%s", litres: 3) { ok } }' % planting}, gives={"data": {"water": {"ok": True}}})  # fmt: skip
+    tape.call("POST", "/graph", sent=auth, body={"operationName": None, "query": f'mutation {{ water(planting: "{planting}", litres: 3) {{ ok }} }}'}, gives={"data": {"water": {"ok": True}}})  # fmt: skip
 
 
 def hand_over(tape: Tape) -> None:
@@ -128,20 +139,31 @@ def hand_over(tape: Tape) -> None:
     tape.call("POST", "/token", form={"grant_type": "authorization_code", "code": code, "client_id": "tickets"}, gives={"access_token": access, "token_type": "Bearer", "expires_in": 3600})  # fmt: skip
     crossing = tape.must(tape.number(100_000, 999_999))
     tape.call("GET", f"/api/crossings?day=2026-12-24&_={tape.now_ms()}", sent={"Authorization": f"Bearer {access}"}, gives={"crossings": [{"crossing_id": int(crossing), "at": "09:00"}]})  # fmt: skip
-    tape.call("POST", f"/api/crossings/{crossing}/seats", sent={"Authorization": f"Bearer {access}"}, body={"seats": 2}, status=201, gives={"ok": True})
+    tape.call(
+        "POST",
+        f"/api/crossings/{crossing}/seats",
+        sent={"Authorization": f"Bearer {access}"},
+        body={"seats": 2},
+        status=201,
+        gives={"ok": True},
+    )
 
 
 def nested_ids(tape: Tape) -> None:
     """A weaver's shop: ids deep in JSON, sent in paths, in a JSON text inside of a query, in an ETag-like version header."""
     csrf = tape.must(tape.hex(32))
-    tape.call("GET", "/shop", page=f'<meta name="request-guard" content="{csrf}"><script>window.shop={{"currency":"EUR","pageSize":20}}</script>')
+    tape.call(
+        "GET", "/shop", page=f'<meta name="request-guard" content="{csrf}"><script>window.shop={{"currency":"EUR","pageSize":20}}</script>'
+    )
     looms = [{"loom": {"meta": {"uid": tape.uuid(), "rev": f'W/"{tape.hex(6)}"'}, "yarns": [{"yarnId": int(tape.number(200, 999)), "colour": c} for c in ("red", "blue")]}, "ready": r} for r in (False, True)]  # fmt: skip
     tape.call("GET", "/api/looms?size=20&sort=name", gives={"result": {"items": looms, "total": 2}, "took": 12})
     loom = looms[1]["loom"]
     uid, yarn = tape.must(loom["meta"]["uid"]), tape.must(str(loom["yarns"][0]["yarnId"]))
     filters = json.dumps({"yarn": loom["yarns"][0]["yarnId"], "unit": "m"})
     price = tape.must(f"q{tape.number(10_000, 99_999)}")
-    tape.call("GET", f"/api/looms/{uid}/quote?filter={quote(filters)}", headers={"X-Quote-No": price}, gives={"price": 12.5, "currency": "EUR"})
+    tape.call(
+        "GET", f"/api/looms/{uid}/quote?filter={quote(filters)}", headers={"X-Quote-No": price}, gives={"price": 12.5, "currency": "EUR"}
+    )
     order = tape.must(f"{tape.number(1, 9)}/{tape.hex(7)}")
     tape.call("POST", f"/api/looms/{uid}/orders", sent={"X-Request-Guard": csrf, "X-Idempotency-Key": tape.uuid()}, body={"quote": price, "lines": [{"yarn": {"id": int(yarn)}, "metres": 40}], "note": "for the winter"}, status=201, gives={"order": {"number": order, "links": {"self": f"/api/orders/{quote(order, safe='')}"}}})  # fmt: skip
     tape.call("GET", f"/api/orders/{quote(order, safe='')}", gives={"state": "open"})
@@ -166,7 +188,13 @@ def wizard(tape: Tape) -> None:
     tape.call("GET", f"/loans/{draft}/pieces", page=f'<form action="/loans/{draft}/pieces" method="post"><input type="hidden" name="step_key" value="{key}"></form><script>const loan = {{uploadTicket: \'{upload}\', maxMb: 20}};</script>')  # fmt: skip
     body, kind = parts({"step_key": key, "ticket": upload, "piece": "urn"})
     confirm = tape.must(tape.hex(10))
-    tape.call("POST", f"/loans/{draft}/pieces", raw=body, kind=kind, page=f'<p>Almost done.</p><a class="finish" href="/loans/{draft}/finish?confirm={confirm}&amp;tab=2">Finish</a>')
+    tape.call(
+        "POST",
+        f"/loans/{draft}/pieces",
+        raw=body,
+        kind=kind,
+        page=f'<p>Almost done.</p><a class="finish" href="/loans/{draft}/finish?confirm={confirm}&amp;tab=2">Finish</a>',
+    )
     tape.call("GET", f"/loans/{draft}/finish?confirm={confirm}&tab=2", page="<h1>Lent</h1>")
 
 
@@ -177,7 +205,9 @@ def chance_numbers(tape: Tape) -> None:
     tape.call("GET", "/api/status?limit=24&offset=0", gives=clutter)
     batches = [{"id": int(tape.number(1001, 9899)), "name": "rye"}, {"id": int(batch), "name": "oat"}]
     tape.call("GET", "/api/batches?limit=24&offset=0", gives={"batches": batches, "counts": {"rye": 24, "oat": 12}, "limit": 24})
-    tape.call("GET", f"/api/batches/{batch}/trays", gives={"trays": [{"tray_id": int(tray), "loaves": 24}], "width": int(tape.number(300, 700))})
+    tape.call(
+        "GET", f"/api/batches/{batch}/trays", gives={"trays": [{"tray_id": int(tray), "loaves": 24}], "width": int(tape.number(300, 700))}
+    )
     x, y = tape.number(100, 600), tape.number(100, 400)
     tape.call("POST", "/api/loaves", body={"tray_id": int(tray), "count": 12, "click": {"x": int(x), "y": int(y)}}, status=201, gives={"loaf": {"no": 12, "tray": int(tray)}})  # fmt: skip
     tape.call("GET", f"/api/batches/{batch}?detail=12&t={tape.now_ms()}", gives={"id": int(batch), "count": 12})
@@ -186,14 +216,24 @@ def chance_numbers(tape: Tape) -> None:
 def polling(tape: Tape) -> None:
     """A print shop: a job started by the client under its own id, polled until done, its result's key in a header and in a script."""
     mine = tape.uuid()
-    tape.call("GET", "/studio", page=f"<script>var cfg = JSON.parse('{{\\u0022upload\\u0022:\\u0022{tape.must(tape.hex(18))}\\u0022}}');</script>")
+    tape.call(
+        "GET", "/studio", page=f"<script>var cfg = JSON.parse('{{\\u0022upload\\u0022:\\u0022{tape.must(tape.hex(18))}\\u0022}}');</script>"
+    )
     upload = tape.issued[-1]
     ticket = tape.must(tape.hex(14))
-    tape.call("PUT", f"/jobs/{mine}", body={"upload": upload, "pages": 4, "id": mine}, status=202, gives={"id": mine, "ticket": ticket, "state": "queued"})
+    tape.call(
+        "PUT",
+        f"/jobs/{mine}",
+        body={"upload": upload, "pages": 4, "id": mine},
+        status=202,
+        gives={"id": mine, "ticket": ticket, "state": "queued"},
+    )
     for _ in range(tape.draw.randint(1, 4)):
         tape.call("GET", f"/jobs/{mine}?ticket={ticket}", status=202, gives={"id": mine, "state": "working"})
     proof = tape.must(tape.hex(26))
-    tape.call("GET", f"/jobs/{mine}?ticket={ticket}", headers={"Link": f'</prints/{proof}>; rel="result"'}, gives={"id": mine, "state": "done"})
+    tape.call(
+        "GET", f"/jobs/{mine}?ticket={ticket}", headers={"Link": f'</prints/{proof}>; rel="result"'}, gives={"id": mine, "state": "done"}
+    )
     tape.call("GET", f"/prints/{proof}", page="<h1>Print</h1>")
 
 

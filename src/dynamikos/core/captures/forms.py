@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Iterator
+from functools import lru_cache
 from typing import Any
 
 from dynamikos.core.captures.base import BetweenForm, Captured, CssForm, Finder, RegexForm, Taker, View
@@ -39,12 +40,7 @@ def by_json(path: str) -> Finder:
 
 def by_css(form: CssForm) -> Finder:
     """An attribute, or the text, of the elements a CSS selector finds."""
-    from selectolax.lexbor import LexborHTMLParser, SelectolaxError
-
-    try:
-        LexborHTMLParser("<p></p>").css_first(form.selector)
-    except (SelectolaxError, ValueError, RuntimeError) as problem:
-        raise RuleError(f"'{form.selector}' is not a CSS selector: {problem}") from problem
+    _known_selector(form.selector)
 
     def find(view: View) -> Iterator[str]:
         for node in view.html().css(form.selector):
@@ -53,6 +49,16 @@ def by_css(form: CssForm) -> Finder:
                 yield value
 
     return find
+
+
+@lru_cache(maxsize=4096)
+def _known_selector(selector: str) -> None:
+    from selectolax.lexbor import LexborHTMLParser, SelectolaxError
+
+    try:
+        LexborHTMLParser("<p></p>").css_first(selector)
+    except (SelectolaxError, ValueError, RuntimeError) as problem:
+        raise RuleError(f"'{selector}' is not a CSS selector: {problem}") from problem
 
 
 def between(form: BetweenForm) -> Finder:

@@ -189,7 +189,9 @@ def _path(address: str, number: int, value: str, hole: str) -> str:
         return address
     segment = segments[number]
     if unquote(segment) == value:
-        segments[number] = _written_hole(hole, "percent") if quote(value, safe="") != quote(value, safe="/:?#[]@!$&'()*+,;=-._~%") else f"{{{{ {hole} }}}}"
+        segments[number] = (
+            _written_hole(hole, "percent") if quote(value, safe="") != quote(value, safe="/:?#[]@!$&'()*+,;=-._~%") else f"{{{{ {hole} }}}}"
+        )
     else:
         segments[number] = fit(segment, value, hole, in_path=True) or segment
     return address[:start] + "/".join(segments)

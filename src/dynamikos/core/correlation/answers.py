@@ -2,7 +2,7 @@
 
 from collections import OrderedDict
 from collections.abc import Sequence
-from typing import Any
+from typing import TypeVar
 from urllib.parse import urljoin
 
 from selectolax.lexbor import LexborNode
@@ -11,14 +11,15 @@ from dynamikos.core.captures import View
 from dynamikos.core.correlation.coding import leaves
 from dynamikos.core.exchanges import Exchange, text_of
 
+T = TypeVar("T")
 REDIRECTS = (301, 302, 303, 307, 308)
 NOT_TEXT = ("image/", "font/", "video/", "audio/", "application/octet-stream", "application/pdf", "application/zip", "text/css")
 
 
-class _Few(OrderedDict[int, Any]):
+class _Few(OrderedDict[int, T]):
     """The parsed forms of the last few answers: a parsed page takes ten times its size."""
 
-    def keep(self, key: int, value: Any) -> Any:
+    def keep(self, key: int, value: T) -> T:
         self[key] = value
         while len(self) > 6:
             self.popitem(last=False)
@@ -41,7 +42,9 @@ class Answers:
                     self._next[i] = j
                     self.start[j] = self.start[i]
                     break
-        self._views, self._leaves, self._marks = _Few(), _Few(), _Few()
+        self._views: _Few[View] = _Few()
+        self._leaves: _Few[dict[str, list[tuple[str, str]]]] = _Few()
+        self._marks: _Few[dict[str, list[tuple[LexborNode, str]]]] = _Few()
         self._set: dict[int, dict[str, str]] = {}
 
     def followed(self, i: int) -> bool:
@@ -88,8 +91,7 @@ class Answers:
                 [*addresses, beyond] if beyond else addresses,
             )
             known = self._views.keep(last, view)
-        found: View = known
-        return found
+        return known
 
     def _jar(self, last: int) -> dict[str, str]:
         jar: dict[str, str] = {}
@@ -123,8 +125,7 @@ class Answers:
                     return known
                 for path, name, leaf in leaves(document, 200_000):
                     known.setdefault(leaf, []).append((path, name))
-        found: dict[str, list[tuple[str, str]]] = known
-        return found
+        return known
 
     def marks(self, i: int) -> dict[str, list[tuple[LexborNode, str]]]:
         """Attribute or text → (element, attribute or "") in the final answer of i; empty when that is not HTML."""
@@ -143,8 +144,7 @@ class Answers:
                     text = node.text(deep=False, strip=True)
                     if text and len(text) < 400:
                         known.setdefault(text, []).append((node, ""))
-        found: dict[str, list[tuple[LexborNode, str]]] = known
-        return found
+        return known
 
 
 def is_html(view: View) -> bool:

@@ -10,6 +10,7 @@ from urllib.parse import quote, quote_plus, unquote, unquote_plus
 
 import orjson
 
+from dynamikos.core.captures import Decoding
 from dynamikos.core.captures.decoding import from_base64
 
 PRINTABLE = re.compile(r"[\x20-\x7e\u00a0-\uffff\r\n\t]+\Z")
@@ -17,9 +18,9 @@ BASE64 = re.compile(r"[A-Za-z0-9+/_-]{8,}={0,2}\Z")
 JWT = re.compile(r"(eyJ[A-Za-z0-9_-]+)\.([A-Za-z0-9_-]+)\.([A-Za-z0-9_-]*)\Z")
 
 
-def written(value: str) -> dict[str, str]:
+def written(value: str) -> dict[str, Decoding]:
     """Texts an answer may hold for `value` → the decoding that gives it back ("" for the value itself)."""
-    forms: dict[str, str] = {value: ""}
+    forms: dict[str, Decoding] = {value: ""}
     for text in (html.escape(value), html.escape(value, quote=False), value.replace("&", "&amp;"), value.replace("/", "&#x2F;")):
         forms.setdefault(text, "html")
     plain = json.dumps(value, ensure_ascii=False)[1:-1]

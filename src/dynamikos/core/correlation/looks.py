@@ -5,6 +5,7 @@ import re
 from collections import Counter
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
+from itertools import pairwise
 
 UUID = re.compile(r"[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\Z", re.I)
 HEX = re.compile(r"[0-9a-f]{8,}\Z", re.I)
@@ -80,7 +81,7 @@ def generated(value: str) -> bool:
     if HEX.match(value) and digits:
         return True
     if digits:
-        turns = sum(a.isdigit() != b.isdigit() for a, b in zip(value, value[1:], strict=False))
+        turns = sum(a.isdigit() != b.isdigit() for a, b in pairwise(value))
         return (turns >= 2 or digits >= 3) and entropy_bits(value) >= 2.3
     upper = sum(c.isupper() for c in value[1:])
     return len(value) >= 16 and upper >= 3 and any(c.islower() for c in value) and entropy_bits(value) >= 3.2
@@ -101,7 +102,11 @@ def as_date(value: str) -> str:
 
 def time_stamp(value: str, near_us: int) -> str:
     """How a value writes an instant within a day of `near_us` (µs since the epoch, UTC), "" if it does not."""
-    for length, unit, name in ((10, 1_000_000, "seconds since 1970"), (13, 1000, "milliseconds since 1970"), (16, 1, "microseconds since 1970")):
+    for length, unit, name in (
+        (10, 1_000_000, "seconds since 1970"),
+        (13, 1000, "milliseconds since 1970"),
+        (16, 1, "microseconds since 1970"),
+    ):
         if len(value) == length and value.isdigit():
             return name if abs(int(value) * unit - near_us) < 86_400_000_000 else ""
     if re.match(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d", value):

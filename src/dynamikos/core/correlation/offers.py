@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from selectolax.lexbor import LexborNode
 
-from dynamikos.core.captures import BetweenForm, Capture, CssForm, RegexForm, View, compile_capture, compile_finder
+from dynamikos.core.captures import BetweenForm, Capture, CssForm, Decoding, RegexForm, View, compile_capture, compile_finder
 from dynamikos.core.correlation.answers import REDIRECTS, Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.looks import likeness
@@ -91,12 +91,10 @@ def _candidates(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture,
         yield from _lists(answers, i, value, forms, text)
 
 
-
-
 # JSON -----------------------------------------------------------------------------------------------------
 
 
-def _json(answers: Answers, i: int, forms: dict[str, str]) -> Iterator[tuple[Capture, str, str]]:
+def _json(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tuple[Capture, str, str]]:
     leaves = answers.json_leaves(i)
     if not leaves:
         return
@@ -107,13 +105,13 @@ def _json(answers: Answers, i: int, forms: dict[str, str]) -> Iterator[tuple[Cap
             continue
         for path, _ in leaves.get(written_as, ())[:12]:
             place, tells = f"json {path}", " ".join(re.findall(r"[A-Za-z_][\w-]*", path)[-2:])
-            yield Capture(name="v", json=path, decode=decode), place, tells  # type: ignore[arg-type]
+            yield Capture(name="v", json=path, decode=decode), place, tells
             if "[" in path:
                 for general in _filters(document, path):
-                    later.append((Capture(name="v", json=general, decode=decode), place, tells))  # type: ignore[arg-type]
+                    later.append((Capture(name="v", json=general, decode=decode), place, tells))
                 for match in re.finditer(r"\[\d+\]", path):
                     wide = path[: match.start()] + "[*]" + path[match.end() :]
-                    later.append((Capture(name="v", json=wide, pick="last", decode=decode), place, tells))  # type: ignore[arg-type]
+                    later.append((Capture(name="v", json=wide, pick="last", decode=decode), place, tells))
     yield from later
 
 
@@ -144,7 +142,7 @@ def _filters(document: object, path: str) -> Iterator[str]:
 # HTML -----------------------------------------------------------------------------------------------------
 
 
-def _html(answers: Answers, i: int, forms: dict[str, str]) -> Iterator[tuple[Capture, str, str]]:
+def _html(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tuple[Capture, str, str]]:
     marks = answers.marks(i)
     if not marks:
         return
@@ -155,7 +153,7 @@ def _html(answers: Answers, i: int, forms: dict[str, str]) -> Iterator[tuple[Cap
             tells = _told(node, attribute)
             for selector in _selectors(node, attribute):
                 place = f"element {selector}" + (f" @{attribute}" if attribute else "")
-                yield Capture(name="v", css=CssForm(selector=selector, attribute=attribute), decode=decode), place, tells  # type: ignore[arg-type]
+                yield Capture(name="v", css=CssForm(selector=selector, attribute=attribute), decode=decode), place, tells
 
 
 def _told(node: LexborNode, attribute: str) -> str:
@@ -230,13 +228,15 @@ def _own(node: LexborNode, attribute: str) -> Iterator[str]:
 # headers, addresses, texts ----------------------------------------------------------------------------------
 
 
-def _headers(answers: Answers, i: int, forms: dict[str, str]) -> Iterator[tuple[Capture, str, str]]:
+def _headers(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tuple[Capture, str, str]]:
     answer = answers.exchanges[i].answer
     for name, text in answer.headers if answer else ():
-        if name.lower() in ("set-cookie", "date", "content-length") or (name.lower() == "location" and answer and answer.status in REDIRECTS):
+        if name.lower() in ("set-cookie", "date", "content-length") or (
+            name.lower() == "location" and answer and answer.status in REDIRECTS
+        ):
             continue
         if text in forms:
-            yield Capture(name="v", header=name, decode=forms[text]), f"header {name}", name  # type: ignore[arg-type]
+            yield Capture(name="v", header=name, decode=forms[text]), f"header {name}", name
             continue
         for written_as, decode in forms.items():
             at = text.find(written_as) if len(written_as) >= 2 else -1
@@ -248,7 +248,7 @@ def _headers(answers: Answers, i: int, forms: dict[str, str]) -> Iterator[tuple[
             ending = re.escape(after) if after else r"\s;,"
             pattern = f"{re.escape(lead)}([^{ending}]+)"
             form = RegexForm(pattern=pattern, header=name)
-            yield Capture(name="v", regex=form, decode=decode), f"header {name}", f"{name} {lead}"  # type: ignore[arg-type]
+            yield Capture(name="v", regex=form, decode=decode), f"header {name}", f"{name} {lead}"
 
 
 def _addresses(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture, str, str]]:
@@ -264,9 +264,9 @@ def _addresses(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture, 
         for pair in source.split("&"):
             name, _, text = pair.partition("=")
             if text and unquote_plus(text) == value:
-                decode = "percent" if text != value else ""
+                decode: Decoding = "percent" if text != value else ""
                 yield (
-                    Capture(name="v", address=f"{lead}{re.escape(name)}=([^&#]+)", decode=decode),  # type: ignore[arg-type]
+                    Capture(name="v", address=f"{lead}{re.escape(name)}=([^&#]+)", decode=decode),
                     f"redirect's address, query {name}",
                     name,
                 )
@@ -274,17 +274,17 @@ def _addresses(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture, 
     for number, segment in enumerate(segments):
         if segment in (value, quote(value, safe=""), quote_plus(value)):
             before = segments[number - 1] if number else ""
-            decode = "percent" if segment != value else ""
+            coded: Decoding = "percent" if segment != value else ""
             yield (
-                Capture(name="v", address=f"/{re.escape(before)}/([^/?#]+)" if before else r"://[^/]+/([^/?#]+)", decode=decode),  # type: ignore[arg-type]
+                Capture(name="v", address=f"/{re.escape(before)}/([^/?#]+)" if before else r"://[^/]+/([^/?#]+)", decode=coded),
                 f"redirect's address, path after {before or '/'}",
                 before,
             )
     for written_as in (value, quote(value, safe="")):
         at = location.find(written_as)
         if at > 0 and whole(location, at, len(written_as)):
-            lead = re.search(r"[^/?&=]*[/?&=]?[^/?&=]*[/?&=.,;:~-]?\Z", location[:at])
-            text = lead.group(0) if lead else location[:at]
+            told = re.search(r"[^/?&=]*[/?&=]?[^/?&=]*[/?&=.,;:~-]?\Z", location[:at])
+            text = told.group(0) if told else location[:at]
             yield Capture(name="v", address=f"{re.escape(text)}([^/?&#;,]+)"), "redirect's address", text
 
 
@@ -312,7 +312,7 @@ def places(text: str, part: str, limit: int = 6) -> Iterator[int]:
         at = text.find(part, at + 1)
 
 
-def _texts(text: str, part: str, decode: str) -> Iterator[tuple[Capture, str, str]]:
+def _texts(text: str, part: str, decode: Decoding) -> Iterator[tuple[Capture, str, str]]:
     """Between the shortest telling text before and what follows; then a pattern for the name before."""
     for at in places(text, part):
         end = at + len(part)
@@ -332,18 +332,32 @@ def _texts(text: str, part: str, decode: str) -> Iterator[tuple[Capture, str, st
             if lead in " \t\r\n" or not WORD.search(before):
                 continue
             if text.find(before) == at - size:
-                yield Capture(name="v", between=BetweenForm(before=before, after=after), decode=decode), f"text after {before[-40:]!r}", tells  # type: ignore[arg-type]
+                yield (
+                    Capture(name="v", between=BetweenForm(before=before, after=after), decode=decode),
+                    f"text after {before[-40:]!r}",
+                    tells,
+                )
                 given += 1
                 if given >= 6:
                     break
+        near = re.search(r"[^\s<>]{3,40}\Z", text[max(0, at - 40) : at])
+        if near and re.search(r"\d", near.group(0)) and text[end : end + 1]:  # numbers and codes before it may change
+            general = re.sub(r"(?:\\?[0-9a-f]){6,}|\d+", "\0", near.group(0))
+            pattern = "[0-9A-Za-z]+".join(re.escape(piece) for piece in general.split("\0"))
+            ending = re.escape(text[end])
+            yield (
+                Capture(name="v", regex=RegexForm(pattern=f"{pattern}([^{ending}]+){ending}"), decode=decode),
+                f"text after {near.group(0)!r}",
+                tells,
+            )
         if told:
             gap = re.search(re.escape(told[-1]) + r"([^\w]{0,12})\Z", text[max(0, at - 80) : at])
             if gap:
                 pattern = re.escape(told[-1]) + r"[\"'\\]*\s*[:=>]?\s*[\"'\\]*([\w.~+/%-]+=*)"
-                yield Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode), f"text after {told[-1]!r}", tells  # type: ignore[arg-type]
+                yield Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode), f"text after {told[-1]!r}", tells
 
 
-def _lists(answers: Answers, i: int, value: str, forms: dict[str, str], text: str) -> Iterator[tuple[Capture, str, str]]:
+def _lists(answers: Answers, i: int, value: str, forms: dict[str, Decoding], text: str) -> Iterator[tuple[Capture, str, str]]:
     """One of several alike: of a JSON list, of elements of a kind, of links of a kind."""
     for path, _ in answers.json_leaves(i).get(value, ())[:6]:
         tells = " ".join(re.findall(r"[A-Za-z_][\w-]*", path)[-2:])
@@ -360,7 +374,6 @@ def _lists(answers: Answers, i: int, value: str, forms: dict[str, str], text: st
         if lead:
             pattern = re.escape(lead.group(0)) + "([^\"'/?&#]+)"
             tells = " ".join(re.findall(r"[A-Za-z_][\w-]*", lead.group(0))[-1:])
-            for pick in ("first", "random"):
-                yield Capture(name="v", regex=RegexForm(pattern=pattern), pick=pick), f"link after {lead.group(0)!r}", tells  # type: ignore[arg-type]
-
-
+            place = f"link after {lead.group(0)!r}"
+            yield Capture(name="v", regex=RegexForm(pattern=pattern)), place, tells
+            yield Capture(name="v", regex=RegexForm(pattern=pattern), pick="random"), place, tells

@@ -43,6 +43,7 @@ class Found:
     proven: bool = False
     reasons: list[str] = field(default_factory=list)
     pattern: str = ""
+    sent_before: int = -1  # where another group, of requests that only some recordings have, sends the same value
     rehearsed: str = ""  # "differs", "same" or "" (unknown)
 
     @property
@@ -59,7 +60,9 @@ class Found:
 
     @property
     def first(self) -> int:
-        return min(site.entry for site in self.sites)
+        """Where it is first sent."""
+        here = min(site.entry for site in self.sites)
+        return here if self.sent_before < 0 else min(here, self.sent_before)
 
     @property
     def names(self) -> list[str]:
@@ -197,10 +200,10 @@ def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, t
         return
     for number, piece in enumerate(first):
         rest = [each[number] if each is not None and len(each) == len(first) else None for each in pieces[1:]]
-        if any(other is not None and other != piece for other in rest) or (not rest and looks.generated(piece)):
-            if len(piece) >= 4 or (mixed and len(piece) >= 2):
-                lead = first[number - 1] if number else site.name
-                yield Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place), (piece, *rest)
+        tells = any(other is not None and other != piece for other in rest) or (not rest and looks.generated(piece))
+        if tells and len(piece) >= (2 if mixed else 4):
+            lead = first[number - 1] if number else site.name
+            yield Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place), (piece, *rest)
 
 
 def _merged(found: list[Found]) -> list[Found]:
@@ -210,14 +213,21 @@ def _merged(found: list[Found]) -> list[Found]:
         by_value[each.value].append(each)
     kept: list[Found] = []
     for each in found:
-        if not each.known and len(each.value) >= 4:
-            fitting = [other for other in by_value[each.value] if other.known]
+        alike = by_value[each.value]
+        if len(alike) > 1 and len(each.value) >= 4:
+            each.sent_before = min(site.entry for other in alike for site in other.sites)
+            known = sum(value is not None for value in each.values)
+            fitting = [other for other in alike if sum(v is not None for v in other.values) > known and _agree(each, other)]
             if len(fitting) == 1:
                 fitting[0].sites.extend(each.sites)
                 fitting[0].sites.sort(key=lambda site: site.entry)
                 continue
         kept.append(each)
     return kept
+
+
+def _agree(one: Found, other: Found) -> bool:
+    return all(a is None or b is None or a == b for a, b in zip(one.values, other.values, strict=True))
 
 
 def _worth(each: Found, rehearsed: bool) -> bool:
@@ -252,7 +262,7 @@ def _hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> None:
     if not patterns:
         return
     texts = list(patterns)
-    machine = ahocorasick_rs.AhoCorasick(texts)
+    machine = ahocorasick_rs.AhoCorasick(texts, implementation=ahocorasick_rs.Implementation.DFA if len(texts) < 30_000 else None)
     last = max(site.entry for each in wanted for site in each.sites)
     for count, i in enumerate(main.ours):
         if i > last:
@@ -385,7 +395,13 @@ def _judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence
             )  # fmt: skip
         elif (looks.generated(each.value) or alike >= 0.5) and not making and _elsewhere(each, others, maps):
             each.kind = "issued"
-            reasons.extend((where, "differs between the recordings", "no capture yields it in every recording yet: it was picked from different places"))
+            reasons.extend(
+                (
+                    where,
+                    "differs between the recordings",
+                    "no capture yields it in every recording yet: it was picked from different places",
+                )
+            )
         else:
             _judge_rest(each, main)
         return
@@ -407,7 +423,9 @@ def _judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence
         return
     if _issued_alone(each, alike):
         each.kind, each.proven = "issued", bool(each.offers) and each.offers[0].proven
-        reasons.extend((where, "looks made by a machine" if looks.generated(each.value) else "its name and place say that the server gave it out"))
+        reasons.extend(
+            (where, "looks made by a machine" if looks.generated(each.value) else "its name and place say that the server gave it out")
+        )
         if rule is None:
             reasons.append("only one recording: a second one or a rehearsal would prove that it changes")
         return
@@ -489,10 +507,20 @@ def _visible(main: Answers) -> set[str]:
     names: set[str] = set()
     for i in main.ours:
         view = main.view(i)
-        if main.final(i) != i or "html" not in view.content_type.lower() or b"<input" not in view.body and b"<textarea" not in view.body:
+        if main.final(i) != i or "html" not in view.content_type.lower() or not (b"<input" in view.body or b"<textarea" in view.body):
             continue
         for node in view.html().css("input[name], textarea[name]"):
-            if (node.attributes.get("type") or "text").lower() in ("text", "email", "password", "search", "tel", "number", "date", "url", "time"):
+            if (node.attributes.get("type") or "text").lower() in (
+                "text",
+                "email",
+                "password",
+                "search",
+                "tel",
+                "number",
+                "date",
+                "url",
+                "time",
+            ):
                 names.add(str(node.attributes.get("name")))
     return names
 
@@ -535,7 +563,9 @@ def _entry(main: Answers, i: int) -> int:
 def _score(each: Found) -> float:
     alike = each.offers[0].alike if each.offers else 0.0
     telling = any(looks.secret_name(name) or looks.id_name(name) for name in each.names)
-    score = 0.2 * (each.origin >= 0) + 0.3 * (each.differs or each.rehearsed == "differs") + 0.2 * each.proven + 0.08 * alike + 0.05 * telling
+    score = (
+        0.2 * (each.origin >= 0) + 0.3 * (each.differs or each.rehearsed == "differs") + 0.2 * each.proven + 0.08 * alike + 0.05 * telling
+    )
     score += 0.12 if looks.generated(each.value) else 0.05 * (len(each.value) >= 4)
     score += 0.05 * (len(each.sites) > 1)
     if each.kind != "issued":
@@ -596,5 +626,3 @@ def _name(each: Found, taken: set[str]) -> str:
     while name in taken:
         name, number = f"{base[:40]}_{number}", number + 1
     return name
-
-

@@ -87,14 +87,17 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
 def hosts_of(exchanges: Iterable[Exchange]) -> list[HostSummary]:
     """Origins by number of exchanges, most first; `ours` for the first page's host and hosts of the same site."""
     counts: dict[str, list[int]] = {}
-    first = ""
+    first = page = ""
     for exchange in exchanges:
         parts = urlsplit(exchange.sent.url)
         origin = f"{parts.scheme}://{parts.netloc}"
         first = first or origin
+        if not page and exchange.answer is not None and exchange.answer.body and "html" in (exchange.answer.header("content-type") or ""):
+            page = origin
         row = counts.setdefault(origin, [0, 0])
         row[0] += 1
         row[1] += exchange.answer.size_bytes if exchange.answer else 0
+    first = page or first
     site = _site(first)
     rows = [
         HostSummary(origin=origin, count=count, size_bytes=size, ours=origin == first or _site(origin) == site)

@@ -24,7 +24,8 @@ def buckets_of(values_us: NDArray[np.int64]) -> NDArray[np.int64]:
     """`bucket_of` for a whole array (any shape), exact below 2⁵³ µs."""
     values = np.maximum(values_us, 0)
     e = np.maximum(np.frexp(values.astype(np.float64))[1].astype(np.int64) - 11, 0)
-    return np.minimum((e << 10) + (values >> e), LAST)
+    indices: NDArray[np.int64] = np.minimum((e << 10) + (values >> e), LAST)
+    return indices
 
 
 def bucket_mid_us(index: int) -> int:

@@ -82,7 +82,9 @@ def maker_of(text: str) -> Callable[[Mapping[str, str]], str]:
     fewest, most, function = MAKERS[kind]
     args = [part.strip().strip("\"'") for part in found.group(2).split(",")] if found.group(2) else []
     if not fewest <= len(args) <= most:
-        raise TemplateError(f"'{{{{ {text} }}}}': make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}")
+        raise TemplateError(
+            f"'{{{{ {text} }}}}': make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}"
+        )
     try:
         function(Maker(lambda: Random(0), lambda: 0), args)  # a wrong argument is said now, not in a run
     except (ValueError, IndexError) as problem:

@@ -315,7 +315,9 @@ class User:
             ended = max(ended, await self._embedded(compiled, step, f"{origin[0]}://{host}{target}"))
         return kind, ended
 
-    def _judge(self, compiled: CompiledRequest, reply: Reply, trail: Sequence[str]) -> tuple[str, Verdict | None, dict[str, str], View | None]:
+    def _judge(
+        self, compiled: CompiledRequest, reply: Reply, trail: Sequence[str]
+    ) -> tuple[str, Verdict | None, dict[str, str], View | None]:
         """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
         if not compiled.captures and not compiled.checks:
             return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
