@@ -31,6 +31,7 @@ APPS = [
     "datasets",
     "journeys",
     "rehearsals",
+    "strands",
     "plans",
     "runs",
 ]

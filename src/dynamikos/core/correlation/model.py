@@ -29,7 +29,7 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     """A value with its path through the journey.
 
     `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right value in every recording
-    that has the exchange. `captures` are the forms that work, the simplest first. `pattern` describes a client-made value.
+    that has the exchange. `followed`: only sent where a redirect leads to, so nothing is to be replaced. `captures` are the forms that work, the simplest first. `pattern` describes a client-made value.
     """
 
     name: str
@@ -43,6 +43,7 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     uses: tuple[Use, ...] = ()
     pattern: str = ""
     values: tuple[str | None, ...] = ()
+    followed: bool = False
 
     @property
     def capture(self) -> Capture | None:

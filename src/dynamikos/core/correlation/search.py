@@ -582,7 +582,8 @@ def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
     for each in ordered:
         name = _name(each, taken)
         taken.add(name)
-        if each.kind == "issued" and all(main.followed(site.entry) for site in each.sites):
+        followed = all(main.followed(site.entry) for site in each.sites)
+        if each.kind == "issued" and followed:
             each.reasons.append("is only sent where a redirect leads to: the engine follows it by itself")
         captures = tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in each.offers)) if each.kind == "issued" else ()
         origin = None
@@ -592,7 +593,7 @@ def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
         strands.append(
             Strand(
                 name=name, value=each.value, kind=each.kind, score=_score(each), proven=each.kind == "issued" and each.proven,
-                reasons=tuple(each.reasons), origin=origin, captures=captures, pattern=each.pattern, values=each.values,
+                reasons=tuple(each.reasons), origin=origin, captures=captures, pattern=each.pattern, values=each.values, followed=followed,
                 uses=tuple(
                     Use(entry=_entry(main, site.entry), place=site.place, coding=site.coding, context=_context(main, site)) for site in each.sites
                 ),

@@ -1,5 +1,7 @@
 """What the panel beside the ladder sends, as core values."""
 
+from itertools import zip_longest
+
 from django.http import QueryDict
 
 from dynamikos.core.captures import Capture
@@ -8,7 +10,9 @@ from dynamikos.core.checks import Check, JsonEquals
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Body, Request
 
-CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie")
+CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie", "address")
+PICKS = ("first", "last", "random", "all")
+DECODINGS = ("", "percent", "html", "json", "base64")
 CHECK_FORMS = ("status", "contains", "json")
 
 
@@ -31,28 +35,40 @@ def body_from(data: QueryDict) -> Body | None:
 def captures_from(data: QueryDict) -> tuple[Capture, ...]:
     """Raises DynamikosError for a row that says too little."""
     made = []
-    rows = zip(
-        data.getlist("capture-name"), data.getlist("capture-form"), data.getlist("capture-what"), data.getlist("capture-more"), strict=False
-    )
-    for name, form, what, more in rows:
+    columns = ("name", "form", "what", "more", "pick", "decode")
+    for name, form, what, more, pick, decode in zip_longest(*(data.getlist(f"capture-{each}") for each in columns), fillvalue=""):
         name = name.strip()
         if not name:
             continue
-        if form == "json":
-            made.append(Capture(name=name, json=what))
-        elif form == "css":
-            made.append(Capture(name=name, css=CssForm(selector=what, attribute=more)))
+        value: object = what
+        if form == "css":
+            value = CssForm(selector=what, attribute=more)
         elif form == "between":
-            made.append(Capture(name=name, between=BetweenForm(before=what, after=more)))
+            value = BetweenForm(before=what, after=more)
         elif form == "regex":
-            if more and not more.isdigit():
-                raise DynamikosError(f"capture {name}: the group is a number, such as 1; '{more}' is not")
-            made.append(Capture(name=name, regex=RegexForm(pattern=what, group=int(more or 1))))
-        elif form == "header":
-            made.append(Capture(name=name, header=what))
-        elif form == "cookie":
-            made.append(Capture(name=name, cookie=what))
+            group, _, header = more.strip().partition(" ")  # "1", or "1 Link" for a header
+            if group and not group.isdigit():
+                raise DynamikosError(f"capture {name}: the group is a number, such as 1, and after it a header's name; '{more}' is not")
+            value = RegexForm(pattern=what, group=int(group or 1), header=header.strip())
+        elif form not in CAPTURE_FORMS:
+            raise DynamikosError(f"capture {name}: '{form}' is not a form of capture; there are {', '.join(CAPTURE_FORMS)}")
+        made.append(Capture(name=name, pick=_pick(name, pick), decode=_decoding(name, decode), **{form: value}))  # type: ignore[arg-type]
     return tuple(made)
+
+
+def _pick(name: str, text: str) -> object:
+    text = text.strip() or "first"
+    if text in PICKS:
+        return text
+    if text.isdigit() and 1 <= int(text) <= 100_000:
+        return int(text)
+    raise DynamikosError(f"capture {name}: which match is {', '.join(PICKS)} or a number from 1; '{text}' is not")
+
+
+def _decoding(name: str, text: str) -> str:
+    if text not in DECODINGS:
+        raise DynamikosError(f"capture {name}: '{text}' is not a decoding; there are {', '.join(DECODINGS[1:])}")
+    return text
 
 
 def checks_from(data: QueryDict) -> tuple[Check, ...]:
@@ -98,9 +114,9 @@ def capture_rows(request: Request) -> list[dict[str, str]]:
         elif isinstance(value, BetweenForm):
             what, more = value.before, value.after
         elif isinstance(value, RegexForm):
-            what, more = value.pattern, str(value.group)
-        rows.append({"name": capture.name, "form": form, "what": what, "more": more})
-    return [*rows, {"name": "", "form": "json", "what": "", "more": ""}]
+            what, more = value.pattern, f"{value.group} {value.header}".strip()
+        rows.append({"name": capture.name, "form": form, "what": what, "more": more, "pick": str(capture.pick), "decode": capture.decode})
+    return [*rows, {"name": "", "form": "json", "what": "", "more": "", "pick": "first", "decode": ""}]
 
 
 def check_rows(request: Request) -> list[dict[str, str]]:

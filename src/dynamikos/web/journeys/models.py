@@ -14,6 +14,7 @@ class Journey(models.Model):
     name = models.CharField(max_length=160)
     head = models.ForeignKey(Revision, on_delete=models.PROTECT, null=True, related_name="+")
     recording = models.ForeignKey(Recording, on_delete=models.SET_NULL, null=True, related_name="journeys")
+    others = models.ManyToManyField(Recording, related_name="+", blank=True)  # further sessions of the same journey, to compare
     draft = models.TextField(blank=True)  # a text form that does not parse yet
     changed_at = models.DateTimeField(auto_now=True)
 

@@ -90,13 +90,13 @@
     const bar = $("progress", form), says = $("[data-says]", form), ask = new XMLHttpRequest();
     const cancel = $("[data-cancel]", form); let seen = 0;
     const over = (text) => { says.textContent = text; says.className = "problem"; bar.hidden = true; if (cancel) cancel.hidden = true; all("button:not([data-cancel])", form).forEach((b) => { b.disabled = false; }); };
-    bar.hidden = false; says.className = "small faded"; says.textContent = "Sending the file"; if (cancel) { cancel.hidden = false; cancel.onclick = () => { ask.abort(); over("Stopped. Nothing was imported."); }; }
+    bar.hidden = false; says.className = "small faded"; says.textContent = form.dataset.doing || "Sending the file"; if (cancel) { cancel.hidden = false; cancel.onclick = () => { ask.abort(); over("Stopped. Nothing was imported."); }; }
     all("button:not([data-cancel])", form).forEach((b) => { b.disabled = true; });
     ask.upload.onprogress = (p) => { bar.value = p.lengthComputable ? p.loaded / p.total / 2 : 0.1; };
     const read = () => {
       const text = ask.responseText, end = text.lastIndexOf("\n") + 1;
       for (const line of text.slice(seen, end).split("\n")) {
-        if (line.startsWith("progress ")) { bar.value = 0.5 + Number(line.slice(9)) / 2; says.textContent = "Reading the file"; }
+        if (line.startsWith("progress ")) { bar.value = 0.5 + Number(line.slice(9)) / 2; says.textContent = form.dataset.doing || "Reading the file"; }
         if (line.startsWith("done ")) location.assign(line.slice(5));
         if (line.startsWith("error ")) over(line.slice(6));
       }

@@ -1,0 +1,129 @@
+"""Searching, accepting, dismissing, and the project's rules."""
+
+import zlib
+from collections.abc import Callable, Sequence
+
+import msgspec
+from django.db import transaction
+
+from dynamikos.core.correlation import Strand, accept, find_strands
+from dynamikos.core.correlation.model import Use
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges import Exchange
+from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.web.journeys import actions as journeys
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys.queries import content
+from dynamikos.web.projects.access import note
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.recordings.actions import import_har
+from dynamikos.web.recordings.models import Recording
+from dynamikos.web.recordings.queries import as_core
+from dynamikos.web.strands import queries
+from dynamikos.web.strands.models import Dismissal, Rule, Search
+
+
+def recordings_of(journey: Journey) -> list[tuple[str, list[Exchange]]]:
+    """(name, exchanges) of the journey's recording and the others of the same journey. Raises DynamikosError without one."""
+    if journey.recording is None:
+        raise DynamikosError(
+            "This journey was not made from a recording, so there is nothing to search. Add a recorded session of it first."
+        )
+    found = [(journey.recording.name, list(as_core(journey.recording).exchanges))]
+    return [*found, *((each.name, list(as_core(each).exchanges)) for each in journey.others.order_by("imported_at"))]
+
+
+def search(
+    member: Membership, journey: Journey, progress: Callable[[float], None] = lambda share: None, *, rehearsed: bool = True
+) -> Search:
+    """Searches all recordings of the journey, with its newest rehearsal as further evidence."""
+    recordings = recordings_of(journey)
+    newest = queries.newest_rehearsal(journey) if rehearsed else None
+    origins = _origins(content(journey), recordings[0][1])
+    found = find_strands(
+        [exchanges for _, exchanges in recordings],
+        rehearsal=queries.as_recording(newest) if newest is not None else None,
+        origins=origins,
+        rules=queries.rules(member),
+        progress=progress,
+    )
+    evidence = [name for name, _ in recordings] + ([f"rehearsal {newest.number}"] if newest is not None else [])
+    made, _ = Search.objects.update_or_create(
+        journey=journey,
+        defaults={"evidence": evidence, "body": zlib.compress(msgspec.msgpack.encode(found), 1), "said": {}, "searched_by": member.account},
+    )
+    note(member, "strands searched", journey.name, found=len(found))
+    return made
+
+
+def _origins(core: CoreJourney, exchanges: Sequence[Exchange]) -> set[str]:
+    """Origins of the recorded exchanges that the journey was made of."""
+    from urllib.parse import urlsplit
+
+    numbers = {request.recorded for _, step in core.steps() for request in step.requests if request.recorded is not None}
+    urls = [exchanges[number].sent.url for number in numbers if number < len(exchanges)]
+    found = {f"{parts.scheme}://{parts.netloc}" for parts in map(urlsplit, urls)}
+    if not found:
+        raise DynamikosError("No request of this journey comes from its recording any more, so there is nothing to compare.")
+    return found
+
+
+@transaction.atomic
+def take(
+    member: Membership, journey: Journey, parent: str, strands: Sequence[Strand], uses: dict[str, list[Use]] | None = None
+) -> tuple[list[str], list[str]]:
+    """Puts captures and makers into the journey; (done, left) in sentences. Raises Stale or DynamikosError."""
+    exchanges = recordings_of(journey)[0][1]
+    told: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+
+    def edit(core: CoreJourney) -> CoreJourney:
+        nonlocal told
+        accepted = accept(core, strands, exchanges, uses)
+        told = (accepted.done, accepted.left)
+        return accepted.journey
+
+    journeys.change(member, journey, parent, edit, label="")
+    Search.objects.filter(journey=journey).update(said={"done": list(told[0]), "left": list(told[1])})
+    note(member, "strands accepted", journey.name, names=[each.name for each in strands])
+    return list(told[0]), list(told[1])
+
+
+def proven(found: Search) -> list[Strand]:
+    """What “accept all proven” takes."""
+    return [each for each in queries.strands_of(found) if (each.kind == "issued" and each.proven) or each.kind == "client-made"]
+
+
+def dismiss(member: Membership, journey: Journey, strand: Strand) -> None:
+    if strand.uses:
+        Dismissal.objects.get_or_create(journey=journey, entry=strand.uses[0].entry, place=strand.uses[0].place[:400])
+        note(member, "strand dismissed", f"{journey.name}: {strand.name}")
+
+
+def restore(member: Membership, journey: Journey) -> None:
+    journey.dismissals.all().delete()
+
+
+def set_rule(member: Membership, name: str, kind: str, *, ignore: bool) -> None:
+    """Raises DynamikosError for a rule without a name or with an unknown kind."""
+    if not name.strip():
+        raise DynamikosError("A rule needs the name of the field it is for, such as form_key.")
+    if kind not in queries.KINDS:
+        raise DynamikosError(f"'{kind}' is not a kind; choose from {', '.join(queries.KINDS)}.")
+    Rule.objects.update_or_create(project=member.project, name=name.strip()[:120], defaults={"kind": kind, "ignore": ignore})
+    note(member, "strand rule set", name.strip()[:120], kind=kind, ignore=ignore)
+
+
+def drop_rule(member: Membership, name: str) -> None:
+    Rule.objects.filter(project=member.project, name=name).delete()
+    note(member, "strand rule dropped", name[:120])
+
+
+def add_recording(member: Membership, journey: Journey, data: bytes, name: str, progress: Callable[[float], None]) -> Recording:
+    """Another recording of the same journey; the first one of a journey that has none becomes its own."""
+    made = import_har(member, data, name, progress)
+    if journey.recording is None:
+        journey.recording = made
+        journey.save(update_fields=["recording"])
+    else:
+        journey.others.add(made)
+    return made

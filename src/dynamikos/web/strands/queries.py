@@ -1,0 +1,164 @@
+"""Reading strands: the last search, what is taken already, and a strand's proof on every recording."""
+
+import zlib
+from dataclasses import dataclass
+
+import msgspec
+
+from dynamikos.core.captures import Capture, compile_capture
+from dynamikos.core.correlation import Rule as CoreRule
+from dynamikos.core.correlation import Strand
+from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.model import expression_of
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges import Answer, Exchange, Sent
+from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.core.reports import KeptExchange
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.rehearsals.models import Rehearsal
+from dynamikos.web.rehearsals.queries import replayed
+from dynamikos.web.strands.models import Rule, Search
+
+KINDS = ("issued", "client-made", "typed", "constant")
+WIDTH = 190
+_decoder = msgspec.msgpack.Decoder(list[Strand])
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A strand as the list shows it; `born` and `uses` are pixels on its thread."""
+
+    strand: Strand
+    story: str
+    taken: bool
+    born: int | None
+    uses: list[int]
+    likely: bool
+
+
+def search_of(journey: Journey) -> Search | None:
+    return Search.objects.filter(journey=journey).first()
+
+
+def strands_of(found: Search) -> list[Strand]:
+    return _decoder.decode(zlib.decompress(bytes(found.body)))
+
+
+def rules(member: Membership) -> list[CoreRule]:
+    return [CoreRule(name=each.name, kind=each.kind, ignore=each.ignore) for each in Rule.objects.filter(project=member.project)]  # type: ignore[arg-type]
+
+
+def newest_rehearsal(journey: Journey) -> Rehearsal | None:
+    """The newest rehearsal that came to an end on a generator."""
+    return Rehearsal.objects.filter(journey=journey, state__in=("passed", "failed")).order_by("-number").first()
+
+
+def as_recording(found: Rehearsal) -> list[Exchange]:
+    """A rehearsal's exchanges as a recording's, for comparing."""
+    return [_exchange(row.kept, number) for number, row in enumerate(replayed(found))]
+
+
+def _exchange(kept: KeptExchange, number: int) -> Exchange:
+    answer = None
+    if kept.status:
+        answer = Answer(status=kept.status, headers=tuple(kept.headers), body=kept.body.encode(), size_bytes=kept.size_bytes)
+    sent = Sent(method=kept.method, url=kept.url, headers=tuple(kept.sent_headers), body=kept.sent_body.encode())
+    return Exchange(sent=sent, answer=answer, started_us=kept.second * 1_000_000, entry=number, error=kept.error)
+
+
+def failing(journey: Journey) -> set[int]:
+    """Numbers of recorded exchanges whose request failed in the newest rehearsal."""
+    newest = newest_rehearsal(journey)
+    if newest is None or newest.state != "failed":
+        return set()
+    return {row.kept.recorded for row in replayed(newest) if row.is_bad and row.kept.recorded is not None}
+
+
+def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -> list[Row]:
+    """Strands that are not dismissed. After a failed rehearsal, hard-wired values of the first failing request come first."""
+    dismissed = set(journey.dismissals.values_list("entry", "place"))
+    captures = [each for _, step in core.steps() for request in step.requests for each in request.captures]
+    taken = {msgspec.structs.replace(each, name="v", note="") for each in captures}
+    strands = [each for each in strands_of(found) if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed]
+    last = max((use.entry for each in strands for use in each.uses), default=1) or 1
+    made, names = [], step_names(core)
+    for each in strands:
+        at = [round(8 + use.entry / last * (WIDTH - 16)) for use in each.uses]
+        born = round(8 + each.origin.entry / last * (WIDTH - 16)) if each.origin is not None else None
+        mine = any(msgspec.structs.replace(capture, name="v", note="") in taken for capture in each.captures)
+        likely = each.kind == "issued" and not mine and any(use.entry in failed for use in each.uses)
+        made.append(Row(each, story(each, names), mine, born, sorted(set(at)), likely))
+    if failed:
+        made.sort(key=lambda row: not row.likely)
+    return made
+
+
+def step_names(core: CoreJourney) -> dict[int, str]:
+    """Number of a recorded exchange → name of its step; exchanges between two belong to the one before."""
+    named = {request.recorded: step.name for _, step in core.steps() for request in step.requests if request.recorded is not None}
+    names, name = {}, ""
+    for number in range(max(named, default=-1) + 60):
+        name = named.get(number, name)
+        names[number] = name
+    return names
+
+
+def story(strand: Strand, names: dict[int, str]) -> str:
+    """One sentence: where from, whether it changes, where to."""
+    count = len({use.entry for use in strand.uses})
+    sent = f"sent in {count} request{'' if count == 1 else 's'}"
+    if strand.kind == "issued":
+        differs = " different each time," if any("differ" in reason or "another value" in reason for reason in strand.reasons) else ""
+        where = (
+            f"issued in the answer of “{names.get(strand.origin.entry) or strand.origin.entry}”,"
+            if strand.origin is not None
+            else "issued before the recording began,"
+        )
+        return f"{where}{differs} {sent}"
+    return f"{strand.reasons[0] if strand.reasons else ''}; {sent}"
+
+
+@dataclass(frozen=True, slots=True)
+class Alternative:
+    """A form of capture with what it finds on each recording now."""
+
+    number: int
+    form: str
+    expression: str
+    matches: list[tuple[str, str, bool | None]]  # recording, what was found, right (None: nothing to compare with)
+
+
+def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> list[Alternative]:
+    """Each capture tried on the first recording's answer, and on the others' answers to the same request."""
+    from dynamikos.core.correlation.align import align
+
+    if strand.origin is None or not recordings:
+        return []
+    first = recordings[0][1]
+    position = next((i for i, each in enumerate(first) if (each.entry if each.entry >= 0 else i) == strand.origin.entry), None)
+    if position is None:
+        return []
+    places = [(recordings[0][0], Answers(first, range(len(first))), position)]
+    for name, exchanges in recordings[1:]:
+        there = align(first, exchanges).get(position)
+        if there is not None:
+            places.append((name, Answers(exchanges, range(len(exchanges))), there))
+    made = []
+    for number, capture in enumerate(strand.captures):
+        form, expression = expression_of(capture)
+        matches = []
+        for index, (name, answers, at) in enumerate(places):
+            value = _tried(capture, answers, at)
+            wanted = strand.values[index] if index < len(strand.values) else None
+            right = None if wanted is None or capture.pick == "random" else value == wanted
+            matches.append((name, value if value is not None else "nothing found", right))
+        made.append(Alternative(number, form, expression, matches))
+    return made
+
+
+def _tried(capture: Capture, answers: Answers, at: int) -> str | None:
+    try:
+        return compile_capture(capture)(answers.view(at))
+    except DynamikosError:
+        return None

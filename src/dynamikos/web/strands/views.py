@@ -1,0 +1,133 @@
+import uuid
+
+from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+
+from dynamikos.core.correlation.model import Use
+from dynamikos.core.errors import DynamikosError
+from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.revisions import Stale, token
+from dynamikos.web.strands import actions, queries
+from dynamikos.web.strands.models import Rule
+from dynamikos.web.ui.progress import streamed
+from dynamikos.web.ui.uploads import uploaded
+
+
+def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: str = "") -> dict[str, object]:
+    journey = journeys.journey(member, pk)
+    core = journeys.content(journey)
+    found = queries.search_of(journey)
+    failed = queries.failing(journey)
+    every = queries.rows(journey, core, found, failed) if found else []
+    kind = request.GET.get("kind") or "issued"
+    shown = [row for row in every if row.strand.kind == kind]
+    at = request.GET.get("at", "")
+    chosen = next((row for row in every if row.strand.name == at), shown[0] if shown else None)
+    alternatives = []
+    if chosen is not None and chosen.strand.captures:
+        try:
+            alternatives = queries.alternatives(chosen.strand, actions.recordings_of(journey))
+        except DynamikosError as wrong:
+            problem = problem or str(wrong)
+    open_ = [row for row in every if row.strand.kind == "issued" and row.strand.proven and not row.taken and not row.strand.followed]
+    return {
+        "journey": journey, "search": found, "rows": shown, "kind": kind, "chosen": chosen, "alternatives": alternatives, "token": token(journey.head),
+        "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS], "open": len(open_), "width": queries.WIDTH,
+        "taken": sum(row.taken for row in every), "others": list(journey.others.order_by("imported_at")), "dismissed": journey.dismissals.count(),
+        "rules": Rule.objects.filter(project=member.project), "problem": problem, "failed": bool(failed), "newest": queries.newest_rehearsal(journey),
+        "likely": sum(row.likely for row in every),
+    }  # fmt: skip
+
+
+@member_view()
+def strands(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return render(request, "strands/strands.html", _context(request, member, pk))
+
+
+@member_view("engineer")
+def search(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+    journey = journeys.journey(member, pk)
+    address = reverse("strands", args=[member.project_id, pk])
+
+    def work(progress):  # type: ignore[no-untyped-def]
+        actions.search(member, journey, progress)
+        return address
+
+    return streamed(work)
+
+
+@member_view("engineer")
+def add_recording(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+    journey = journeys.journey(member, pk)
+    data, name = uploaded(request, "a HAR file")
+    address = reverse("strands", args=[member.project_id, pk])
+
+    def work(progress):  # type: ignore[no-untyped-def]
+        actions.add_recording(member, journey, data, name, lambda share: progress(share * 0.6))
+        actions.search(member, journeys.journey(member, pk), lambda share: progress(0.6 + share * 0.4))
+        return address
+
+    return streamed(work)
+
+
+@member_view("engineer")
+def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Accepts one strand with its chosen form and ticked places, or all that are proven."""
+    journey = journeys.journey(member, pk)
+    found = queries.search_of(journey)
+    at = request.POST.get("name", "")
+    try:
+        if found is None:
+            raise DynamikosError("Nothing was searched yet, so there is nothing to accept. Search first.")
+        if request.POST.get("all"):
+            dismissed = set(journey.dismissals.values_list("entry", "place"))
+            chosen = [each for each in actions.proven(found) if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed]
+            actions.take(member, journey, request.POST.get("parent", ""), chosen)
+        else:
+            strand = next((each for each in queries.strands_of(found) if each.name == at), None)
+            if strand is None:
+                raise DynamikosError(f"There is no strand '{at}' any more; search again.")
+            number = request.POST.get("form", "0")
+            if number.isdigit() and 0 < int(number) < len(strand.captures):
+                from msgspec.structs import replace
+
+                chosen_first = strand.captures[int(number)]
+                strand = replace(strand, captures=(chosen_first, *(each for each in strand.captures if each != chosen_first)))
+            ticked: list[Use] = [use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")]
+            if not ticked:
+                raise DynamikosError("No place is ticked, so nothing would be replaced. Tick at least one.")
+            actions.take(member, journey, request.POST.get("parent", ""), [strand], {strand.name: ticked})
+    except (Stale, DynamikosError) as wrong:
+        status = 409 if isinstance(wrong, Stale) else 422
+        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=status)
+    return redirect(reverse("strands", args=[member.project_id, pk]) + (f"?at={at}" if at else ""))
+
+
+@member_view("engineer")
+def dismiss(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    journey = journeys.journey(member, pk)
+    found = queries.search_of(journey)
+    name = request.POST.get("name", "")
+    strand = next((each for each in queries.strands_of(found) if each.name == name), None) if found else None
+    if strand is not None:
+        actions.dismiss(member, journey, strand)
+    elif request.POST.get("restore"):
+        actions.restore(member, journey)
+    return redirect("strands", member.project_id, pk)
+
+
+@member_view("engineer")
+def rule(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Sets or drops a rule of the project."""
+    try:
+        if request.POST.get("drop"):
+            actions.drop_rule(member, request.POST["drop"])
+        else:
+            kind = request.POST.get("kind", "")
+            actions.set_rule(member, request.POST.get("name", ""), "constant" if kind == "ignore" else kind, ignore=kind == "ignore")
+    except DynamikosError as wrong:
+        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422)
+    return redirect("strands", member.project_id, pk)
