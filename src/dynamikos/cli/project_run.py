@@ -30,6 +30,16 @@ def membership(project: str, account: str):  # type: ignore[no-untyped-def]
     return found
 
 
+def only_project(account: str) -> str:
+    """The name of the one project this account may change. Raises PlanError when there is none or there are several."""
+    from dynamikos.web.projects.models import Membership
+
+    names = sorted(set(Membership.objects.filter(account__username=account).exclude(role="reader").values_list("project__name", flat=True)))
+    if len(names) != 1:
+        raise PlanError(f"{account} may change {len(names)} projects here ({', '.join(names) or 'none'}); name one with --project.")
+    return str(names[0])
+
+
 def run_plan(
     key: str,
     *,

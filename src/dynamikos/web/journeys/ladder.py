@@ -134,5 +134,7 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
         labels[born] = at + 14  # several values of one answer: their names beneath each other
         ladder.strands.append(Strand(name, born, x, uses, max(x, widest.get(born, x)) + 8, at))
         widest[born] = max(x, widest.get(born, x))
+    for strand in ladder.strands:  # names of one answer's values stand right of all their lines
+        strand.label_x = max(strand.label_x, widest[strand.y] + 8)
     ladder.height = y + 20
     return ladder

@@ -70,7 +70,7 @@ def _origins(core: CoreJourney, exchanges: Sequence[Exchange]) -> set[str]:
 
 @transaction.atomic
 def take(
-    member: Membership, journey: Journey, parent: str, strands: Sequence[Strand], uses: dict[str, list[Use]] | None = None
+    member: Membership, journey: Journey, parent: str, strands: Sequence[Strand], uses: dict[str, Sequence[Use]] | None = None
 ) -> tuple[list[str], list[str]]:
     """Puts captures and makers into the journey; (done, left) in sentences. Raises Stale or DynamikosError."""
     exchanges = recordings_of(journey)[0][1]

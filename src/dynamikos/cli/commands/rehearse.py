@@ -1,0 +1,113 @@
+"""./dynamikos rehearse"""
+
+import json
+import sys
+import time
+
+import click
+
+from dynamikos.core.errors import DynamikosError, PlanError
+
+
+@click.command()
+@click.argument("journey")
+@click.option("--project", default="", help="Name of the project (needed only if several have such a journey).")
+@click.option("--account", default="ada", show_default=True, help="Who does this; must be engineer or owner there.")
+@click.option("--json", "as_json", is_flag=True, help="Print everything that was exchanged as JSON.")
+@click.option("--timeout", default=120.0, show_default=True, metavar="SECONDS", help="Give up waiting after so long.")
+def command(journey: str, project: str, account: str, as_json: bool, timeout: float) -> None:
+    """Rehearse JOURNEY (its key or name): one user, one round, on a generator, compared with its recording.
+
+    Exit code: 0 every check passed, 1 a request failed, 2 could not rehearse.
+    """
+    from dynamikos.cli import processes
+    from dynamikos.cli.state import State
+
+    state = State.open()
+    addresses, cluster = processes.database(state)
+    supervisor = processes.Supervisor(state)
+    try:
+        processes.use_django(state, addresses)
+        if cluster is not None and cluster.process is not None:  # nothing of ours is running: bring what a rehearsal needs
+            processes.migrate(addresses)
+            made = processes.environment(state, "", addresses)
+            made["DYNAMIKOS_GENERATOR_URL"] = addresses.generator
+            supervisor.add("generator", ["dynamikos.cli", "generator"], made)
+        code = _rehearse(journey, project, account, as_json, timeout)
+    except DynamikosError as problem:
+        click.echo(f"could not rehearse: {problem}", err=True)
+        code = 2
+    finally:
+        supervisor.end()
+        if cluster is not None:
+            cluster.stop()
+    sys.exit(code)
+
+
+def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: float) -> int:
+    from django.db.models import Q
+
+    from dynamikos.cli.project_run import membership
+    from dynamikos.web.journeys.models import Journey
+    from dynamikos.web.places.queries import living
+    from dynamikos.web.rehearsals import actions, queries
+
+    found = Journey.objects.filter(Q(key=name) | Q(name=name), project__memberships__account__username=account).select_related("project")
+    if project:
+        found = found.filter(project__name=project)
+    if found.count() != 1:
+        known = ", ".join(sorted(f"{each.key} in “{each.project}”" for each in Journey.objects.select_related("project"))) or "none"
+        raise PlanError(f"'{name}' is {'no journey' if not found else 'several journeys'} here: {known}. Name the project with --project.")
+    journey = found.get()
+    member = membership(journey.project.name, account)
+    end = time.monotonic() + timeout
+    while not living() and time.monotonic() < end:
+        time.sleep(0.1)
+    asked = actions.ask(member, journey)
+    while not asked.over:
+        if time.monotonic() > end:
+            raise PlanError(f"The rehearsal did not end within {timeout:g} s; it is kept as rehearsal {asked.number}.")
+        time.sleep(0.1)
+        asked.refresh_from_db()
+    rows = queries.replayed(asked)
+    if as_json:
+        click.echo(json.dumps(_document(asked, rows), ensure_ascii=False, indent=1))
+    else:
+        for row in rows:
+            kept = row.kept
+            click.echo(
+                f"{'FAILED' if row.is_bad else 'ok':7}{kept.status or '–':>4}  {kept.duration_us / 1000:8.1f} ms  {kept.method} {kept.url}"
+            )
+            for line in [
+                *([kept.error] if kept.error else []),
+                *([f"expected {kept.expected}; actual {kept.actual}"] if kept.expected else []),
+            ]:
+                click.echo(f"{'':25}{line}")
+            for line in row.differences:
+                click.echo(f"{'':25}looks different from the recording: {line}")
+        click.echo(
+            f"rehearsal {asked.number} of revision {asked.revision.number}: {asked.state}{' – ' + asked.reason if asked.reason else ''}"
+        )
+    return 0 if asked.state == "passed" else 1
+
+
+def _document(asked, rows) -> dict[str, object]:  # type: ignore[no-untyped-def]
+    """docs/strands.md describes it."""
+    return {
+        "journey": asked.journey.key,
+        "rehearsal": asked.number,
+        "revision": asked.revision.number,
+        "state": asked.state,
+        "reason": asked.reason,
+        "exchanges": [
+            {
+                "step": row.kept.step, "request": row.kept.request, "method": row.kept.method, "url": row.kept.url, "status": row.kept.status,
+                "recorded_status": row.recorded.answer.status if row.recorded is not None and row.recorded.answer is not None else None,
+                "duration_us": row.kept.duration_us, "size_bytes": row.kept.size_bytes, "passed": not row.is_bad,
+                "failure": row.kept.reason.removeprefix("failed: ") if row.is_bad else "", "error": row.kept.error, "expected": row.kept.expected,
+                "actual": row.kept.actual, "differences": row.differences, "captured": row.kept.captured, "variables": row.kept.variables,
+                "headers": row.kept.headers, "body": row.kept.body,
+            }
+            for row in rows
+        ],
+    }  # fmt: skip
