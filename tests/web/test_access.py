@@ -72,6 +72,7 @@ class Access(TestCase):
             "start": sample.plan.pk,
             "data": sample.data.pk,
             "journey": sample.journey.pk,
+            "strands": sample.journey.pk,
         }
         if name == "rehearse":
             pk: object = sample.journey.pk

@@ -1,0 +1,142 @@
+"""Strands in a project: searching, accepting, dismissing, rules, further recordings."""
+
+from pathlib import Path
+
+from django.test import TestCase
+from django.urls import reverse
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys import write_journey
+from dynamikos.web.journeys.actions import create_from_recording
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys.queries import content
+from dynamikos.web.projects.models import Event
+from dynamikos.web.projects.revisions import Stale, token
+from dynamikos.web.recordings.actions import import_har
+from dynamikos.web.recordings.models import Recording
+from dynamikos.web.strands import actions, queries
+from dynamikos.web.strands.models import Rule
+from tests.web.support import Sample
+
+EXAMPLES = Path(__file__).resolve().parents[2] / "examples"
+TARGET = "http://127.0.0.1:8470"
+
+
+class Strands(TestCase):
+    @classmethod
+    def setUpTestData(cls) -> None:
+        cls.sample = Sample()
+        cls.member = cls.sample.project.memberships.get(account__username="bran")
+        cls.first = (EXAMPLES / "evening-session.har").read_bytes()
+        cls.second = (EXAMPLES / "second-evening.har").read_bytes()
+
+    def setUp(self) -> None:
+        recording = import_har(self.member, self.first, "evening-session.har")
+        self.journey = create_from_recording(self.member, recording, "Evening", [TARGET])
+        self.client.force_login(self.member.account)
+
+    def address(self, name: str) -> str:
+        return reverse(name, args=[self.sample.project.pk, self.journey.pk])
+
+    def stored(self) -> Journey:
+        return Journey.objects.get(pk=self.journey.pk)
+
+    def test_two_recordings_prove_and_all_is_taken(self) -> None:
+        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        told: list[float] = []
+        found = actions.search(self.member, self.journey, told.append)
+        self.assertEqual(found.evidence, ["evening-session.har", "second-evening.har"])
+        self.assertGreater(len(told), 5)
+        page = self.client.get(self.address("strands"))
+        self.assertContains(page, "values that the server issues are still hard-wired")
+        self.assertContains(page, "issued in the answer of “Sign in”, different each time, sent in 2 requests")
+        before = Recording.objects.get(pk=self.journey.recording_id).exchanges.count()
+        answer = self.client.post(self.address("strands-accept"), {"all": "1", "parent": token(self.stored().head)})
+        self.assertEqual(answer.status_code, 302)
+        text = write_journey(content(self.stored()))
+        for part in ("{{ form_key }}", "{{ sight }}", "decode: base64", "{{ make.uuid }}", "pick: random"):
+            self.assertIn(part, text)
+        self.assertNotIn("{{ welcome }}", text)
+        self.assertContains(self.client.get(self.address("strands")), "Taken into the journey")
+        self.assertEqual(Recording.objects.get(pk=self.journey.recording_id).exchanges.count(), before)
+        self.assertTrue(Event.objects.filter(what="strands accepted").exists())
+        rows = queries.rows(self.stored(), content(self.stored()), found, set())
+        self.assertTrue(all(row.taken for row in rows if row.strand.proven and not row.strand.followed))
+
+    def test_one_strand_with_another_form_and_one_ticked_place(self) -> None:
+        actions.search(self.member, self.journey)
+        answer = self.client.post(
+            self.address("strands-accept"), {"name": "form_key", "form": "1", "use": ["0"], "parent": token(self.stored().head)}
+        )
+        self.assertEqual(answer.status_code, 302)
+        text = write_journey(content(self.stored()))
+        self.assertEqual(text.count("{{ form_key }}"), 1)
+        self.assertNotIn('selector: "input[name=\\"form_key\\"]"', text)  # the second form was chosen
+
+    def test_wrong_turns_say_what_to_do_and_change_nothing(self) -> None:
+        parent = token(self.stored().head)
+        for data, what in (({"all": "1"}, "Search first"), ({"name": "form_key", "use": ["0"]}, "Search first")):
+            self.assertContains(self.client.post(self.address("strands-accept"), {**data, "parent": parent}), what, status_code=422)
+        actions.search(self.member, self.journey)
+        self.assertContains(
+            self.client.post(self.address("strands-accept"), {"name": "form_key", "parent": parent}), "No place is ticked", status_code=422
+        )
+        self.assertContains(
+            self.client.post(self.address("strands-accept"), {"name": "gone", "parent": parent}), "search again", status_code=422
+        )
+        self.assertEqual(self.client.post(self.address("strands-accept"), {"all": "1", "parent": "0:stale"}).status_code, 409)
+        self.assertEqual(token(self.stored().head), parent)
+        with self.assertRaises(Stale):
+            actions.take(self.member, self.journey, "0:stale", [])
+        with self.assertRaises(DynamikosError):
+            actions.recordings_of(self.sample.journey) if self.sample.journey.recording is None else actions.set_rule(
+                self.member, "", "issued", ignore=False
+            )
+
+    def test_dismissed_is_remembered_by_the_next_search(self) -> None:
+        found = actions.search(self.member, self.journey)
+        name = next(each.name for each in queries.strands_of(found) if each.kind == "issued")
+        self.client.post(self.address("strands-dismiss"), {"name": name})
+        again = actions.search(self.member, self.journey)
+        self.assertNotIn(name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())])
+        self.client.post(self.address("strands-dismiss"), {"restore": "1"})
+        self.assertIn(name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())])
+
+    def test_rules_hold_for_the_next_search_of_the_project(self) -> None:
+        self.client.post(self.address("strands-rule"), {"name": "hold_token", "kind": "ignore"})
+        self.client.post(self.address("strands-rule"), {"name": "night", "kind": "typed"})
+        self.assertContains(self.client.post(self.address("strands-rule"), {"name": "x", "kind": "sold"}), "is not a kind", status_code=422)
+        found = {each.name: each for each in queries.strands_of(actions.search(self.member, self.journey))}
+        self.assertNotIn("hold_token", found)
+        self.client.post(self.address("strands-rule"), {"drop": "hold_token"})
+        self.assertEqual([rule.name for rule in Rule.objects.all()], ["night"])
+        self.assertIn("hold_token", {each.name for each in queries.strands_of(actions.search(self.member, self.journey))})
+
+    def test_each_form_is_tried_on_every_recording(self) -> None:
+        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        found = actions.search(self.member, self.journey)
+        strand = next(each for each in queries.strands_of(found) if each.name == "form_key")
+        made = queries.alternatives(strand, actions.recordings_of(self.journey))
+        self.assertGreaterEqual(len(made), 2)
+        for alternative in made:
+            self.assertEqual([right for _, _, right in alternative.matches], [True, True])
+        values = [value for _, value, _ in made[0].matches]
+        self.assertNotEqual(values[0], values[1])
+
+    def test_the_panel_keeps_what_it_does_not_show(self) -> None:
+        """Editing a request beside the ladder must not lose a capture's pick or decoding."""
+        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        found = actions.search(self.member, self.journey)
+        actions.take(self.member, self.journey, token(self.stored().head), actions.proven(found))
+        core = content(self.stored())
+        step, request = next((s, r) for _, s in core.steps() for r in s.requests if any(c.pick == "random" for c in r.captures))
+        from dynamikos.web.journeys.forms import capture_rows, captures_from
+
+        data = {f"capture-{key}": [row[key] for row in capture_rows(request)] for key in ("name", "form", "what", "more", "pick", "decode")}
+        from django.http import QueryDict
+
+        form = QueryDict(mutable=True)
+        for key, values in data.items():
+            form.setlist(key, values)
+        self.assertEqual(captures_from(form), request.captures)
+        self.assertTrue(step.step)
