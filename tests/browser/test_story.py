@@ -67,20 +67,13 @@ class Story(BrowserCase):
             lines = text.split("\n")
             at = next(i for i, line in enumerate(lines) if line.strip() == "- - form_key")
             lines[at + 1] = lines[at + 1].split("- ")[0] + '- "{{ form_key }}"'
-            kept = list(lines)
-            # only what can be replayed without further captures stays in the rounds
-            page.fill("textarea[name=text]", "\n".join(kept).replace("form: 1", "form: 1\nbroken: yes", 1))
+            page.fill("textarea[name=text]", "\n".join(lines).replace("form: 1", "form: 1\nbroken: yes", 1))
             page.click("text=Take over")
             page.wait_for_selector(".problem:has-text('line 2')")
-            page.fill("textarea[name=text]", "\n".join(kept))
+            page.fill("textarea[name=text]", "\n".join(lines))
             page.click("text=Take over")
             page.wait_for_selector("h1:has-text('the same thing as the ladder')")
             page.click("a:has-text('Ladder')")
-            for key in ("confirm", "post-bookings", "post-api-holds"):
-                if page.locator(f"#ladder a[data-at='{key}']").count():
-                    page.click(f"#ladder a[data-at='{key}']")
-                    page.click("#panel button:has-text('Delete')")
-                    page.wait_for_selector(f"#ladder a[data-at='{key}']", state="detached")
             return str(page.locator("#ladder a").count())
 
         self.do(by_text)
@@ -89,28 +82,39 @@ class Story(BrowserCase):
 
         def rehearse(page: Any) -> str:
             page.keyboard.press("r")
-            page.wait_for_selector("h1:has-text('replayed'), .problem")
-            if page.locator("h1:has-text('not possible')").count():
-                return "not possible: " + str(page.inner_text(".problem"))
             page.wait_for_selector("h1:has-text('replayed')")
             return str(page.inner_text("h1"))
 
-        said = self.do(rehearse)
-        self.assertNotIn("not possible", said)
-        if "failed" in said:
-            # the one left is the booking: its hold was never made in this rehearsal
-            def drop(page: Any) -> str:
-                at = page.get_attribute("#ladder a.is-bad", "data-at")
-                page.click("text=Edit")
-                page.click(f"#ladder a[data-at='{at.split('/')[0]}']")
-                page.click("#panel button:has-text('Delete')")
-                page.wait_for_selector(f"#ladder a[data-at='{at}']", state="detached")
-                page.click("button:has-text('Rehearse')")
-                page.wait_for_selector("h1:has-text('replayed')")
-                return str(page.inner_text("h1"))
+        # it only seems to work: values that the server issued are still hard-wired
+        self.assertIn("failed", self.do(rehearse))
+        second = (EXAMPLES / "second-evening.har").read_text().replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
 
-            said = self.do(drop)
-        self.assertIn("Every check passed", said)
+        def correlate(page: Any) -> str:
+            page.click("text=Find hard-wired values")
+            page.wait_for_selector("h1:has-text('not searched yet')")
+            page.set_input_files("input[type=file]", {"name": "second.har", "mimeType": "application/json", "buffer": second.encode()})
+            page.click("text=Add and search")
+            page.wait_for_selector("h1:has-text('likely cause')")
+            page.click("a:has-text('hold_token')")
+            page.wait_for_selector("aside td:has-text('second.har')")
+            self.assertEqual(page.locator("aside .proof .bad").count(), 0)
+            page.keyboard.press("a")
+            page.wait_for_selector(".hint:has-text('Taken into the journey')")
+            page.keyboard.press("r")
+            page.wait_for_selector("h1:has-text('replayed')")
+            return str(page.inner_text("h1"))
+
+        self.assertEqual(self.do(correlate), "Every check passed, 12 exchanges replayed, none looks different from the recording")
+
+        def leave_out_what_needs_data(page: Any) -> None:
+            # one observer may hold one slot a night: without a row a user, holding and booking stay out of the run
+            page.click("text=Edit")
+            for name in ("Booking confirmed", "Post api holds"):
+                page.click(f"#ladder a[data-at]:has-text('{name}')")
+                page.click("#panel button:has-text('Delete')")
+                page.wait_for_selector(f"#ladder a[data-at]:has-text('{name}')", state="detached")
+
+        self.do(leave_out_what_needs_data)
 
         def run(page: Any) -> str:
             page.click(".spine a[data-name=Load]")

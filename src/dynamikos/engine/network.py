@@ -6,6 +6,7 @@ import socket
 import ssl
 import time
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 
 from dynamikos.core.plans import AgreedTarget
 from dynamikos.engine.failures import Failure
@@ -40,6 +41,67 @@ def check_target(agreed: Iterable[AgreedTarget], origin: Origin, address: str, o
         raise Failure("not-agreed", f"{host} resolves to the private address {resolved}; name this host itself in the agreed targets")
     if resolved.is_loopback and port in own_ports:
         raise Failure("not-agreed", f"{host}:{port} is Dynamikos itself")
+
+
+@dataclass(slots=True)
+class Streams:
+    """A connection of the recorder to a target, as asyncio streams, with its parts in µs (dns, connect, ssl; −1 none)."""
+
+    reader: asyncio.StreamReader
+    writer: asyncio.StreamWriter
+    parts_us: tuple[int, int, int]
+
+
+async def open_streams(
+    agreed: Sequence[AgreedTarget],
+    origin: Origin,
+    own_ports: frozenset[int],
+    *,
+    secure: bool = True,
+    trust: str | None = None,
+    limit_s: float = 10.0,
+) -> Streams:
+    """Connects for a person's own request that passes through the recorder. `secure`: TLS for https, with the target verified.
+
+    Raises Failure, as for any other connection: the same check of targets.
+    """
+    scheme, host, port = origin
+    begun = time.perf_counter()
+    try:
+        found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except OSError as problem:
+        raise Failure("dns", f"{host} can't be resolved: {problem.strerror or problem}") from problem
+    resolved = time.perf_counter()
+    context = None
+    if scheme == "https" and secure:
+        context = ssl.create_default_context(cafile=trust)
+        context.set_alpn_protocols(["http/1.1"])
+    problem_: Failure | None = None
+    for _, _, _, _, place in found:
+        address = str(place[0])
+        check_target(agreed, origin, address, own_ports)
+        try:
+            async with asyncio.timeout(limit_s):
+                reader, writer = await asyncio.open_connection(address, port, limit=256 * 1024)
+                connected = time.perf_counter()
+                if context is not None:
+                    await writer.start_tls(context, server_hostname=host)
+                    reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
+        except TimeoutError:
+            problem_ = Failure("timeout-connect", f"no connection to {host}:{port} within {limit_s:g} s")
+        except ssl.SSLError as wrong:
+            raise Failure("tls", f"{host}:{port}: {getattr(wrong, 'verify_message', '') or wrong.reason or wrong}") from wrong
+        except OSError as wrong:
+            problem_ = Failure("connect", f"{host}:{port}: {wrong.strerror or wrong}")
+        else:
+            done = time.perf_counter()
+            parts = (
+                round((resolved - begun) * 1e6),
+                round((connected - resolved) * 1e6),
+                round((done - connected) * 1e6) if context else -1,
+            )
+            return Streams(reader, writer, parts)
+    raise problem_ or Failure("dns", f"{host} has no address")
 
 
 class RealNetwork:

@@ -1,0 +1,257 @@
+"""The doorway: the target under a local host name, so that an ordinary browser records by simply clicking through.
+
+The browser gets pages with the target's addresses rewritten and without its content policy, integrity marks and HSTS;
+the recording keeps the target's own addresses, headers and bytes.
+"""
+
+import asyncio
+import re
+import time
+from urllib.parse import quote, urlsplit
+
+from dynamikos.core.exchanges import decode_body
+from dynamikos.core.plans import parse_target
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.network import Streams, open_streams
+from dynamikos.engine.ports import Origin
+from dynamikos.engine.recorder.messages import MAX_HEAD, Broken, Head, Kept, body, framing, read_head
+from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, tunnel
+
+OWN_COOKIES = ("dynamikos", "theme", "sessionid", "csrftoken")
+TEXTS = ("text/html", "text/css", "javascript", "json", "xml", "text/plain", "manifest")
+POLICIES = ("content-security-policy", "content-security-policy-report-only", "strict-transport-security", "public-key-pins", "x-frame-options", "alt-svc", "clear-site-data")  # fmt: skip
+MAX_REWRITTEN = 20_000_000
+INTEGRITY = re.compile(rb"""\sintegrity\s*=\s*(?:"[^"]*"|'[^']*'|[^\s>]+)""", re.I)
+CODINGS = "gzip, deflate, br, zstd"
+
+
+def origin_of(url: str) -> Origin:
+    parts = urlsplit(url)
+    return parts.scheme, parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
+
+
+class Doorway:
+    """`targets` are origins ("https://shop.example"), the first the one that is opened; each gets a host name of its own below `name`."""
+
+    def __init__(
+        self, targets: list[str], name: str, record: Record, *, own_ports: frozenset[int] = frozenset(), trust: str | None = None
+    ) -> None:
+        self._targets = [each.rstrip("/") for each in targets]
+        self._name, self._record, self._own, self._trust = name, record, own_ports, trust
+        self._agreed = tuple(map(parse_target, self._targets))
+        self._hosts = {(name if number == 0 else f"{number}-{name}"): each for number, each in enumerate(self._targets)}
+        self._port = 0
+        self._server: asyncio.Server | None = None
+        self._clients: set[asyncio.Task[None]] = set()
+
+    async def listen(self, port: int = 0) -> int:
+        """Begins to listen on loopback; the port it got."""
+        self._server = await asyncio.start_server(self._client, "127.0.0.1", port, limit=MAX_HEAD)
+        self._port = int(self._server.sockets[0].getsockname()[1])
+        self._own = self._own | {self._port}
+        return self._port
+
+    def address(self, number: int = 0) -> str:
+        return f"http://{list(self._hosts)[number]}:{self._port}"
+
+    async def aclose(self) -> None:
+        if self._server is not None:
+            self._server.close()
+        for task in list(self._clients):
+            task.cancel()
+        await asyncio.gather(*self._clients, return_exceptions=True)
+
+    # rewriting -----------------------------------------------------------------------------------------
+
+    def outward(self, text: str) -> str:
+        """The target's addresses as the doorway's (for the browser)."""
+        for number, target in enumerate(self._targets):
+            door = self.address(number)
+            scheme, _, place = target.partition("://")
+            for old, new in (
+                (target, door), (f"{'http' if scheme == 'https' else 'https'}://{place}", door), (quote(target, safe=""), quote(door, safe="")),
+                (target.replace("/", "\\/"), door.replace("/", "\\/")),
+            ):  # fmt: skip
+                text = re.sub(re.escape(old) + r"(?![\w.-]|:\d)", lambda _, new=new: new, text)  # type: ignore[misc]
+            text = re.sub(r"(?<![:\w\\])//" + re.escape(place) + r"(?![\w.-]|:\d)", lambda _, door=door: door.partition(":")[2], text)  # type: ignore[misc]
+            if scheme == "https":
+                text = text.replace(f"wss://{place}", door.replace("http:", "ws:", 1))
+            text = text.replace(f"ws://{place}", door.replace("http:", "ws:", 1))
+        return text
+
+    def inward(self, text: str) -> str:
+        """The doorway's addresses as the target's (for what is sent and recorded)."""
+        for number, target in enumerate(self._targets):
+            door = self.address(number)
+            for old, new in (
+                (door, target),
+                (quote(door, safe=""), quote(target, safe="")),
+                (door.replace("/", "\\/"), target.replace("/", "\\/")),
+            ):
+                text = text.replace(old, new)
+            text = text.replace(door.partition("://")[2], target.partition("://")[2])
+        return text
+
+    def _asked(self, head: Head, target: str) -> Head:
+        """The browser's head as it goes to the target."""
+        headers = []
+        for name, value in head.headers:
+            lower = name.lower()
+            if lower == "host":
+                value = target.partition("://")[2]
+            elif lower == "accept-encoding":
+                value = CODINGS
+            elif lower == "cookie":
+                kept = [each for each in value.split(";") if not each.strip().lower().startswith(OWN_COOKIES)]
+                if not kept:
+                    continue
+                value = ";".join(kept).strip()
+            else:
+                value = self.inward(value)
+            headers.append((name, value))
+        method, _, rest = head.first.partition(" ")
+        path, _, version = rest.rpartition(" ")
+        return Head(f"{method} {self.inward(path)} {version}", headers)
+
+    def _answered(self, head: Head) -> Head:
+        """The target's head as the browser gets it."""
+        headers = []
+        for name, value in head.headers:
+            lower = name.lower()
+            if lower in POLICIES:
+                continue
+            if lower == "set-cookie":
+                parts = [
+                    part
+                    for part in value.split(";")
+                    if part.strip().split("=")[0].strip().lower() not in ("domain", "secure", "partitioned")
+                ]
+                parts = [part for part in parts if part.strip().lower() != "samesite=none"]
+                if parts[0].strip().lower().startswith(OWN_COOKIES):
+                    continue
+                value = ";".join(parts)
+            else:
+                value = self.outward(value)
+            headers.append((name, value))
+        return Head(head.first, headers)
+
+    # connections ---------------------------------------------------------------------------------------
+
+    async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task = asyncio.current_task()
+        assert task is not None
+        self._clients.add(task)
+        upstream: dict[Origin, Streams] = {}
+        try:
+            while True:
+                head = await read_head(reader)
+                if head is None or not await self._pass(head, reader, writer, upstream):
+                    return
+        except (Broken, OSError, asyncio.CancelledError):
+            pass
+        finally:
+            self._clients.discard(task)
+            for streams in upstream.values():
+                streams.writer.close()
+            writer.close()
+
+    async def _pass(self, head: Head, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: dict[Origin, Streams]) -> bool:
+        host = (head.get("host") or "").partition(":")[0].lower()
+        target = self._hosts.get(host)
+        if target is None:
+            writer.write(simple_answer("421 Misdirected Request", f"this doorway answers to {self.address()} only"))
+            await writer.drain()
+            return False
+        origin = origin_of(target)
+        asked = self._asked(head, target)
+        sent = Kept()
+        pieces = [piece async for piece in body(reader, framing(head), sent)]
+        raw = b"".join(pieces)
+        if raw and framing(head) > 0 and self._port and str(self._port).encode() in raw:
+            changed = self.inward(raw.decode("latin-1")).encode("latin-1")
+            if changed != raw:
+                raw = changed
+                asked = Head(asked.first, [(n, str(len(raw)) if n.lower() == "content-length" else v) for n, v in asked.headers])
+                sent = Kept(bytearray(raw), len(raw))
+        method, path = asked.first.split(" ")[:2]
+        passing = Passing(url=target + path, method=method, sent=asked, request=sent)
+        try:
+            streams = upstream.pop(origin, None)
+            if streams is None or streams.reader.at_eof():
+                streams = await open_streams(self._agreed, origin, self._own, trust=self._trust)
+                passing.opened_us = streams.parts_us
+            streams.writer.write(asked.to_bytes() + raw)
+            await streams.writer.drain()
+            again = await self._answer(passing, streams, writer)
+            if passing.status == 101:
+                await tunnel((reader, writer), (streams.reader, streams.writer))
+                return False
+            if again:
+                upstream[origin] = streams
+            else:
+                streams.writer.close()
+            return again and "close" not in (head.get("connection") or "").lower()
+        except (Failure, Broken, OSError) as problem:
+            passing.error = getattr(problem, "detail", "") or str(problem) or type(problem).__name__
+            if passing.answer is None:
+                writer.write(simple_answer("502 Bad Gateway", f"the target failed: {passing.error}"))
+                await writer.drain()
+            return False
+        finally:
+            self._record(passing.exchange())
+
+    async def _answer(self, passing: Passing, streams: Streams, writer: asyncio.StreamWriter) -> bool:
+        while True:
+            answer = await read_head(streams.reader)
+            if answer is None:
+                raise Broken("the target closed the connection without an answer")
+            parts = answer.first.split(" ", 2)
+            if len(parts) < 2 or not parts[1].isdigit():
+                raise Broken(f"the target's answer is not HTTP/1.1: {answer.first[:60]!r}")
+            status = int(parts[1])
+            if status >= 200 or status == 101:
+                break
+        passing.answer, passing.status, passing.first = answer, status, time.perf_counter()
+        if status == 101:
+            writer.write(answer.to_bytes())
+            await writer.drain()
+            return False
+        size = framing(answer, answer_to=passing.method, status=status)
+        kind = (answer.get("content-type") or "").lower()
+        shown = self._answered(answer)
+        if size != 0 and any(each in kind for each in TEXTS) and not kind.startswith("text/event-stream") and size <= MAX_REWRITTEN:
+            passing.reply.limit = MAX_REWRITTEN
+            async for _ in body(streams.reader, size, passing.reply):
+                if passing.reply.size > MAX_REWRITTEN:
+                    raise Broken("a text of more than 20 MB: use the proxy for this one")
+            whole = passing.reply.data
+            data = self._rewritten(bytes(whole), answer, kind)
+            if data is not None:
+                shown = shown.without("content-length", "transfer-encoding", "content-encoding", "etag")
+                shown.headers.append(("Content-Length", str(len(data))))
+                writer.write(shown.to_bytes() + data)
+            else:  # not what it says it is: as it came
+                shown = shown.without("content-length", "transfer-encoding")
+                shown.headers.append(("Content-Length", str(len(whole))))
+                writer.write(shown.to_bytes() + bytes(whole))
+            await writer.drain()
+        else:
+            if size == -2:
+                shown = shown.without("connection")
+                shown.headers.append(("Connection", "close"))
+            writer.write(shown.to_bytes())
+            async for piece in body(streams.reader, size, passing.reply):
+                writer.write(piece)
+                await writer.drain()
+            await writer.drain()
+        closes = "close" in (answer.get("connection") or "").lower() or parts[0] == "HTTP/1.0"
+        return size != -2 and not closes
+
+    def _rewritten(self, data: bytes, answer: Head, kind: str) -> bytes | None:
+        try:
+            plain = decode_body(data, answer.get("content-encoding") or "")
+        except ValueError:
+            return None
+        if "html" in kind:
+            plain = INTEGRITY.sub(b"", plain)
+        return self.outward(plain.decode("latin-1")).encode("latin-1")

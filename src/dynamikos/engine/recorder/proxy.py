@@ -1,0 +1,135 @@
+"""The recording proxy: any browser or device can use it; only hosts on the recording's list are decrypted and recorded."""
+
+import asyncio
+import base64
+import hmac
+import ssl
+from urllib.parse import urlsplit
+
+from dynamikos.core.plans import AgreedTarget
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.network import Streams, open_streams
+from dynamikos.engine.ports import Origin
+from dynamikos.engine.recorder.certificates import Authority
+from dynamikos.engine.recorder.messages import MAX_HEAD, Broken, Head, read_head
+from dynamikos.engine.recorder.relay import HOP_BY_HOP, Record, pass_on, simple_answer, tunnel
+
+
+class Proxy:
+    """`listed` are the hosts of the recording; others pass unread. `credentials` ("user:word") are asked for where given."""
+
+    def __init__(
+        self, listed: tuple[AgreedTarget, ...], authority: Authority, record: Record, *, own_ports: frozenset[int] = frozenset(),
+        credentials: str = "", trust: str | None = None,
+    ) -> None:  # fmt: skip
+        self._listed, self._authority, self._record = listed, authority, record
+        self._own, self._credentials, self._trust = own_ports, credentials, trust
+        self._server: asyncio.Server | None = None
+        self._clients: set[asyncio.Task[None]] = set()
+
+    async def listen(self, host: str = "127.0.0.1", port: int = 0) -> int:
+        """Begins to listen; the port it got."""
+        self._server = await asyncio.start_server(self._client, host, port, limit=MAX_HEAD)
+        self._own = self._own | {self._server.sockets[0].getsockname()[1]}
+        return int(self._server.sockets[0].getsockname()[1])
+
+    async def aclose(self) -> None:
+        if self._server is not None:
+            self._server.close()
+        for task in list(self._clients):
+            task.cancel()
+        await asyncio.gather(*self._clients, return_exceptions=True)
+
+    def _is_listed(self, origin: Origin) -> bool:
+        return any(each.covers(*origin) for each in self._listed)
+
+    async def _open(self, origin: Origin, *, secure: bool = True) -> Streams:
+        """For a host that is not listed, the person's own browser asks: it is let through, but never to this product or metadata."""
+        agreed = (
+            self._listed
+            if self._is_listed(origin)
+            else (AgreedTarget(scheme="https" if origin[0] == "https" else "http", host=origin[1], port=origin[2]),)
+        )
+        return await open_streams(agreed, origin, self._own, secure=secure, trust=self._trust)
+
+    async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task = asyncio.current_task()
+        assert task is not None
+        self._clients.add(task)
+        upstream: dict[Origin, Streams] = {}
+        try:
+            await self._serve(reader, writer, upstream)
+        except (Broken, OSError, ssl.SSLError, asyncio.CancelledError, ValueError):
+            pass
+        finally:
+            self._clients.discard(task)
+            for streams in upstream.values():
+                streams.writer.close()
+            writer.close()
+
+    def _allowed(self, head: Head) -> bool:
+        if not self._credentials:
+            return True
+        given = (head.get("proxy-authorization") or "").partition(" ")[2]
+        return hmac.compare_digest(given, base64.b64encode(self._credentials.encode()).decode())
+
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: dict[Origin, Streams]) -> None:
+        while True:
+            head = await read_head(reader)
+            if head is None:
+                return
+            method, _, rest = head.first.partition(" ")
+            target = rest.rpartition(" ")[0]
+            if not self._allowed(head):
+                writer.write(simple_answer("407 Proxy Authentication Required", "name and word are needed").replace(b"\r\nConnection", b'\r\nProxy-Authenticate: Basic realm="recording"\r\nConnection', 1))  # fmt: skip
+                await writer.drain()
+                return
+            if method == "CONNECT":
+                await self._connect(target, reader, writer, upstream)
+                return
+            parts = urlsplit(target)
+            if parts.scheme != "http" or not parts.hostname:
+                writer.write(simple_answer("400 Bad Request", "this is a proxy: set it as one in the browser, don't open it as a page"))
+                await writer.drain()
+                return
+            origin = ("http", parts.hostname, parts.port or 80)
+            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+            onward = head.without(*HOP_BY_HOP)
+            onward.first = f"{method} {path} {rest.rpartition(' ')[2]}"
+            record = self._record if self._is_listed(origin) else None
+            if not await pass_on(onward, target.partition("#")[0], origin, (reader, writer), upstream, self._open, record):
+                return
+
+    async def _connect(
+        self, target: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: dict[Origin, Streams]
+    ) -> None:
+        host, _, number = target.rpartition(":")
+        host = host.strip("[]")
+        if not host or not number.isdigit():
+            writer.write(simple_answer("400 Bad Request", f"'{target[:80]}' is not host:port"))
+            await writer.drain()
+            return
+        origin: Origin = ("https", host, int(number))
+        if not self._is_listed(origin):
+            try:
+                streams = await self._open(origin, secure=False)
+            except Failure as failure:
+                writer.write(simple_answer("502 Bad Gateway", failure.detail))
+                await writer.drain()
+                return
+            writer.write(b"HTTP/1.1 200 Connection established\r\n\r\n")
+            await tunnel((reader, writer), (streams.reader, streams.writer))
+            return
+        writer.write(b"HTTP/1.1 200 Connection established\r\n\r\n")
+        await writer.drain()
+        await writer.start_tls(self._authority.context(host))
+        reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
+        place = host if ":" not in host else f"[{host}]"
+        base = f"https://{place}" + ("" if origin[2] == 443 else f":{origin[2]}")
+        while True:
+            head = await read_head(reader)
+            if head is None:
+                return
+            path = head.first.split(" ")[1] if head.first.count(" ") >= 2 else "/"
+            if not await pass_on(head, base + path, origin, (reader, writer), upstream, self._open, self._record):
+                return
