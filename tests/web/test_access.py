@@ -5,6 +5,7 @@ import uuid
 from django.test import AsyncClient, TestCase
 from django.urls import URLPattern, get_resolver, reverse
 
+from dynamikos.web.recordings.models import Session
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs.models import Kept, Run
 from tests.web.support import Sample
@@ -13,7 +14,8 @@ from tests.web.support import Sample
 TABLE = {
     "journeys": ("get", "reader"), "journey-from-recording": ("post", "engineer"), "journey": ("get", "reader"), "journey-panel": ("get", "reader"),
     "journey-edit": ("post", "engineer"), "journey-undo": ("post", "engineer"), "journey-redo": ("post", "engineer"), "journey-text": ("post", "engineer"),
-    "journey-discard-draft": ("post", "engineer"), "import-recording": ("post", "engineer"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
+    "journey-discard-draft": ("post", "engineer"), "import-recording": ("post", "engineer"), "record": ("post", "engineer"), "recording-live": ("get", "reader"), "recording-results": ("get", "reader"),
+    "recording-mark": ("post", "engineer"), "recording-control": ("post", "engineer"), "recording-authority": ("post", "engineer"), "recording-stream": ("stream", "reader"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
     "dataset": ("post", "engineer"), "settings": ("get", "reader"), "create-environment": ("post", "engineer"), "environment-values": ("post", "engineer"),
     "agree-target": ("post", "owner"), "withdraw-target": ("post", "owner"), "set-member": ("post", "owner"), "rehearse": ("post", "engineer"),
     "strands": ("get", "reader"), "strands-search": ("post", "engineer"), "strands-accept": ("post", "engineer"), "strands-dismiss": ("post", "engineer"),
@@ -52,6 +54,9 @@ class Access(TestCase):
         sample = cls.sample
         frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
         cls.a_run = Run.objects.create(project=sample.project, number=1, name="r", frozen=frozen, sha256="", state="ended")
+        cls.session = Session.objects.create(
+            recording=sample.recording, kind="doorway", targets=["http://127.0.0.1:9"], name="r-x.localhost", state="ended"
+        )
         cls.rehearsal = Rehearsal.objects.create(
             journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="lost"
         )
@@ -72,6 +77,7 @@ class Access(TestCase):
             "start": sample.plan.pk,
             "data": sample.data.pk,
             "journey": sample.journey.pk,
+            "recording": self.session.pk,
             "strands": sample.journey.pk,
         }
         if name == "rehearse":

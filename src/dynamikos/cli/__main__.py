@@ -20,7 +20,7 @@ COMMANDS = {
     "stop": "Stop what this clone has started.",
     "reset": "Stop, then delete this clone's state (asks first).",
 }
-INSIDE = ("web", "coordinator")  # processes that demo starts; not listed
+INSIDE = ("web", "coordinator", "recorder")  # processes that demo starts; not listed
 
 
 class Commands(click.Group):

@@ -43,6 +43,7 @@ def command(port: int, target_port: int) -> None:
         generator = processes.environment(state, "", addresses)
         generator["DYNAMIKOS_GENERATOR_URL"] = addresses.generator
         supervisor.add("generator", ["dynamikos.cli", "generator", "--place", "here"], generator)
+        supervisor.add("recorder", ["dynamikos.cli", "recorder"], processes.environment(state, addresses.web, addresses))
         supervisor.add("web", ["dynamikos.cli", "web", "--port", str(web_port)], processes.environment(state, addresses.web, addresses))
         address = f"http://127.0.0.1:{web_port}/"
         _wait(address)

@@ -22,13 +22,22 @@ class HostSummary(msgspec.Struct, frozen=True, kw_only=True):
     ours: bool
 
 
+class Mark(msgspec.Struct, frozen=True, kw_only=True):
+    """From `at_us` (µs since the epoch) on, until the next mark, a person was doing `name`, in `part` of the journey."""
+
+    at_us: int
+    name: str
+    part: str = "rounds"
+
+
 class Recording(msgspec.Struct, frozen=True, kw_only=True):
-    """What was recorded, in order of time, with the titles of its pages and what could not be taken."""
+    """What was recorded, in order of time, with the titles of its pages and what could not be taken; `marks` name its stretches."""
 
     exchanges: tuple[Exchange, ...]
     pages: dict[str, str]
     creator: str = ""
     remarks: tuple[str, ...] = ()
+    marks: tuple[Mark, ...] = ()
 
 
 class _Har(msgspec.Struct):

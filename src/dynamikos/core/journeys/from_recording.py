@@ -49,6 +49,8 @@ def journey_from(recording: Recording, name: str, origins: Collection[str], base
     `bases` maps an origin to the environment value that stands for it ("env.observatory"). Steps begin with a page or after
     a pause; steps up to a sign-in with a password become the opening, a sign-out at the end the closing.
     """
+    if recording.marks:
+        return _from_marks(recording, name, origins, bases or {})
     groups = _groups(recording, origins)
     steps: list[Step] = []
     signed_in = leaving = -1
@@ -75,6 +77,34 @@ def journey_from(recording: Recording, name: str, origins: Collection[str], base
         rounds=tuple(steps[first:last]),
         closing=tuple(steps[last:]),
     )
+
+
+def _from_marks(recording: Recording, name: str, origins: Collection[str], bases: dict[str, str]) -> Journey:
+    """Steps as they were named while recording; what came before the first name is a step of its own in the opening."""
+    parts: dict[str, list[Step]] = {"opening": [], "rounds": [], "closing": []}
+    marks = sorted(recording.marks, key=lambda mark: mark.at_us)
+    stretches: list[tuple[str, str, list[tuple[int, Exchange]]]] = []
+    for number, exchange in enumerate(recording.exchanges):
+        url = urlsplit(exchange.sent.url)
+        if f"{url.scheme}://{url.netloc}" not in origins:
+            continue
+        mark = next((each for each in reversed(marks) if each.at_us <= exchange.started_us), None)
+        title, part = (mark.name, mark.part) if mark is not None else ("Before the first name", "opening")
+        if not stretches or stretches[-1][:2] != (title, part):
+            stretches.append((title, part, []))
+        stretches[-1][2].append((number, exchange))
+    keys: set[str] = set()
+    for index, (title, part, group) in enumerate(stretches):
+        key = key_from(title, keys)
+        keys.add(key)
+        think = 0.0
+        if index + 1 < len(stretches):
+            gap = stretches[index + 1][2][0][1].started_us - max(e.started_us + e.timings.total_us for _, e in group)
+            think = round(max(0, gap) / 1_000_000, 1)
+        parts[part].append(Step(step=key, name=title, think_s=think, requests=tuple(_requests(group, recording, bases))))
+    return Journey(
+        form=1, journey=key_from(name), name=name, opening=tuple(parts["opening"]), rounds=tuple(parts["rounds"]), closing=tuple(parts["closing"])
+    )  # fmt: skip
 
 
 def is_static(exchange: Exchange) -> bool:

@@ -1,16 +1,24 @@
 """Taking recordings in."""
 
+import secrets
+import time
+import uuid
 import zlib
 from collections.abc import Callable, Iterator
+from typing import Any
+from urllib.parse import urlsplit
 
 import msgspec
-from django.db import transaction
+from django.db import connection, transaction
 
+from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.exchanges import hosts_of, read_har
+from dynamikos.core.plans import parse_target
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.bulk import copy_rows
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.recordings.models import Recording
+from dynamikos.web.recordings.models import Recording, Session
+from dynamikos.web.recordings.queries import as_core
 
 _encoder = msgspec.msgpack.Encoder()
 
@@ -34,3 +42,102 @@ def import_har(member: Membership, data: bytes, file_name: str, progress: Callab
         copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows())
         note(member, "recording imported", file_name, exchanges=total)
     return made
+
+
+CHANNEL = "dynamikos_recorder"
+PARTS = ("opening", "rounds", "closing")
+
+
+def _hint() -> None:
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, '')", [CHANNEL])
+
+
+@transaction.atomic
+def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
+    """Asks the recorder for a doorway to, or a proxy for, the origins in `addresses` (one a line). Raises DynamikosError."""
+    if kind not in Session.Kind.values:
+        raise DynamikosError(f"'{kind}' is not a way to record; choose doorway or proxy.")
+    targets = []
+    for line in addresses.replace(",", "\n").split("\n"):
+        line = line.strip()
+        if not line:
+            continue
+        line = line if "://" in line else f"http://{line}"
+        parts = urlsplit(line)
+        origin = f"{parts.scheme}://{parts.netloc}"
+        try:
+            parse_target(origin)
+        except PlanError as problem:
+            raise DynamikosError(f"'{line}' can't be recorded: {problem}") from problem
+        if "*" in origin and kind == Session.Kind.DOORWAY:
+            raise DynamikosError("A doorway needs whole host names; '*' only works with the proxy.")
+        if origin not in targets:
+            targets.append(origin)
+    if not targets:
+        raise DynamikosError("Where is the application? Give its address, such as http://127.0.0.1:8470.")
+    made = Recording.objects.create(project=member.project, name=(name.strip() or f"Recorded on {urlsplit(targets[0]).netloc}")[:160], creator="Dynamikos recorder", imported_by=member.account)  # fmt: skip
+    session = Session.objects.create(
+        recording=made, kind=kind, targets=targets, name=f"r-{secrets.token_hex(5)}.localhost", started_by=member.account
+    )
+    note(member, "recording begun", made.name, kind=kind, targets=targets)
+    transaction.on_commit(_hint)
+    return session
+
+
+@transaction.atomic
+def mark(session_id: uuid.UUID, name: str, part: str, from_us: int = 0, to_us: int = 0) -> Session:
+    """From now on, or from `from_us` to `to_us`, the person does `name`. Raises DynamikosError."""
+    name = name.strip()
+    if not name:
+        raise DynamikosError("A step needs a name: what the person does, such as “Sign in”.")
+    if part not in PARTS:
+        raise DynamikosError(f"'{part}' is not a part of a journey; choose from {', '.join(PARTS)}.")
+    session = Session.objects.select_for_update().get(pk=session_id)
+    marks = sorted(session.marks, key=lambda each: each["at_us"])
+    made: dict[str, Any] = {"at_us": from_us or time.time_ns() // 1000, "name": name[:120], "part": part}
+    if to_us > made["at_us"]:
+        before = [each for each in marks if each["at_us"] <= to_us]
+        after = {**before[-1], "at_us": to_us} if before else {"at_us": to_us, "name": "Not named", "part": "rounds"}
+        marks = [each for each in marks if not made["at_us"] <= each["at_us"] <= to_us] + [after]
+    session.marks = sorted([*[each for each in marks if each["at_us"] != made["at_us"]], made], key=lambda each: each["at_us"])
+    session.save(update_fields=["marks"])
+    return session
+
+
+@transaction.atomic
+def control(member: Membership, session_id: uuid.UUID, what: str) -> Session:
+    """pause, resume, drop (the last page with its resources) or stop. Raises DynamikosError."""
+    session = Session.objects.select_for_update().select_related("recording").get(pk=session_id)
+    if what in ("pause", "resume") and session.open:
+        session.state = Session.State.PAUSED if what == "pause" else Session.State.RECORDING
+    elif what == "drop":
+        _drop_last(session.recording)
+    elif what == "stop":
+        session.state = Session.State.ENDED
+        core = as_core(session.recording)
+        found = session.recording
+        found.count = len(core.exchanges)
+        found.hosts = [msgspec.to_builtins(row) for row in hosts_of(core.exchanges)]
+        if found.hosts:  # what was recorded is what was asked for
+            for row in found.hosts:
+                row["ours"] = row["origin"] in session.targets or row["ours"]
+        found.save(update_fields=["count", "hosts"])
+        note(member, "recording ended", found.name, exchanges=found.count)
+    else:
+        raise DynamikosError(f"'{what}' can't be done with this recording now.")
+    session.save(update_fields=["state"])
+    transaction.on_commit(_hint)
+    return session
+
+
+def _drop_last(found: Recording) -> None:
+    """The last page or call, and the resources that came after it."""
+    from dynamikos.core.journeys.from_recording import is_static
+    from dynamikos.web.recordings.queries import unpack
+
+    for row in found.exchanges.order_by("-number"):
+        static = is_static(unpack(bytes(row.body)))
+        row.delete()
+        if not static:
+            break

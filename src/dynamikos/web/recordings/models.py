@@ -26,6 +26,37 @@ class Recording(models.Model):
         return self.name
 
 
+class Session(models.Model):
+    """A recording while it is made, by a doorway or a proxy in the recorder's process."""
+
+    class Kind(models.TextChoices):
+        DOORWAY = "doorway"
+        PROXY = "proxy"
+
+    class State(models.TextChoices):
+        ASKED = "asked"
+        RECORDING = "recording"
+        PAUSED = "paused"
+        ENDED = "ended"
+        REFUSED = "refused"
+
+    recording = models.OneToOneField(Recording, on_delete=models.CASCADE, primary_key=True, related_name="session")
+    kind = models.CharField(max_length=10, choices=Kind.choices)
+    targets = models.JSONField()  # origins
+    name = models.CharField(max_length=60)  # the doorway's host name
+    state = models.CharField(max_length=10, choices=State.choices, default=State.ASKED)
+    address = models.CharField(max_length=200, blank=True)
+    authority = models.TextField(blank=True)  # the proxy's certificate to trust, PEM
+    problem = models.TextField(blank=True)
+    marks = models.JSONField(default=list)
+    started_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
+    started_at = models.DateTimeField(auto_now_add=True)
+
+    @property
+    def open(self) -> bool:
+        return self.state in (self.State.ASKED, self.State.RECORDING, self.State.PAUSED)
+
+
 class RecordedExchange(models.Model):
     """One exchange as compressed msgpack of core.exchanges.Exchange."""
 

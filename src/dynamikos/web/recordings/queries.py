@@ -2,22 +2,23 @@
 
 import uuid
 import zlib
+from dataclasses import dataclass
 from functools import lru_cache
 
 import msgspec
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
-from dynamikos.core.exchanges import Exchange
+from dynamikos.core.exchanges import Exchange, Mark
 from dynamikos.core.exchanges import Recording as CoreRecording
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.recordings.models import Recording
+from dynamikos.web.recordings.models import Recording, Session
 
 _decoder = msgspec.msgpack.Decoder(Exchange)
 
 
 def recordings(member: Membership) -> QuerySet[Recording]:
-    return Recording.objects.filter(project=member.project)
+    return Recording.objects.filter(project=member.project).select_related("session")
 
 
 def recording(member: Membership, pk: uuid.UUID) -> Recording:
@@ -38,4 +39,56 @@ def exchange(recording_id: uuid.UUID, number: int) -> Exchange | None:
 def as_core(found: Recording) -> CoreRecording:
     """The whole recording as a core value."""
     exchanges = tuple(unpack(bytes(body)) for body in found.exchanges.values_list("body", flat=True))
-    return CoreRecording(exchanges=exchanges, pages=found.pages, creator=found.creator)
+    session = Session.objects.filter(recording=found).first()
+    marks = tuple(msgspec.convert(each, Mark) for each in session.marks) if session is not None else ()
+    return CoreRecording(exchanges=exchanges, pages=found.pages, creator=found.creator, marks=marks)
+
+
+WIDE, HIGH = 860, 92
+
+
+@dataclass(frozen=True, slots=True)
+class Tick:
+    """An exchange on the time strip, pixels."""
+
+    x: float
+    height: int
+    is_bad: bool
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class Strip:
+    """A recording as drawn: ticks, named stretches (x, width, name, part), the first and last instant in µs."""
+
+    ticks: list[Tick]
+    stretches: list[tuple[float, float, str, str]]
+    from_us: int
+    to_us: int
+    newest: list[Exchange]
+
+
+def strip(session: Session) -> Strip:
+    """The time strip of a session so far; resources of pages are short ticks."""
+    exchanges = [unpack(bytes(body)) for body in session.recording.exchanges.values_list("body", flat=True)]
+    if not exchanges:
+        return Strip([], [], 0, 0, [])
+    begin = min(each.started_us for each in exchanges)
+    end = max(begin + 10_000_000, max(each.started_us for each in exchanges) + 1_000_000)
+
+    def x(at_us: int) -> float:
+        return round(6 + (min(max(at_us, begin), end) - begin) / (end - begin) * (WIDE - 12), 1)
+
+    ticks = []
+    for each in exchanges:
+        kind = (each.answer.header("content-type") or "") if each.answer else ""
+        page = "html" in kind or "json" in kind or each.sent.method != "GET"
+        bad = each.answer is None or each.answer.status >= 400
+        ticks.append(Tick(x(each.started_us), 34 if page else 12, bad, f"{each.sent.method} {each.sent.url}"))
+    marks = sorted(session.marks, key=lambda mark: mark["at_us"])
+    stretches = []
+    for number, mark in enumerate(marks):
+        right = x(marks[number + 1]["at_us"]) if number + 1 < len(marks) else WIDE - 6.0
+        left = x(mark["at_us"])
+        stretches.append((left, max(2.0, round(right - left, 1)), mark["name"], mark["part"]))
+    return Strip(ticks, stretches, begin, end, exchanges[-12:][::-1])

@@ -1,9 +1,16 @@
+import uuid
+
+from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
-from dynamikos.web.projects.access import member_view
+from dynamikos.core.errors import DynamikosError
+from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.recordings import actions
+from dynamikos.web.recordings import actions, queries
+from dynamikos.web.recordings.models import Session
+from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.progress import streamed
 from dynamikos.web.ui.uploads import uploaded
 
@@ -13,3 +20,82 @@ def upload(request: HttpRequest, member: Membership) -> HttpResponse | Streaming
     data, name = uploaded(request, "a HAR file")
     address = reverse("journeys", args=[member.project_id])
     return streamed(lambda progress: f"{address}/from/{actions.import_har(member, data, name, progress).pk}")
+
+
+def _session(member: Membership, pk: uuid.UUID) -> Session:
+    return get_object_or_404(Session.objects.select_related("recording"), recording__project=member.project, pk=pk)
+
+
+@member_view("engineer")
+def record(request: HttpRequest, member: Membership) -> HttpResponse:
+    """Begins a recording by doorway or proxy."""
+    try:
+        made = actions.begin(member, request.POST.get("kind", ""), request.POST.get("targets", ""), request.POST.get("name", ""))
+    except DynamikosError as wrong:
+        return render(request, "recordings/refused.html", {"problem": str(wrong), "typed": request.POST}, status=422)
+    return redirect("recording-live", member.project_id, made.pk)
+
+
+def _context(member: Membership, session: Session, problem: str = "") -> dict[str, object]:
+    return {
+        "session": session, "recording": session.recording, "strip": queries.strip(session), "wide": queries.WIDE, "high": queries.HIGH,
+        "problem": problem, "parts": actions.PARTS, "current": session.marks[-1] if session.marks else None,
+        "proxy_host": session.address.removeprefix("http://"),
+    }  # fmt: skip
+
+
+@member_view()
+def live(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return render(request, "recordings/live.html", _context(member, _session(member, pk)))
+
+
+@member_view()
+def results(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return render(request, "recordings/results.html", _context(member, _session(member, pk)))
+
+
+@member_view("engineer")
+def mark(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    session = _session(member, pk)
+
+    def number(name: str) -> int:
+        text = request.POST.get(name, "")
+        return int(text) if text.isdigit() else 0
+
+    try:
+        actions.mark(session.pk, request.POST.get("name", ""), request.POST.get("part", ""), number("from"), number("to"))
+    except DynamikosError as wrong:
+        return render(request, "recordings/live.html", _context(member, session, str(wrong)), status=422)
+    return redirect("recording-live", member.project_id, pk)
+
+
+@member_view("engineer")
+def control(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    session = _session(member, pk)
+    what = request.POST.get("what", "")
+    try:
+        actions.control(member, session.pk, what)
+    except DynamikosError as wrong:
+        return render(request, "recordings/live.html", _context(member, session, str(wrong)), status=422)
+    if what == "stop" and session.recording.exchanges.exists():
+        return redirect(f"{reverse('journeys', args=[member.project_id])}/from/{session.pk}")
+    return redirect("recording-live", member.project_id, pk)
+
+
+@member_view("engineer")
+def authority(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """The proxy's certificate, to be trusted by the browser that records."""
+    session = _session(member, pk)
+    return HttpResponse(
+        session.authority, content_type="application/x-x509-ca-cert", headers={"Content-Disposition": 'attachment; filename="dynamikos-recorder.pem"'}
+    )  # fmt: skip
+
+
+async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
+    member = await stream_member(request, project)
+    await sync_to_async(_session)(member, pk)
+
+    async def may() -> bool:
+        return bool(await sync_to_async(membership)(member.account, project))
+
+    return event_stream(request, pk, may)
