@@ -155,6 +155,8 @@ def _requests(group: list[tuple[int, Exchange]], recording: Recording, bases: di
         if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
             skip_to = _redirect(exchange)
             continue
+        if is_static(exchange) and exchange.answer is not None and exchange.answer.status >= 400:
+            continue  # what a browser asks for by itself and does not get, such as an icon
         address, parts = _address(url, bases)
         if is_static(exchange) and requests:
             requests[-1] = _embed(requests[-1], address + (f"?{parts.query}" if parts.query else ""))
