@@ -7,6 +7,7 @@ import axe_playwright_python
 
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.runs.models import Run
+from observatory.people import observer
 from tests.browser.support import BrowserCase
 from tests.web.support import EXAMPLES
 
@@ -111,6 +112,7 @@ class Story(BrowserCase):
             page.click("text=Edit")
             for name in ("Booking confirmed", "Post api holds"):
                 page.click(f"#ladder a[data-at]:has-text('{name}')")
+                page.wait_for_selector(f"#panel h2:text-is('{name}')")
                 page.click("#panel button:has-text('Delete')")
                 page.wait_for_selector(f"#ladder a[data-at]:has-text('{name}')", state="detached")
 
@@ -172,6 +174,7 @@ class Views(BrowserCase):
             f"journeys/{sample.journey.pk}?at=hold/post-hold",
             f"journeys/{sample.journey.pk}?at=hold",
             f"journeys/{sample.journey.pk}/text",
+            f"journeys/{sample.journey.pk}/strands",
             f"journeys/from/{sample.recording.pk}",
             "data",
             f"data/{sample.data.pk}",
@@ -204,6 +207,55 @@ class Views(BrowserCase):
                 with self.subTest(address=address, theme=theme):
                     self.assertEqual(self.do(look), [])
         self.assertEqual(self.trouble, [])
+
+    def test_recording_through_the_doorway_naming_steps(self) -> None:
+        self.spawn("recorder", "dynamikos.cli", "recorder")
+        self.sign_in()
+        email, password, *_ = observer(77)
+
+        def record(page: Any) -> str:
+            page.goto(self.base + self.sample.address("journeys"))
+            page.fill("[name=targets]", "ftp://nowhere")
+            page.click("button:text-is('Record')")
+            page.wait_for_selector(".problem:has-text('can't be recorded')")  # what was typed is still there
+            self.assertEqual(page.input_value("[name=targets]"), "ftp://nowhere")
+            self.trouble.clear()  # the browser notes the 422
+            page.fill("[name=targets]", f"http://127.0.0.1:{self.target_port}")
+            page.locator("form:has([name=targets]) [name=name]").fill("By doorway")
+            page.click("button:text-is('Record')")
+            page.wait_for_selector("#door")
+            tab = page.context.new_page()
+
+            def name(text: str, part: str) -> None:
+                page.fill("#naming [name=name]", text)
+                page.select_option("#naming [name=part]", part)
+                page.click("text=Name it")
+                page.wait_for_selector(f".stretch:has-text('{text}'), h1:has-text('{text}')")
+
+            name("Arrive", "opening")
+            tab.goto(str(page.get_attribute("#door", "href")))
+            tab.wait_for_selector("img[alt='sky 6']")
+            name("Sign in", "opening")
+            tab.click("text=Sign in")
+            tab.fill("[name=email]", email)
+            tab.fill("[name=password]", password)
+            tab.click("button")
+            tab.wait_for_selector("h1:has-text('sky')")
+            self.assertIn(".localhost", tab.url)
+            name("Look at an object", "rounds")
+            tab.click("a.object >> nth=0")
+            tab.wait_for_selector("p[data-sight]")
+            page.wait_for_selector("#live td:has-text('/objects/')")  # seen as it comes, by events
+            page.click("text=Stop, make a journey")
+            page.wait_for_selector("h1:has-text('which belong to the application')")
+            page.click("text=Make journey")
+            page.wait_for_selector("#ladder")
+            tab.close()
+            return str(page.inner_text("#ladder"))
+
+        ladder = self.do(record)
+        for part in ("Arrive", "Sign in", "Look at an object", "POST /sign-in"):
+            self.assertIn(part, ladder)
 
     def test_keys_walk_open_and_command_field(self) -> None:
         self.sign_in()
