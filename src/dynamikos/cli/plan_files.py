@@ -30,7 +30,7 @@ class PlanFiles:
         if problems:
             raise PlanError("\n".join(problems))
         return FrozenRun(
-            run=str(uuid.uuid4()), seed=self.plan.seed, plan=self.plan, journey=self.journey, values=self.environment.known(),
+            run=str(uuid.uuid4()), seed=self.plan.seed, plan=self.plan, journey=self.journey.active(), values=self.environment.known(),
             secret_names=tuple(secrets), agreed=tuple(parse_target(line) for line in self.environment.agreed),
             data=tuple(DataPile(key=key, columns=t.columns, secret=t.secret, rows=len(t.rows)) for key, t in self.tables.items()),
         )  # fmt: skip

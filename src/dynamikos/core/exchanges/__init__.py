@@ -1,9 +1,25 @@
-"""A request with its response as a value; HAR 1.2 in.
+"""A request with its response as a value; HAR 1.2 in and out; requests from pasted command lines.
 
 Never sends anything. Start reading at `model`.
 """
 
+from dynamikos.core.exchanges.curl import read_curl
 from dynamikos.core.exchanges.har import HostSummary, Mark, Recording, hosts_of, read_har
+from dynamikos.core.exchanges.har_out import write_har
 from dynamikos.core.exchanges.model import Answer, Exchange, Sent, Timings, decode_body, text_of
 
-__all__ = ["Answer", "Exchange", "HostSummary", "Mark", "Recording", "Sent", "Timings", "decode_body", "hosts_of", "read_har", "text_of"]
+__all__ = [
+    "Answer",
+    "Exchange",
+    "HostSummary",
+    "Mark",
+    "Recording",
+    "Sent",
+    "Timings",
+    "decode_body",
+    "hosts_of",
+    "read_curl",
+    "read_har",
+    "text_of",
+    "write_har",
+]

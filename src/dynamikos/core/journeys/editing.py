@@ -106,6 +106,77 @@ def remove_request(journey: Journey, step_key: str, request_key: str) -> Journey
     return change_step(journey, step_key, requests=step.requests[:index] + step.requests[index + 1 :])
 
 
+def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
+    """With a new step that begins with this request and takes what comes after it. Raises EditError for the first request."""
+    part, at, step = find(journey, step_key)
+    _, index, _ = find_request(journey, step_key, request_key)
+    if index == 0:
+        raise EditError("This is the first request of its step, so there is nothing to split off before it.")
+    name = f"{step.name}, continued"
+    key = key_from(name, {each.step for _, each in journey.steps()})
+    later = Step(step=key, name=name, think_s=step.think_s, think=step.think, think_to_s=step.think_to_s, requests=step.requests[index:])
+    steps = list(journey.part(part))
+    steps[at : at + 1] = [replace(step, requests=step.requests[:index], think_s=0.0, think="fixed"), later]
+    return _with(journey, part, steps)
+
+
+def merge_step(journey: Journey, step_key: str) -> Journey:
+    """With the next step of the same part taken into this one; its think time stays at the end. Raises EditError for the last."""
+    part, at, step = find(journey, step_key)
+    steps = list(journey.part(part))
+    if at + 1 >= len(steps):
+        raise EditError(f"“{step.name}” is the last step of the {part}, so there is none after it to merge with.")
+    following = steps[at + 1]
+    requests = list(step.requests)
+    for request in following.requests:
+        requests.append(replace(request, request=key_from(request.request, {each.request for each in requests})))
+    steps[at : at + 2] = [
+        replace(
+            step, requests=tuple(requests), think_s=following.think_s, think=following.think, think_to_s=following.think_to_s,
+            recorded_think_s=following.recorded_think_s,
+        )
+    ]  # fmt: skip
+    return _with(journey, part, steps)
+
+
+def duplicate(journey: Journey, step_key: str, request_key: str = "") -> Journey:
+    """With a copy of the step, or of the request, right after it."""
+    part, at, step = find(journey, step_key)
+    if request_key:
+        _, index, request = find_request(journey, step_key, request_key)
+        copy = replace(request, request=key_from(request.request, {each.request for each in step.requests}))
+        return change_step(journey, step_key, requests=(*step.requests[: index + 1], copy, *step.requests[index + 1 :]))
+    key = key_from(step.name, {each.step for _, each in journey.steps()})
+    steps = list(journey.part(part))
+    steps.insert(at + 1, replace(step, step=key, name=f"{step.name} (copy)"))
+    return _with(journey, part, steps)
+
+
+def switch(journey: Journey, step_key: str, request_key: str = "") -> Journey:
+    """Switched off if it was on, and the other way round."""
+    if request_key:
+        _, _, request = find_request(journey, step_key, request_key)
+        return change_request(journey, step_key, request_key, off=not request.off)
+    _, _, step = find(journey, step_key)
+    return change_step(journey, step_key, off=not step.off)
+
+
+def set_thinking(journey: Journey, kind: str, value: float, to: float) -> Journey:
+    """Think times of all steps that have one: "recorded" × `value`, or "fixed", "even" and "log-normal" with `value` (and `to`) seconds."""
+    made = journey
+    for _, step in journey.steps():
+        recorded = step.recorded_think_s if step.recorded_think_s is not None else step.think_s
+        if kind == "recorded":
+            made = change_step(
+                made, step.step, think="fixed", think_s=round(min(86_400.0, recorded * value), 3), think_to_s=0.0, recorded_think_s=recorded
+            )
+        elif step.think_s or recorded:
+            made = change_step(
+                made, step.step, think=kind, think_s=value, think_to_s=0.0 if kind == "fixed" else to, recorded_think_s=recorded
+            )
+    return made
+
+
 def add_step(journey: Journey, part: Part, name: str) -> Journey:
     """With an empty step at the end of `part`."""
     key = key_from(name, {step.step for _, step in journey.steps()})

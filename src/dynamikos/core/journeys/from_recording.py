@@ -66,7 +66,7 @@ def journey_from(recording: Recording, name: str, origins: Collection[str], base
             signed_in = number
         if LEAVING.search(urlsplit(group[0][1].sent.url).path) and number == len(groups) - 1:
             leaving = number
-        steps.append(Step(step=key, name=title, think_s=think, requests=tuple(requests)))
+        steps.append(Step(step=key, name=title, think_s=think, recorded_think_s=think, requests=tuple(requests)))
     first = signed_in + 1
     last = leaving if leaving > signed_in else len(steps)
     return Journey(
@@ -101,7 +101,9 @@ def _from_marks(recording: Recording, name: str, origins: Collection[str], bases
         if index + 1 < len(stretches):
             gap = stretches[index + 1][2][0][1].started_us - max(e.started_us + e.timings.total_us for _, e in group)
             think = round(max(0, gap) / 1_000_000, 1)
-        parts[part].append(Step(step=key, name=title, think_s=think, requests=tuple(_requests(group, recording, bases))))
+        parts[part].append(
+            Step(step=key, name=title, think_s=think, recorded_think_s=think, requests=tuple(_requests(group, recording, bases)))
+        )
     return Journey(
         form=1, journey=key_from(name), name=name, opening=tuple(parts["opening"]), rounds=tuple(parts["rounds"]), closing=tuple(parts["closing"])
     )  # fmt: skip

@@ -1,10 +1,12 @@
 """The journey model. Every thing with a `key` keeps it through renaming; results refer to keys."""
 
+import math
 import re
 from collections.abc import Collection, Iterator
 from typing import Annotated, Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from dynamikos.core.captures import Capture
 from dynamikos.core.checks import Check
@@ -30,7 +32,7 @@ class Body(Frozen, frozen=True, kw_only=True):
 
 
 class Request(Frozen, frozen=True, kw_only=True):
-    """One request. `address` and all values may have `{{ name }}` holes; `recorded` is its number in the recording."""
+    """One request. `address` and all values may have `{{ name }}` holes; `recorded` is its number in the recording; `off` leaves it out."""
 
     request: Key
     method: Method = "GET"
@@ -42,17 +44,38 @@ class Request(Frozen, frozen=True, kw_only=True):
     captures: tuple[Capture, ...] = ()
     checks: tuple[Check, ...] = ()
     recorded: int | None = None
+    off: bool = False
     note: str = ""
 
 
 class Step(Frozen, frozen=True, kw_only=True):
-    """One thing a person does, as they would name it; after it they think for `think_s` seconds."""
+    """One thing a person does, as they would name it; after it they think for `think_s` seconds.
+
+    `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at `think_s` and its p95 at `think_to_s`.
+    `recorded_think_s` is what the recording had. `off` leaves the step out.
+    """
 
     step: Key
     name: str
     think_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] = 0.0
+    think: Literal["fixed", "even", "log-normal"] = "fixed"
+    think_to_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] = 0.0
+    recorded_think_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] | None = None
     requests: tuple[Request, ...] = ()
+    off: bool = False
     note: str = ""
+
+    def mean_think_s(self) -> float:
+        """Mean seconds of think time (of a log-normal: exp(μ + σ²/2))."""
+        if self.think == "even":
+            return (self.think_s + max(self.think_s, self.think_to_s)) / 2
+        if self.think == "log-normal" and self.think_s > 0:
+            return float(self.think_s * math.exp(self.sigma() ** 2 / 2))
+        return self.think_s
+
+    def sigma(self) -> float:
+        """σ of the log-normal whose median is `think_s` and p95 `think_to_s`."""
+        return math.log(self.think_to_s / self.think_s) / 1.6448536 if self.think_to_s > self.think_s > 0 else 0.0
 
 
 class Journey(Frozen, frozen=True, kw_only=True):
@@ -75,6 +98,13 @@ class Journey(Frozen, frozen=True, kw_only=True):
         for part in PARTS:
             for step in self.part(part):
                 yield part, step
+
+    def active(self) -> "Journey":
+        """Without what is switched off: what is rehearsed and run."""
+        parts = {
+            part: tuple(replace(s, requests=tuple(r for r in s.requests if not r.off)) for s in self.part(part) if not s.off) for part in PARTS
+        }  # fmt: skip
+        return replace(self, **parts)
 
     def find_step(self, key: str) -> Step | None:
         return next((step for _, step in self.steps() if step.step == key), None)

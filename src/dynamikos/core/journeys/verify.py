@@ -47,7 +47,7 @@ def texts_of(request: Request) -> Iterator[tuple[str, str]]:
 def names_needed(journey: Journey) -> set[str]:
     """Every name with a dot that the journey uses (columns and environment values), built-in ones apart."""
     names: set[str] = set()
-    for _, step in journey.steps():
+    for _, step in journey.active().steps():
         for request in step.requests:
             for _, text in texts_of(request):
                 try:
@@ -61,7 +61,7 @@ def verify(journey: Journey, known: Collection[str]) -> list[Problem]:
     """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory")."""
     problems: list[Problem] = []
     captured: set[str] = set()
-    for _, step in journey.steps():
+    for _, step in journey.active().steps():
         for request in step.requests:
             for what, text in texts_of(request):
                 try:

@@ -135,6 +135,7 @@ class CompiledStep:
     embedded_series: int
     requests: list[CompiledRequest]
 
+    thinks: bool = False
     quick: CompiledRequest | None = None  # its only request, if nothing varies in it and its answer is not looked into
 
 
@@ -157,6 +158,7 @@ def compile_journey(journey: Journey, environment: Values) -> Script:
         made = CompiledStep(
             step=step,
             series=numbers[("step", step.step, "")],
+            thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
             requests=[_request(each, step, numbers[("request", step.step, each.request)], environment) for each in step.requests],
         )

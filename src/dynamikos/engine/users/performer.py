@@ -168,8 +168,8 @@ class User:
                         raise
                     else:
                         if self._settled(quick, step.series, due, had):
-                            if step.step.think_s and not leaving:
-                                await self._think(step.step.think_s)
+                            if step.thinks and not leaving:
+                                await self._think(step)
                             continue
             for request in step.requests:
                 if due != begun:
@@ -182,15 +182,20 @@ class User:
                 recorder.missed(step.series, last, round((last - begun - waited) * 1e6), kind)
                 recorder.skipped(now(), len(steps) - index - 1)
                 if self._state == "in a round":
-                    await self._think(step.step.think_s)
+                    await self._think(step)
                 return False
             if step.requests:
                 recorder.passed(step.series, begun + waited, last)
-            if step.step.think_s and not leaving:
-                await self._think(step.step.think_s)
+            if step.thinks and not leaving:
+                await self._think(step)
         return True
 
-    async def _think(self, seconds: float) -> None:
+    async def _think(self, step: CompiledStep) -> None:
+        seconds = step.step.think_s
+        if step.step.think == "even":
+            seconds = self.values.maker.random.uniform(seconds, max(seconds, step.step.think_to_s))
+        elif step.step.think == "log-normal" and seconds > 0:
+            seconds *= self.values.maker.random.lognormvariate(0.0, step.step.sigma())
         seconds *= self.around.think_factor
         if seconds <= 0 or self._leaving:
             return

@@ -96,6 +96,19 @@ def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
     return found
 
 
+@transaction.atomic
+def restore(member: Membership, found: Journey, parent: str, number: str) -> Journey:
+    """An older revision's content as the newest revision. Raises DynamikosError when there is no such revision."""
+    from dynamikos.web.projects.models import Revision
+
+    old = Revision.objects.filter(subject=found.pk, number=int(number) if number.isdigit() else -1).first()
+    if old is None:
+        raise DynamikosError(f"There is no revision {number} of this journey.")
+    core = revisions.value_of(old, CoreJourney)
+    note(member, "revision restored", found.name, number=old.number)
+    return change(member, found, parent, lambda _: core, label=f"restored revision {old.number}")
+
+
 def discard_draft(found: Journey) -> None:
     found.draft = ""
     found.save(update_fields=["draft"])

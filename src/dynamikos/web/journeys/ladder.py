@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.model import PARTS, Journey
+from dynamikos.core.journeys.model import PARTS, Journey, Step
 from dynamikos.core.journeys.verify import texts_of
 from dynamikos.core.values import names_in
 
@@ -72,6 +72,14 @@ def path_of(address: str) -> str:
     return rest or address
 
 
+def _thinking(step: Step) -> str:
+    if step.off:
+        return "switched off"
+    if step.think != "fixed":
+        return f"think {step.think_s:g}–{step.think_to_s:g} s"
+    return f"think {step.think_s:g} s" if step.think_s else ""
+
+
 def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | None = None) -> Ladder:
     """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is drawn idle."""
     ladder = Ladder()
@@ -98,7 +106,7 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
                         full,
                         status,
                         bad,
-                        results is not None and not status,
+                        (results is not None and not status) or request.off or step.off,
                         len(request.embedded),
                     )
                 )
@@ -116,9 +124,7 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
                 y += RUNG_H + (DOTS_H if request.embedded else 0)
             if not step.requests:
                 y += 22
-            ladder.steps.append(
-                StepRow(step.step, cut(step.name, 26), top, y - top, f"think {step.think_s:g} s" if step.think_s else "", not step.requests)
-            )
+            ladder.steps.append(StepRow(step.step, cut(step.name, 26), top, y - top, _thinking(step), not step.requests))
             y += 6
     lanes: list[int] = []
     labels: dict[int, int] = {}

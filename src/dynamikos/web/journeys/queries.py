@@ -1,17 +1,21 @@
 """Reading journeys."""
 
+import difflib
 import uuid
+from dataclasses import dataclass
 
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
+from dynamikos.core.exchanges import text_of
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import Problem, verify
+from dynamikos.core.journeys import Problem, verify, write_journey
 from dynamikos.web.datasets.queries import columns_known
 from dynamikos.web.environments.queries import first, known
 from dynamikos.web.journeys.models import Journey
-from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.projects.revisions import value_of
+from dynamikos.web.recordings.queries import as_core
 
 
 def journeys(member: Membership) -> QuerySet[Journey]:
@@ -31,3 +35,76 @@ def content(found: Journey) -> CoreJourney:
 def problems(found: Journey, core: CoreJourney) -> list[Problem]:
     """What is wrong with it, given the project's data sets and its first environment."""
     return verify(core, columns_known(found.project) | set(known(first(found.project))))
+
+
+def revisions(found: Journey) -> list[Revision]:
+    """All revisions, the newest first."""
+    return list(Revision.objects.filter(subject=found.pk).select_related("author", "parent").order_by("-number")[:500])
+
+
+def difference(revision: Revision) -> list[tuple[str, str]]:
+    """(mark, line) of the text form against the parent's: " " same, "-" gone, "+" new, "@" lines left out."""
+    after = write_journey(value_of(revision, CoreJourney)).splitlines()
+    before = write_journey(value_of(revision.parent, CoreJourney)).splitlines() if revision.parent is not None else []
+    lines = list(difflib.unified_diff(before, after, lineterm="", n=3))[2:]
+    return [(line[0], line[1:]) if line[:2] != "@@" else ("@", "") for line in lines][:1500]
+
+
+def answered_s(found: Journey, core: CoreJourney) -> float:
+    """Seconds that the answers of a round took in the recording."""
+    if found.recording is None:
+        return 0.0
+    exchanges = as_core(found.recording).exchanges
+    numbers = [request.recorded for step in core.active().rounds for request in step.requests if request.recorded is not None]
+    return sum(exchanges[number].timings.total_us for number in numbers if number < len(exchanges)) / 1e6
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """Where a text was found, with what stands around it."""
+
+    recording: str
+    number: int
+    place: str
+    request: str
+    before: str
+    text: str
+    after: str
+
+
+def find_text(found: Journey, text: str, limit: int = 200) -> list[Match]:
+    """A text (any case) in addresses, headers and bodies of all recordings of the journey, sent and received."""
+    wanted = text.lower()
+    made: list[Match] = []
+    recordings = [found.recording, *found.others.order_by("imported_at")] if found.recording is not None else []
+    for recording in recordings:
+        for number, each in enumerate(as_core(recording).exchanges):
+            sent, answer = each.sent, each.answer
+            places = [
+                ("address", sent.url),
+                ("sent headers", "\n".join(f"{n}: {v}" for n, v in sent.headers)),
+                ("sent body", text_of(sent.body)),
+            ]
+            if answer is not None:
+                kind = answer.header("content-type") or ""
+                places.append(("answer's headers", "\n".join(f"{n}: {v}" for n, v in answer.headers)))
+                if not kind.startswith(("image/", "font/", "video/")):
+                    places.append(("answer's body", text_of(answer.body, kind)))
+            for place, whole in places:
+                at = whole.lower().find(wanted)
+                if at >= 0:
+                    request = f"{sent.method} {sent.url.split('://', 1)[-1].partition('/')[2]}"
+                    made.append(
+                        Match(
+                            recording.name,
+                            number,
+                            place,
+                            request,
+                            whole[max(0, at - 60) : at],
+                            whole[at : at + len(text)],
+                            whole[at + len(text) : at + len(text) + 60],
+                        )
+                    )
+                    if len(made) >= limit:
+                        return made
+    return made

@@ -11,5 +11,8 @@ urlpatterns = [
     path("p/<uuid:project>/journeys/<uuid:pk>/undo", views.history, {"way": "undo"}, name="journey-undo"),
     path("p/<uuid:project>/journeys/<uuid:pk>/redo", views.history, {"way": "redo"}, name="journey-redo"),
     path("p/<uuid:project>/journeys/<uuid:pk>/text", views.text, name="journey-text"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/thinking", views.thinking, name="journey-thinking"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/revisions", views.revisions, name="journey-revisions"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/find", views.find_text, name="journey-find"),
     path("p/<uuid:project>/journeys/<uuid:pk>/text/discard", views.discard, name="journey-discard-draft"),
 ]

@@ -1,6 +1,6 @@
 import uuid
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import get_object_or_404, redirect, render
 
 from dynamikos.core.errors import DynamikosError
@@ -11,13 +11,18 @@ from dynamikos.core.journeys.editing import (
     add_step,
     change_request,
     change_step,
+    duplicate,
     find,
     find_request,
+    merge_step,
     move_request,
     move_step,
     place_step,
     remove_request,
     remove_step,
+    set_thinking,
+    split_step,
+    switch,
 )  # fmt: skip
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.web.journeys import actions, forms, queries
@@ -79,7 +84,13 @@ def journey(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return render(request, "journeys/journey.html", context)
 
 
-MOVES = (("up", "Alt+ArrowUp", "Move up"), ("down", "Alt+ArrowDown", "Move down"), ("remove", "", "Delete"))
+MOVES = (("up", "Alt+ArrowUp", "Move up"), ("down", "Alt+ArrowDown", "Move down"))
+
+
+def _moves(kind: str, off: bool) -> list[tuple[str, str, str]]:
+    """(what, key, name) of what can be done with the chosen step or request."""
+    own = ("split", "", "Split here") if kind == "request" else ("merge", "", "Merge with next")
+    return [*MOVES, ("duplicate", "", "Duplicate"), own, ("switch", "o", "Switch on" if off else "Switch off"), ("remove", "", "Delete")]
 
 
 def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
@@ -91,7 +102,7 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
             number = request.recorded
             recorded = recordings.exchange(found.recording_id, number) if found.recording_id and number is not None else None
             return {
-                "kind": "request", "moves": MOVES, "step": step, "item": request, "capture_rows": forms.capture_rows(request), "check_rows": forms.check_rows(request),
+                "kind": "request", "moves": _moves("request", request.off), "step": step, "item": request, "capture_rows": forms.capture_rows(request), "check_rows": forms.check_rows(request),
                 "capture_forms": forms.CAPTURE_FORMS, "check_forms": forms.CHECK_FORMS, "decodings": forms.DECODINGS, "recorded": recorded,
                 "query_rows": [*request.query, ("", "")], "header_rows": [*request.headers, ("", "")],
                 "form_rows": [*((request.body.form if request.body else None) or ()), ("", "")],
@@ -99,7 +110,14 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
             }  # fmt: skip
         if step_key:
             part, _, step = find(core, step_key)
-            return {"kind": "step", "moves": MOVES, "step": step, "part": part, "parts": PARTS}
+            return {
+                "kind": "step",
+                "moves": _moves("step", step.off),
+                "kinds_of_thinking": THINKING,
+                "step": step,
+                "part": part,
+                "parts": PARTS,
+            }
     except EditError:
         return {"kind": "journey", "gone": at, "parts": PARTS}
     return {"kind": "journey", "parts": PARTS}
@@ -143,7 +161,9 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             name = data.get("name", "").strip()
             if not name:
                 raise DynamikosError("A step needs a name: what the person does, such as “Sign in”.")
-            core = change_step(core, step_key, name=name, think_s=_seconds(data.get("think_s", "0")), note=data.get("note", "").strip())
+            core = change_step(
+                core, step_key, name=name, think_s=_seconds(data.get("think_s", "0")), **_thinking(data), note=data.get("note", "").strip()
+            )
             part = data.get("part", "")
             if part in PARTS and find(core, step_key)[0] != part:
                 core = place_step(core, step_key, part, len(core.part(part)))
@@ -158,6 +178,21 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         if what in ("up", "down"):
             by = -1 if what == "up" else 1
             return move_request(core, step_key, request_key, by) if request_key else move_step(core, step_key, by)
+        if what == "split":
+            changed = split_step(core, step_key, request_key)
+            at = next(
+                f"{s.step}/{r.request}"
+                for _, s in changed.steps()
+                for r in s.requests[:1]
+                if r.request == request_key and s.step != step_key
+            )
+            return changed
+        if what == "merge":
+            return merge_step(core, step_key)
+        if what == "duplicate":
+            return duplicate(core, step_key, request_key)
+        if what == "switch":
+            return switch(core, step_key, request_key)
         if what == "remove":
             changed = remove_request(core, step_key, request_key) if request_key else remove_step(core, step_key)
             at = ""
@@ -192,6 +227,72 @@ def _follow(core: CoreJourney, request_key: str, at: str) -> str:
             if each.request == request_key:
                 return f"{step.step}/{request_key}"
     return at
+
+
+THINKING = ("fixed", "even", "log-normal")
+
+
+def _thinking(data: QueryDict) -> dict[str, object]:
+    """How think time is drawn. Raises DynamikosError for limits that make no sense."""
+    kind = data.get("think", "fixed")
+    if kind not in THINKING:
+        raise DynamikosError(f"'{kind}' is no way to draw think times; there are {', '.join(THINKING)}.")
+    low, high = _seconds(data.get("think_s", "0")), _seconds(data.get("think_to_s") or "0")
+    if kind != "fixed" and high <= low:
+        what = "the longest" if kind == "even" else "the 95th percentile"
+        raise DynamikosError(f"With {kind} think times {what} must be more than {low:g} s; it is {high:g} s.")
+    return {"think": kind, "think_to_s": high if kind != "fixed" else 0.0}
+
+
+@member_view("engineer")
+def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Think times of the whole journey on one screen."""
+    found = queries.journey(member, pk)
+    problem, status = "", 200
+    if request.method == "POST":
+        try:
+            kind = request.POST.get("kind", "")
+            if kind not in ("recorded", *THINKING):
+                raise DynamikosError(f"'{kind}' is no way to set think times.")
+            value, to = _seconds(request.POST.get("value") or "0"), _seconds(request.POST.get("to") or "0")
+            if kind in ("even", "log-normal") and to <= value:
+                raise DynamikosError(f"With {kind} think times the second figure must be more than the first, {value:g} s; it is {to:g} s.")
+            actions.change(member, found, request.POST.get("parent", ""), lambda core: set_thinking(core, kind, value, to), label="")
+            return redirect("journey-thinking", member.project_id, pk)
+        except DynamikosError as wrong:
+            problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
+    core = queries.content(found)
+    rounds = sum(step.mean_think_s() for step in core.active().rounds)
+    context = {
+        "journey": found, "steps": list(core.steps()), "token": token(found.head), "problem": problem, "round_s": rounds, "kinds": ("recorded", *THINKING),
+        "answers_s": queries.answered_s(found, core), "typed": request.POST,
+    }  # fmt: skip
+    return render(request, "journeys/thinking.html", context, status=status)
+
+
+@member_view("engineer")
+def revisions(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Revisions with author, time and difference; any can be restored as a new one."""
+    found = queries.journey(member, pk)
+    if request.method == "POST":
+        actions.restore(member, found, request.POST.get("parent", ""), request.POST.get("revision", ""))
+        return redirect("journey-revisions", member.project_id, pk)
+    rows = queries.revisions(found)
+    at = request.GET.get("at", "")
+    chosen = next((row for row in rows if str(row.number) == at), rows[0] if rows else None)
+    difference = queries.difference(chosen) if chosen is not None else []
+    context = {"journey": found, "rows": rows, "chosen": chosen, "difference": difference, "token": token(found.head)}
+    return render(request, "journeys/revisions.html", context)
+
+
+@member_view()
+def find_text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """A text in all bodies, headers and addresses of the journey's recordings."""
+    found = queries.journey(member, pk)
+    text = request.GET.get("q", "").strip()
+    return render(
+        request, "journeys/find.html", {"journey": found, "text": text, "matches": queries.find_text(found, text) if text else []}
+    )
 
 
 def _seconds(text: str) -> float:

@@ -65,7 +65,7 @@ def follows(found: LoadPlan, core: Plan, journey: Journey | None, script: CoreJo
             recorded = exchange(journey.recording_id, request.recorded) if journey.recording_id and request.recorded is not None else None
             known = known and recorded is not None
             answered_us += recorded.timings.total_us if recorded else 0
-    round_s = sum(step.think_s for step in script.rounds) * core.think_factor + answered_us / 1e6
+    round_s = sum(step.mean_think_s() for step in script.rounds if not step.off) * core.think_factor + answered_us / 1e6
     user_seconds = sum(end - start for start, end in start_instants_s(core.profile))
     rounds = int(user_seconds / round_s) if round_s > 0 else 0
     total = peak(core.profile)

@@ -11,8 +11,8 @@ from urllib.parse import urlsplit
 import msgspec
 from django.db import connection, transaction
 
-from dynamikos.core.errors import DynamikosError, PlanError
-from dynamikos.core.exchanges import hosts_of, read_har
+from dynamikos.core.errors import DynamikosError, ImportRefused, PlanError
+from dynamikos.core.exchanges import hosts_of, read_curl, read_har
 from dynamikos.core.plans import parse_target
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.bulk import copy_rows
@@ -41,6 +41,23 @@ def import_har(member: Membership, data: bytes, file_name: str, progress: Callab
 
         copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows())
         note(member, "recording imported", file_name, exchanges=total)
+    return made
+
+
+def paste(member: Membership, text: str, name: str) -> Recording:
+    """Requests pasted as curl calls or as a browser shows them, as a recording without answers. Raises ImportRefused."""
+    if not text.strip():
+        raise ImportRefused("Nothing was pasted: copy requests as cURL in the browser's network panel first.")
+    begun = time.time_ns() // 1000
+    exchanges = [msgspec.structs.replace(each, started_us=begun + each.started_us) for each in read_curl(text)]
+    with transaction.atomic():
+        made = Recording.objects.create(
+            project=member.project, name=(name.strip() or "Pasted requests")[:160], creator="pasted", count=len(exchanges),
+            hosts=[msgspec.to_builtins(row) for row in hosts_of(exchanges)], imported_by=member.account,
+        )  # fmt: skip
+        rows = ((made.pk, number, zlib.compress(_encoder.encode(each), 1)) for number, each in enumerate(exchanges))
+        copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows)
+        note(member, "requests pasted", made.name, exchanges=len(exchanges))
     return made
 
 

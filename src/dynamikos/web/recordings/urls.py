@@ -4,6 +4,8 @@ from dynamikos.web.recordings import views
 
 urlpatterns = [
     path("p/<uuid:project>/recordings", views.upload, name="import-recording"),
+    path("p/<uuid:project>/recordings/paste", views.paste, name="paste"),
+    path("p/<uuid:project>/recordings/<uuid:pk>/file.har", views.file, name="recording-file"),
     path("p/<uuid:project>/recordings/record", views.record, name="record"),
     path("p/<uuid:project>/recordings/<uuid:pk>", views.live, name="recording-live"),
     path("p/<uuid:project>/recordings/<uuid:pk>/results", views.results, name="recording-results"),

@@ -6,6 +6,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges import write_har
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings import actions, queries
@@ -20,6 +21,26 @@ def upload(request: HttpRequest, member: Membership) -> HttpResponse | Streaming
     data, name = uploaded(request, "a HAR file")
     address = reverse("journeys", args=[member.project_id])
     return streamed(lambda progress: f"{address}/from/{actions.import_har(member, data, name, progress).pk}")
+
+
+@member_view("engineer")
+def paste(request: HttpRequest, member: Membership) -> HttpResponse:
+    """curl calls, or a request as a browser shows it."""
+    try:
+        made = actions.paste(member, request.POST.get("text", ""), request.POST.get("name", ""))
+    except DynamikosError as wrong:
+        return render(request, "recordings/refused.html", {"problem": str(wrong), "pasted": request.POST}, status=422)
+    return redirect(f"{reverse('journeys', args=[member.project_id])}/from/{made.pk}")
+
+
+@member_view()
+def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """The recording as a HAR file."""
+    found = queries.recording(member, pk)
+    core = queries.as_core(found)
+    name = "".join(c if c.isalnum() or c in "-_" else "-" for c in found.name.removesuffix(".har")).strip("-") or "recording"
+    headers = {"Content-Disposition": f'attachment; filename="{name}.har"'}
+    return HttpResponse(write_har(core.exchanges, core.pages), content_type="application/json", headers=headers)
 
 
 def _session(member: Membership, pk: uuid.UUID) -> Session:

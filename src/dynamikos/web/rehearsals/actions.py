@@ -23,7 +23,7 @@ from dynamikos.web.rehearsals.models import Rehearsal
 
 def ask(member: Membership, journey: Journey) -> Rehearsal:
     """A rehearsal of the head revision. Raises DynamikosError for what would make it senseless."""
-    core = content(journey)
+    core = content(journey).active()
     wrong = problems(journey, core)
     if wrong:
         lines = [f"step {each.step}, request {each.request}: {each.message}" for each in wrong]

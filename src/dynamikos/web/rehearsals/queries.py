@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import msgspec
 from django.shortcuts import get_object_or_404
 
-from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports import KeptExchange
 from dynamikos.web.journeys.ladder import Ladder, draw
@@ -53,6 +53,24 @@ def replayed(found: Rehearsal) -> list[Replayed]:
             recorded = exchange(found.journey.recording_id, kept.recorded)
         made.append(Replayed(number, kept, recorded, differences(recorded, kept)))
     return made
+
+
+def as_exchanges(found: Rehearsal) -> list[Exchange]:
+    """A rehearsal's exchanges as a recording's, for comparing and for a HAR file."""
+    begun = round(found.asked_at.timestamp() * 1e6)
+    return [_exchange(row.kept, number, begun) for number, row in enumerate(replayed(found))]
+
+
+def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
+    answer = None
+    if kept.status:
+        answer = Answer(status=kept.status, headers=tuple(kept.headers), body=kept.body.encode(), size_bytes=kept.size_bytes)
+    sent = Sent(method=kept.method, url=kept.url, headers=tuple(kept.sent_headers), body=kept.sent_body.encode())
+    parts = {f"{name}_us": value for name, value in kept.parts_us.items()}
+    timings = Timings(**parts) if parts else Timings(wait_us=kept.duration_us)
+    return Exchange(
+        sent=sent, answer=answer, timings=timings, started_us=begun_us + kept.second * 1_000_000 + number, entry=number, error=kept.error
+    )
 
 
 def differences(recorded: Exchange | None, kept: KeptExchange) -> list[str]:

@@ -4,6 +4,7 @@ from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 
+from dynamikos.core.exchanges import write_har
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
@@ -44,6 +45,15 @@ def rehearsal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
 @member_view()
 def results(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(request, "rehearsals/results.html", _context(member, pk, request.GET.get("at", "")))
+
+
+@member_view()
+def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """The rehearsal as a HAR file, masked as it is kept."""
+    found = queries.rehearsal(member, pk)
+    data = write_har(queries.as_exchanges(found))
+    headers = {"Content-Disposition": f'attachment; filename="{found.journey.key}-rehearsal-{found.number}.har"'}
+    return HttpResponse(data, content_type="application/json", headers=headers)
 
 
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:

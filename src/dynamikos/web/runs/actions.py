@@ -33,6 +33,7 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
     journey, script = plans.journey_of(plan, core)
     if journey is None or script is None:
         raise PlanError(f"The journey '{core.journey}' is not in this project any more; choose another in the plan.")
+    script = script.active()
     environment = Environment.objects.filter(project=member.project, key=core.environment).first()
     if environment is None:
         raise PlanError(f"The environment '{core.environment}' is not in this project; choose another in the plan.")

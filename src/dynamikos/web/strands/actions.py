@@ -19,6 +19,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.actions import import_har
 from dynamikos.web.recordings.models import Recording
 from dynamikos.web.recordings.queries import as_core
+from dynamikos.web.rehearsals.queries import as_exchanges
 from dynamikos.web.strands import queries
 from dynamikos.web.strands.models import Dismissal, Rule, Search
 
@@ -42,7 +43,7 @@ def search(
     origins = _origins(content(journey), recordings[0][1])
     found = find_strands(
         [exchanges for _, exchanges in recordings],
-        rehearsal=queries.as_recording(newest) if newest is not None else None,
+        rehearsal=as_exchanges(newest) if newest is not None else None,
         origins=origins,
         rules=queries.rules(member),
         progress=progress,

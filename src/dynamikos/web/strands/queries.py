@@ -11,9 +11,8 @@ from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.model import expression_of
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.exchanges import Answer, Exchange, Sent
+from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.reports import KeptExchange
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.models import Rehearsal
@@ -52,19 +51,6 @@ def rules(member: Membership) -> list[CoreRule]:
 def newest_rehearsal(journey: Journey) -> Rehearsal | None:
     """The newest rehearsal that came to an end on a generator."""
     return Rehearsal.objects.filter(journey=journey, state__in=("passed", "failed")).order_by("-number").first()
-
-
-def as_recording(found: Rehearsal) -> list[Exchange]:
-    """A rehearsal's exchanges as a recording's, for comparing."""
-    return [_exchange(row.kept, number) for number, row in enumerate(replayed(found))]
-
-
-def _exchange(kept: KeptExchange, number: int) -> Exchange:
-    answer = None
-    if kept.status:
-        answer = Answer(status=kept.status, headers=tuple(kept.headers), body=kept.body.encode(), size_bytes=kept.size_bytes)
-    sent = Sent(method=kept.method, url=kept.url, headers=tuple(kept.sent_headers), body=kept.sent_body.encode())
-    return Exchange(sent=sent, answer=answer, started_us=kept.second * 1_000_000, entry=number, error=kept.error)
 
 
 def failing(journey: Journey) -> set[int]:
