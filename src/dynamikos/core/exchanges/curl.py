@@ -14,6 +14,7 @@ SILENT = frozenset(
     "-o --output -w --write-out -m --max-time --connect-timeout -c --cookie-jar --retry -x --proxy --cacert --cert --key -E --interface "
     "--resolve --limit-rate -D --dump-header --max-redirs --proxy-user --tlsv1.2 --ciphers --stderr --trace --trace-ascii".split()
 )
+WITH_VALUE = "XHdFbuAeomwcxED"
 GAP_US = 2_000_000
 
 
@@ -125,9 +126,13 @@ def _request(words: list[str], number: int, started_us: int) -> Exchange:
 def _split(words: list[str]) -> Iterator[str]:
     """Words with what is written together taken apart: -XPOST, --data=…, -H'…'."""
     for word in words:
-        if re.match(r"-[XHdFbuAeom].", word) and not word.startswith("--"):
-            yield word[:2]
-            yield word[2:]
+        if re.match(r"-[A-Za-z].", word):
+            for index, letter in enumerate(word[1:], 1):
+                yield f"-{letter}"
+                if letter in WITH_VALUE:
+                    if word[index + 1 :]:
+                        yield word[index + 1 :]
+                    break
         elif re.match(r"--[a-z-]+=", word):
             name, _, value = word.partition("=")
             yield name

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import msgspec
 from django.shortcuts import get_object_or_404
 
-from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
+from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, likeness, text_of
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports import KeptExchange
 from dynamikos.web.journeys.ladder import Ladder, draw
@@ -74,22 +74,11 @@ def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
 
 
 def differences(recorded: Exchange | None, kept: KeptExchange) -> list[str]:
-    """What a person would want to know first: status, kind of content, redirect, size."""
+    """Why it looks different from the recording, in sentences; nothing where there is no recorded answer to compare with."""
     if recorded is None or recorded.answer is None:
         return []
-    answer = recorded.answer
-    told = []
-    if answer.status != kept.status:
-        told.append(f"answered {kept.status or 'nothing'}; the recording got {answer.status}")
     now = {name.lower(): value for name, value in kept.headers}
-    for name, what in (("content-type", "kind of content"), ("location", "redirect")):
-        before = answer.header(name) or ""
-        if before.partition("?")[0] != now.get(name, "").partition("?")[0]:
-            told.append(f"{what}: {now.get(name) or 'none'}; recorded {before or 'none'}")
-    size = len(answer.body) or answer.size_bytes
-    if size and kept.status and abs(kept.size_bytes - size) > max(200, 0.2 * size):
-        told.append(f"size {kept.size_bytes:,} B; recorded {size:,} B")
-    return told
+    return likeness.differences(recorded.answer, kept.status, now, kept.body, kept.size_bytes)
 
 
 def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
