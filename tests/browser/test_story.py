@@ -224,7 +224,7 @@ class Views(BrowserCase):
             page.locator("form:has([name=targets]) [name=name]").fill("By doorway")
             page.click("button:text-is('Record')")
             page.wait_for_selector("#door")
-            tab = page.context.new_page()
+            tab = self.browser.new_context().new_page()
 
             def name(text: str, part: str) -> None:
                 page.fill("#naming [name=name]", text)
@@ -284,3 +284,52 @@ class Views(BrowserCase):
         self.assertEqual(seen[0], "Sign in")
         self.assertTrue(seen[1].endswith("/runs"))
         self.assertEqual(self.trouble, [])
+
+
+class HostilePage(BrowserCase):
+    def test_a_replayed_page_makes_no_request_and_runs_nothing(self) -> None:
+        """A page that tries everything is shown, and nobody hears of it."""
+        import zlib
+
+        import msgspec
+
+        from dynamikos.core.frozen import FrozenRun, canonical
+        from dynamikos.core.reports import KeptExchange
+        from dynamikos.web.journeys.queries import content
+        from dynamikos.web.plans.queries import content as plan_content
+        from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
+
+        ear = f"http://127.0.0.1:{self.target_port}"
+        page = (
+            f"<html><head><base href='{ear}/base/'><meta http-equiv='refresh' content='0;url={ear}/refresh'><link rel='stylesheet' href='{ear}/style'>"
+            f"<link rel='preload' as='image' href='{ear}/preload'><script src='{ear}/script'></script><script>fetch('{ear}/fetch'); parent.document.title='taken'; top.location='{ear}/top'</script>"
+            f"<style>@import url('{ear}/import'); body {{ background: url('{ear}/background') }}</style></head><body onload=\"new Image().src='{ear}/onload'\">"
+            f"<h1>Shown all the same</h1><img src='{ear}/img'><iframe src='{ear}/frame'></iframe><video src='{ear}/video' autoplay></video><object data='{ear}/object'></object>"
+            f"<form action='{ear}/form' id=f><input name=a></form><script>f.submit()</script></body></html>"
+        )
+        sample = self.sample
+        frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
+        made = Rehearsal.objects.create(
+            journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="passed"
+        )
+        kept = KeptExchange(
+            second=0, series=1, step="sign-in", request="get-sign-in", reason="kept", user=1, round=1, method="GET", url=ear, status=200,
+            headers=[("content-type", "text/html")], body=page,
+        )  # fmt: skip
+        RehearsedExchange.objects.create(rehearsal=made, number=0, body=zlib.compress(msgspec.msgpack.encode(kept)))
+        self.sign_in()
+        before = len(self.target("/truth/log"))
+
+        def look(page: Any) -> tuple[str, str]:
+            page.goto(self.base + sample.address(f"rehearsals/{made.pk}?at=sign-in/get-sign-in"))
+            page.click("summary:has-text('As it looks')")
+            frame = page.frame_locator("iframe.page")
+            frame.locator("h1:has-text('Shown all the same')").wait_for()
+            page.wait_for_timeout(800)
+            return str(page.title()), str(page.url)
+
+        title, url = self.do(look)
+        self.assertNotEqual(title, "taken")
+        self.assertTrue(url.startswith(self.base))
+        after = len(self.target("/truth/log"))
+        self.assertEqual(after, before)

@@ -6,7 +6,7 @@ from django.test import AsyncClient, TestCase
 from django.urls import URLPattern, get_resolver, reverse
 
 from dynamikos.web.recordings.models import Session
-from dynamikos.web.rehearsals.models import Rehearsal
+from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
 from dynamikos.web.runs.models import Kept, Run
 from tests.web.support import Sample
 
@@ -14,7 +14,7 @@ from tests.web.support import Sample
 TABLE = {
     "journeys": ("get", "reader"), "journey-from-recording": ("post", "engineer"), "journey": ("get", "reader"), "journey-panel": ("get", "reader"),
     "journey-edit": ("post", "engineer"), "journey-undo": ("post", "engineer"), "journey-redo": ("post", "engineer"), "journey-text": ("post", "engineer"),
-    "journey-discard-draft": ("post", "engineer"), "import-recording": ("post", "engineer"), "paste": ("post", "engineer"), "recording-file": ("get", "reader"), "rehearsal-file": ("get", "reader"),
+    "journey-discard-draft": ("post", "engineer"), "import-recording": ("post", "engineer"), "paste": ("post", "engineer"), "recording-file": ("get", "reader"), "rehearsal-file": ("get", "reader"), "rehearsal-page": ("get", "reader"),
     "journey-thinking": ("post", "engineer"), "journey-revisions": ("post", "engineer"), "journey-find": ("get", "reader"), "record": ("post", "engineer"), "recording-live": ("get", "reader"), "recording-results": ("get", "reader"),
     "recording-mark": ("post", "engineer"), "recording-control": ("post", "engineer"), "recording-authority": ("post", "engineer"), "recording-stream": ("stream", "reader"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
     "dataset": ("post", "engineer"), "settings": ("get", "reader"), "create-environment": ("post", "engineer"), "environment-values": ("post", "engineer"),
@@ -67,6 +67,7 @@ class Access(TestCase):
             )
         )
         cls.kept = Kept.objects.create(run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body)
+        RehearsedExchange.objects.create(rehearsal=cls.rehearsal, number=cls.kept.pk, body=body)
 
     def address(self, name: str) -> str:
         sample = self.sample

@@ -101,6 +101,7 @@ CONTENT_SECURITY_POLICY = {
         "font-src": ["'self'"],
         "connect-src": ["'self'"],
         "form-action": ["'self'"],
+        "frame-src": ["'self'"],
         "frame-ancestors": ["'none'"],
         "base-uri": ["'none'"],
     }

@@ -1,6 +1,7 @@
 """Reading rehearsals: each exchange as recorded and as replayed, and what differs."""
 
 import difflib
+import re
 import uuid
 import zlib
 from dataclasses import dataclass
@@ -31,6 +32,10 @@ class Replayed:
     differences: list[str]
 
     @property
+    def is_page(self) -> bool:
+        return any(name.lower() == "content-type" and "html" in value.lower() for name, value in self.kept.headers) and bool(self.kept.body)
+
+    @property
     def is_bad(self) -> bool:
         return self.kept.reason.startswith("failed")
 
@@ -53,6 +58,21 @@ def replayed(found: Rehearsal) -> list[Replayed]:
             recorded = exchange(found.journey.recording_id, kept.recorded)
         made.append(Replayed(number, kept, recorded, differences(recorded, kept)))
     return made
+
+
+# what a browser would fetch or follow without asking, whatever the policy says
+HINTS = re.compile(r"<(?:link|meta|base)\b[^>]*(?:rel\s*=|http-equiv|href)[^>]*>", re.I)
+
+
+def page_of(found: Rehearsal, number: int) -> tuple[str, bool] | None:
+    """(body, whether it is HTML) of a replayed exchange, without hints that make a browser fetch ahead."""
+    body = found.exchanges.filter(number=number).values_list("body", flat=True).first()
+    if body is None:
+        return None
+    kept = _decoder.decode(zlib.decompress(bytes(body)))
+    kind = next((value for name, value in kept.headers if name.lower() == "content-type"), "")
+    is_html = "html" in kind.lower()
+    return (HINTS.sub("", kept.body) if is_html else kept.body), is_html
 
 
 def as_exchanges(found: Rehearsal) -> list[Exchange]:

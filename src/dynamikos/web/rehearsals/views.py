@@ -1,8 +1,10 @@
 import uuid
 
 from asgiref.sync import sync_to_async
+from csp.decorators import csp_exempt
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
+from django.views.decorators.clickjacking import xframe_options_exempt
 
 from dynamikos.core.exchanges import write_har
 from dynamikos.web.journeys import queries as journeys
@@ -54,6 +56,29 @@ def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     data = write_har(queries.as_exchanges(found))
     headers = {"Content-Disposition": f'attachment; filename="{found.journey.key}-rehearsal-{found.number}.har"'}
     return HttpResponse(data, content_type="application/json", headers=headers)
+
+
+SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'self'"
+
+
+@csp_exempt()
+@xframe_options_exempt
+@member_view()
+def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
+    """A replayed page as it looks, shut in: no script, no request, an origin of its own; anything but HTML only as an attachment."""
+    found = queries.page_of(queries.rehearsal(member, pk), number)
+    if found is None:
+        return HttpResponse("nothing was kept under this number", status=404, content_type="text/plain")
+    body, is_html = found
+    headers = {
+        "Content-Security-Policy": SANDBOX,
+        "X-Content-Type-Options": "nosniff",
+        "Referrer-Policy": "no-referrer",
+        "X-DNS-Prefetch-Control": "off",
+    }
+    if not is_html:
+        headers["Content-Disposition"] = 'attachment; filename="body.txt"'
+    return HttpResponse(body, content_type="text/html; charset=utf-8" if is_html else "application/octet-stream", headers=headers)
 
 
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
