@@ -12,6 +12,7 @@ def load(target_port: int, password: str) -> None:
     from msgspec.structs import replace
 
     from dynamikos.core.journeys import parse_journey
+    from dynamikos.core.journeys.from_recording import journey_from
     from dynamikos.core.plans import parse_plan
     from dynamikos.web.accounts.models import Account
     from dynamikos.web.datasets.actions import import_csv
@@ -22,6 +23,7 @@ def load(target_port: int, password: str) -> None:
     from dynamikos.web.projects.actions import create_project
     from dynamikos.web.projects.models import Membership, Project
     from dynamikos.web.recordings.actions import import_har
+    from dynamikos.web.recordings.queries import as_core
 
     base = f"http://127.0.0.1:{target_port}"
     examples = ROOT / "examples"
@@ -53,5 +55,10 @@ def load(target_port: int, password: str) -> None:
         recording = import_har(member, har.read_bytes(), har.name) if har.exists() else None
         journey = parse_journey((examples / "journeys/evening-booking.yaml").read_text())
         kept = create_journey(member, journey, recording)
+        if recording is not None:  # a second journey, as recorded: what is still hard-wired in it is found by its strands
+            origin = "http://127.0.0.1:8470"  # where the sessions were recorded
+            raw = journey_from(as_core(recording), "Evening, as recorded", [origin], {origin: "env.observatory"})
+            other = import_har(member, (examples / "second-evening.har").read_bytes(), "second-evening.har")
+            create_journey(member, raw, recording).others.add(other)
         plan = parse_plan((examples / "evening.plan.yaml").read_text())
         add_plan(member, replace(plan, journey=kept.key, environment=environment.key, data=()))

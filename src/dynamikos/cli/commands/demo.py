@@ -50,6 +50,7 @@ def command(port: int, target_port: int) -> None:
         click.echo(
             f"\nDynamikos is ready after {time.monotonic() - begun:.1f} s.\n\n  open      {address}\n  sign in   {DEMO_ACCOUNT} / {password}\n\n"
             f"Try first: open the project “Brindle Fell Observatory”, the journey “Evening booking”, press Rehearse;\n"
+            f"the journey “Evening, as recorded”: Strands, Search, Accept all proven, Rehearse;\n"
             f"then Load, “Evening, 20 users”, Start run, and watch the tape.\n"
             f"The practice target listens on http://127.0.0.1:{target}/ (what it can carry: /truth).\n"
             f"Logs and state: {state.folder}\nCtrl-C ends everything; the next start finds it as you left it."

@@ -11,7 +11,23 @@ CHROMIUM = "/usr/bin/chromium"
 QUIET = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
-VIEWS = ("sign-in", "projects", "journeys", "ladder", "request", "text", "rehearsal", "data", "load", "plan", "runs", "tape", "settings")
+VIEWS = (
+    "sign-in",
+    "projects",
+    "journeys",
+    "ladder",
+    "request",
+    "text",
+    "rehearsal",
+    "strands",
+    "recording",
+    "data",
+    "load",
+    "plan",
+    "runs",
+    "tape",
+    "settings",
+)
 
 
 @click.command()
@@ -63,11 +79,18 @@ def _open(page: Any, view: str) -> None:
     place = {"data": "Data", "load": "Load", "plan": "Load", "runs": "Runs", "tape": "Runs", "settings": "Settings"}.get(view, "Journeys")
     page.click(f".spine a[data-name={place}]")
     if view in ("ladder", "request", "text"):
-        page.click("tbody a[data-command^='Open']")
+        page.click("tbody a[data-command='Open Evening booking']")
         if view == "request":
             page.click("#ladder a[data-at*='post-hold']")
         if view == "text":
             page.click("text=Text form")
+    elif view == "strands":
+        page.click("tbody a[data-command='Open Evening, as recorded']")
+        page.click("a[data-command='Strands']")
+        page.click("button[data-command='Search']")
+        page.wait_for_selector("table.strands")
+    elif view == "recording":
+        page.click("td:has(.good) a")
     elif view == "rehearsal":
         page.click("tbody a[href*='rehearsals']")
     elif view in ("data", "plan", "tape"):

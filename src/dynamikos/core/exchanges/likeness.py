@@ -34,7 +34,7 @@ def differences(recorded: Answer, status: int, headers: dict[str, str], body: st
     if "html" in kind_now and old.strip() and body.strip():
         return told + _html(old, body)
     size = len(recorded.body) or recorded.size_bytes
-    if size and status and abs(size_bytes - size) > max(2000, 0.5 * size):
+    if size and status and abs(size_bytes - size) > max(500, 0.5 * size):
         told.append(f"size {size_bytes:,} B; recorded {size:,} B")
     return told
 
