@@ -251,7 +251,7 @@ class Views(BrowserCase):
             page.click("text=Make journey")
             page.wait_for_selector("#ladder")
             tab.close()
-            return str(page.inner_text("#ladder"))
+            return str(page.text_content("#ladder"))
 
         ladder = self.do(record)
         for part in ("Arrive", "Sign in", "Look at an object", "POST /sign-in"):

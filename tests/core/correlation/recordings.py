@@ -243,6 +243,8 @@ SCENES: dict[str, Callable[[Tape], None]] = {
 
 
 def played(name: str, seed: int) -> Tape:
+    from tests.core.correlation.further import FURTHER
+
     tape = Tape("http://app.ferries.example" if name == "hand_over" else f"http://{name.replace('_', '-')}.example", seed)
-    SCENES[name](tape)
+    (SCENES.get(name) or FURTHER[name])(tape)
     return tape

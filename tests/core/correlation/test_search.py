@@ -10,6 +10,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Recording, read_har
 from dynamikos.core.journeys import verify, write_journey
 from dynamikos.core.journeys.from_recording import journey_from
+from tests.core.correlation.further import FURTHER
 from tests.core.correlation.recordings import SCENES, Tape, played
 
 EXAMPLES = Path(__file__).resolve().parents[3] / "examples"
@@ -25,7 +26,7 @@ class Scenes(TestCase):
 
     def check(self, how: str) -> None:
         hits = extra = missing = 0
-        for name in SCENES:
+        for name in (*SCENES, *FURTHER):
             for one, other in SEEDS:
                 first, second = played(name, one), played(name, other)
                 if how == "two recordings":
@@ -40,7 +41,7 @@ class Scenes(TestCase):
                 missing += len(wanted - taken(found))
         self.assertGreaterEqual(hits / (hits + missing), 0.95, how)
         self.assertGreaterEqual(hits / (hits + extra), 0.95, how)
-        self.assertGreater(hits, 90)
+        self.assertGreater(hits, 150)
 
     def test_two_recordings(self) -> None:
         self.check("two recordings")

@@ -61,15 +61,18 @@ def likeness(one: Form, other: Form) -> float:
 
 
 def align(first: Sequence[Exchange], second: Sequence[Exchange]) -> dict[int, int]:
-    """Positions in `first` → positions in `second` of the same request, both in order."""
+    """Positions in `first` → positions in `second` of the same request, in order but for what may have run at the same time."""
     ones, others = [form_of(e) for e in first], [form_of(e) for e in second]
     n, m = len(ones), len(others)
+    here, there = {each.segments for each in ones}, {each.segments for each in others}
     shapes = {form: number for number, form in enumerate(dict.fromkeys([*ones, *others]))}
     table = np.zeros((len(shapes), len(shapes)))
     for a, one in enumerate(shapes):
         for b, other in enumerate(shapes):
             if a <= b and one.method == other.method and len(one.segments) == len(other.segments):
                 value = likeness(one, other)
+                if one.segments != other.segments and (one.segments in there or other.segments in here):
+                    value = 0.0  # the other recording has this very address: it is that one
                 table[a, b] = table[b, a] = value if value > 0.3 else 0.0
     scores = table[np.ix_([shapes[each] for each in ones], [shapes[each] for each in others])]
     # between two that are equally alike, the one at the same address
@@ -91,4 +94,13 @@ def align(first: Sequence[Exchange], second: Sequence[Exchange]) -> dict[int, in
             i -= 1
         else:
             j -= 1
+    # what ran at the same time may have come in another order: the nearest one left over that is clearly the same
+    left = sorted(set(range(m)) - set(found.values()))
+    for i in range(n):
+        if i in found or not left:
+            continue
+        j = max(left, key=lambda other: (round(float(scores[i, other]), 6), -abs(other / m - i / n)))
+        if scores[i, j] >= 0.8:
+            found[i] = j
+            left.remove(j)
     return found

@@ -26,7 +26,8 @@ def written(value: str) -> dict[str, Decoding]:
     plain = json.dumps(value, ensure_ascii=False)[1:-1]
     for text in (plain, json.dumps(value)[1:-1], plain.replace("/", "\\/"), plain.replace("&", "\\u0026").replace("=", "\\u003d")):
         forms.setdefault(text, "json")
-    for text in (quote(value, safe=""), quote_plus(value), quote(value, safe="").lower() if "%" in quote(value, safe="") else value):
+    coded = quote(value, safe="")
+    for text in (coded, quote_plus(value), re.sub(r"%[0-9A-F]{2}", lambda match: match.group(0).lower(), coded)):
         forms.setdefault(text, "percent")
     if len(value) >= 4:
         raw = value.encode()

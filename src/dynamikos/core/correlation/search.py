@@ -4,6 +4,7 @@ import re
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from html import unescape
 from urllib.parse import urlsplit
 
 import ahocorasick_rs
@@ -22,6 +23,7 @@ from dynamikos.core.exchanges import Exchange, hosts_of
 Progress = Callable[[float], None]
 MAX_ORIGINS = 12
 TRIES = 6
+ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
 NOTABLE = frozenset(("set-cookie", "location", "link", "etag", "authorization"))
 DULL = frozenset(
     "date server content-type content-length content-encoding cache-control vary connection keep-alive expires pragma age via accept-ranges "
@@ -70,8 +72,15 @@ class Found:
 
 
 def own_origins(exchanges: Sequence[Exchange]) -> set[str]:
-    """Origins of the application: the first page's own site, and whoever it redirects to."""
+    """Origins of the application: the first page's own site, whoever it redirects to, and those it signs requests for or sends JSON to."""
     found = {row.origin for row in hosts_of(exchanges) if row.ours}
+    talks: dict[str, int] = defaultdict(int)
+    for exchange in exchanges:
+        kind = (exchange.answer.header("content-type") or "") if exchange.answer else ""
+        if "json" in kind and exchange.answer is not None and len(exchange.answer.body) > 20:
+            names = {name.lower() for name, _ in exchange.sent.headers}
+            talks[_origin(exchange.sent.url)] += 2 if "authorization" in names or exchange.sent.method not in ("GET", "POST") else 1
+    found.update(origin for origin, weight in talks.items() if weight >= 2)
     for exchange in exchanges:
         target = redirect_of(exchange)
         here, there = _origin(exchange.sent.url), _origin(target) if target else ""
@@ -200,7 +209,9 @@ def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, t
         return
     for number, piece in enumerate(first):
         rest = [each[number] if each is not None and len(each) == len(first) else None for each in pieces[1:]]
-        tells = any(other is not None and other != piece for other in rest) or (not rest and looks.generated(piece))
+        tells = any(other is not None and other != piece for other in rest) or (
+            not rest and (looks.generated(piece) or (piece.isdigit() and len(piece) >= 5))
+        )
         if tells and len(piece) >= (2 if mixed else 4):
             lead = first[number - 1] if number else site.name
             yield Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place), (piece, *rest)
@@ -268,7 +279,7 @@ def _hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> None:
         if i > last:
             break
         body = main.text(i)
-        for haystack in (_head(main, i), body):
+        for haystack in (_head(main, i), body, _plain(body)):
             if not haystack:
                 continue
             done: set[int] = set()
@@ -280,6 +291,15 @@ def _hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> None:
                         wanted[number].hits.append(i)
                         done.add(number)
         progress(0.15 + 0.4 * count / len(main.ours))
+
+
+def _plain(text: str) -> str:
+    """A text with its character references and escapes undone, if it has any ("" otherwise): a value may be written letter by letter."""
+    if "&#" in text:
+        return unescape(text)
+    if "\\u00" in text or "\\x" in text:
+        return ESCAPE.sub(lambda match: chr(int(match.group(1) or match.group(2), 16)), text)
+    return ""
 
 
 def _framed(value: str) -> list[str]:

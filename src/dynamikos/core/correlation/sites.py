@@ -14,8 +14,8 @@ from dynamikos.core.exchanges import Exchange, text_of
 # Headers that a browser makes itself, or that describe the message; cookies are the jar's.
 BROWSER = frozenset(
     "accept accept-charset accept-encoding accept-language access-control-request-headers access-control-request-method cache-control "
-    "connection content-encoding content-length content-type cookie date dnt expect host if-match if-modified-since if-none-match "
-    "if-range if-unmodified-since keep-alive origin pragma priority proxy-authorization proxy-connection purpose range referer save-data "
+    "connection content-encoding content-length content-type cookie date dnt expect host if-modified-since if-none-match "
+    "if-range keep-alive origin pragma priority proxy-authorization proxy-connection purpose range referer save-data "
     "te trailer transfer-encoding upgrade upgrade-insecure-requests user-agent via x-requested-with".split()
 )
 SCHEME = re.compile(r"(Bearer|Token|Basic|JWT|MAC|ApiKey|Key|OAuth)\s+(\S.*)\Z", re.I)
@@ -61,10 +61,15 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
         if not segment:
             continue
         before = unquote(segments[number - 1]) if number else ""
+        segment, *matrix = segment.split(";")  # parameters of a segment (RFC 3986 §3.3)
+        for each in matrix:
+            name, sign, value = each.partition("=")
+            if sign:
+                add(f"path {number}, ;{name}", name, unquote(value))
         text = unquote(segment)
         add(f"path {number}", before, text)
-        pieces = re.split(r"[.;,=()~:@!]|%2C", text)
-        if len(pieces) > 1:  # a file's ending, matrix parameters, keys in brackets
+        pieces = re.split(r"[.,=()~:@!]|%2C", text)
+        if len(pieces) > 1:  # a file's ending, keys in brackets
             for index, piece in enumerate(pieces):
                 add(f"path {number}, piece {index}", before, piece, f"path {number}", "part")
     for name, value in parse_qsl(parts.query, keep_blank_values=True):
