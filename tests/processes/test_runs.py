@@ -114,3 +114,41 @@ class Rehearsals(ProcessCase):
         made = rehearsals.ask(self.sample.member, self.sample.journey)
         until(lambda: Rehearsal.objects.get(pk=made.pk).over, 15)
         self.assertEqual(Rehearsal.objects.get(pk=made.pk).state, "lost")
+
+    def test_a_rehearsal_can_be_stopped_and_begin_and_halt_where_asked(self) -> None:
+        import socket
+
+        from dynamikos.core.errors import DynamikosError
+        from dynamikos.core.journeys import parse_journey
+        from dynamikos.web.environments import actions as environments
+        from dynamikos.web.journeys.actions import create
+        from dynamikos.web.rehearsals import actions as rehearsals
+        from dynamikos.web.rehearsals import queries as read
+        from dynamikos.web.rehearsals.models import Rehearsal
+
+        self.start_fleet()
+        deaf = socket.create_server(("127.0.0.1", 0))  # takes connections and never answers
+        self.addCleanup(deaf.close)
+        address = f"http://127.0.0.1:{deaf.getsockname()[1]}"
+        environments.agree(self.sample.member, self.sample.environment, address)
+        base = f"http://127.0.0.1:{self.target_port}"
+        journey = create(self.sample.member, parse_journey(
+            f'form: 1\njourney: slow\nname: Slow\nrounds:\n  - {{step: first, name: F, requests: [{{request: a, address: "{base}/"}}]}}\n'
+            f'  - {{step: second, name: S, requests: [{{request: b, address: "{base}/sky?page=1"}}, {{request: c, address: "{address}/never"}}]}}\n'
+        ))  # fmt: skip
+        made = rehearsals.ask(self.sample.member, journey)
+        until(lambda: made.exchanges.count() == 2, 20)
+        begun = time.monotonic()
+        rehearsals.stop(self.sample.member, Rehearsal.objects.get(pk=made.pk))
+        until(lambda: Rehearsal.objects.get(pk=made.pk).over, 15)
+        self.assertLess(time.monotonic() - begun, 5)
+        found = Rehearsal.objects.get(pk=made.pk)
+        self.assertEqual((found.state, found.exchanges.count()), ("failed", 2))  # what was exchanged stays
+        self.assertIn("Stopped by hand", found.reason)
+        part = rehearsals.ask(self.sample.member, journey, start="second", until="second/c")
+        until(lambda: Rehearsal.objects.get(pk=part.pk).over, 15)
+        self.assertEqual([(row.kept.request, row.kept.status) for row in read.replayed(Rehearsal.objects.get(pk=part.pk))], [("b", 200)])
+        with self.assertRaisesRegex(DynamikosError, "nothing to rehearse"):
+            rehearsals.ask(self.sample.member, journey, start="second", until="first")
+        with self.assertRaisesRegex(DynamikosError, "no row 9,999"):
+            rehearsals.ask(self.sample.member, self.sample.journey, row=9999)

@@ -237,7 +237,11 @@ async def _rehearse(conninfo: str, rehearsal: str, own_ports: frozenset[int]) ->
             "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows", (rehearsal,)
         )
         row = await gate.fetchone()
-        if row is None:
+        if row is None:  # taken by somebody else, or stopped before it began
+            await link.execute(
+                "UPDATE rehearsals_rehearsal SET state = 'failed', reason = 'Stopped before it began.', ended_at = clock_timestamp() "
+                "WHERE id = %s AND state = 'stopping'", (rehearsal,),
+            )  # fmt: skip
             return
         frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
         rows = msgspec.msgpack.decode(bytes(row[1]), type=Rows)
@@ -260,14 +264,33 @@ async def _rehearse(conninfo: str, rehearsal: str, own_ports: frozenset[int]) ->
         sender = asyncio.create_task(deliver(), name="deliver")
         clock, network = RealClock(), RealNetwork(frozen.agreed, own_ports=own_ports, first_byte_s=30.0, whole_s=60.0)
         state, reason = "failed", ""
+        work = asyncio.create_task(
+            rehearse(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets={}), network, clock, queue.put_nowait),
+            name="rehearse",
+        )
+
+        async def obey() -> None:
+            while True:
+                await asyncio.sleep(0.2)
+                asked = await (await link.execute("SELECT state FROM rehearsals_rehearsal WHERE id = %s", (rehearsal,))).fetchone()
+                if asked is None or asked[0] == "stopping":
+                    work.cancel()
+                    return
+
+        obeying = asyncio.create_task(obey(), name="obey")
         try:
-            state = await rehearse(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets={}), network, clock, queue.put_nowait)
+            state = await work
+        except asyncio.CancelledError:
+            if not work.cancelled():
+                raise
+            reason = "Stopped by hand; what was exchanged until then is shown."
         except DynamikosError as problem:
             reason = str(problem)
         except Exception as problem:
             log.exception("a rehearsal broke")
             reason = f"the generator failed: {type(problem).__name__}: {problem}"
         finally:
+            obeying.cancel()
             await network.aclose()
             clock.close()
             queue.put_nowait(None)

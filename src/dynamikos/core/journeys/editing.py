@@ -161,6 +161,36 @@ def switch(journey: Journey, step_key: str, request_key: str = "") -> Journey:
     return change_step(journey, step_key, off=not step.off)
 
 
+def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
+    """What a rehearsal performs that begins at step `start` (after the opening) and halts before `until` ("step" or "step/request").
+
+    Raises EditError when either is not in the journey.
+    """
+    parts = {part: list(journey.part(part)) for part in PARTS}
+    if start:
+        part, index, _ = find(journey, start)
+        if part == "opening":
+            parts["opening"] = parts["opening"][index:]
+        else:
+            parts[part] = parts[part][index:]
+            if part == "closing":
+                parts["rounds"] = []
+    if until:
+        step_key, _, request_key = until.partition("/")
+        part, _, step = find(journey, step_key)
+        at = 0
+        if request_key:
+            _, at, _ = find_request(journey, step_key, request_key)
+        keys = [each.step for each in parts[part]]
+        if step_key not in keys:
+            raise EditError(f"“{step.name}” comes before the step it would begin with, so there is nothing to rehearse.")
+        kept = parts[part][: keys.index(step_key)]
+        parts[part] = [*kept, replace(step, requests=step.requests[:at])] if at else kept
+        for later in PARTS[PARTS.index(part) + 1 :]:
+            parts[later] = []
+    return replace(journey, **{part: tuple(steps) for part, steps in parts.items()})
+
+
 def set_thinking(journey: Journey, kind: str, value: float, to: float) -> Journey:
     """Think times of all steps that have one: "recorded" × `value`, or "fixed", "even" and "log-normal" with `value` (and `to`) seconds."""
     made = journey

@@ -65,7 +65,7 @@ def _lost_rehearsals() -> None:
     """A rehearsal whose generator is gone is said to be lost, not left waiting."""
     from dynamikos.web.places.queries import living
 
-    waiting = list(Rehearsal.objects.filter(state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING]))
+    waiting = list(Rehearsal.objects.filter(state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING, Rehearsal.State.STOPPING]))
     if not waiting:
         return
     alive = {generator.pk for generator in living()}

@@ -8,6 +8,7 @@ from procrastinate.contrib.django import app as jobs
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun, canonical
 from dynamikos.core.journeys import names_needed
+from dynamikos.core.journeys.editing import excerpt
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.web.datasets import queries as datasets
@@ -21,9 +22,12 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.models import Rehearsal
 
 
-def ask(member: Membership, journey: Journey) -> Rehearsal:
-    """A rehearsal of the head revision. Raises DynamikosError for what would make it senseless."""
-    core = content(journey).active()
+def ask(member: Membership, journey: Journey, *, start: str = "", until: str = "", row: int = 0) -> Rehearsal:
+    """A rehearsal of the head revision, from step `start`, halting before `until`, with row number `row` of its data (0: any).
+
+    Raises DynamikosError for what would make it senseless.
+    """
+    core = excerpt(content(journey).active(), start, until)
     wrong = problems(journey, core)
     if wrong:
         lines = [f"step {each.step}, request {each.request}: {each.message}" for each in wrong]
@@ -35,7 +39,7 @@ def ask(member: Membership, journey: Journey) -> Rehearsal:
         raise DynamikosError("No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent.")
     generator = any_living()[0]
     turn = journey.rehearsals.count()
-    piles, rows = row_for(member, {name.split(".")[0] for name in names_needed(core)}, turn)
+    piles, rows = row_for(member, {name.split(".")[0] for name in names_needed(core)}, turn, row)
     assert journey.head is not None
     with transaction.atomic():
         journey.head.used = True
@@ -60,10 +64,21 @@ def ask(member: Membership, journey: Journey) -> Rehearsal:
     return made
 
 
-def row_for(member: Membership, keys: set[str], turn: int) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
-    """A row of each data set in `keys`, with what a run freezes of it: from the end, so that runs find theirs unused."""
+def stop(member: Membership, found: Rehearsal) -> None:
+    """Asks the generator to end it now; what was exchanged stays."""
+    changed = Rehearsal.objects.filter(pk=found.pk, state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING]).update(
+        state=Rehearsal.State.STOPPING
+    )
+    if changed:
+        note(member, "rehearsal stopped", found.journey.name, number=found.number)
+
+
+def row_for(member: Membership, keys: set[str], turn: int, row: int = 0) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
+    """A row of each data set in `keys`, with what a run freezes of it: the chosen one, else from the end, so that runs find theirs unused."""
     piles, rows = [], {}
     for found in DataSet.objects.filter(project=member.project, key__in=keys):
         piles.append(datasets.pile(found))
-        rows[found.key] = datasets.page(found, found.rows - 1 - turn % found.rows, 1)
+        if row > found.rows:
+            raise DynamikosError(f"{found.key} has {found.rows:,} rows, so there is no row {row:,}.")
+        rows[found.key] = datasets.page(found, row - 1 if row else found.rows - 1 - turn % found.rows, 1)
     return piles, rows

@@ -13,6 +13,7 @@ class Rehearsal(models.Model):
     class State(models.TextChoices):
         ASKED = "asked"
         RUNNING = "running"
+        STOPPING = "stopping"
         PASSED = "passed"
         FAILED = "failed"
         LOST = "lost"

@@ -6,6 +6,7 @@ from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.clickjacking import xframe_options_exempt
 
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import write_har
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.projects.access import member_view, membership, stream_member
@@ -16,8 +17,19 @@ from dynamikos.web.streams.views import event_stream
 
 @member_view("engineer")
 def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    made = actions.ask(member, journeys.journey(member, pk))
+    row = request.POST.get("row", "").strip()
+    if row and not row.isdigit():
+        raise DynamikosError(f"A row is a number from 1; '{row}' is not.")
+    made = actions.ask(
+        member, journeys.journey(member, pk), start=request.POST.get("start", ""), until=request.POST.get("until", ""), row=int(row or 0)
+    )
     return redirect("rehearsal", member.project_id, made.pk)
+
+
+@member_view("engineer")
+def stop(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    actions.stop(member, queries.rehearsal(member, pk))
+    return redirect("rehearsal", member.project_id, pk)
 
 
 def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
