@@ -208,6 +208,28 @@ class Views(BrowserCase):
                     self.assertEqual(self.do(look), [])
         self.assertEqual(self.trouble, [])
 
+    def test_reordering_by_drag(self) -> None:
+        self.sign_in()
+
+        def drag(page: Any) -> list[str]:
+            page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}"))
+            before = "#ladder a[data-at='browse-sky'] .bed"
+            page.hover("#ladder a[data-at='find-slot'] .bed")
+            page.mouse.down()
+            page.hover(before, force=True)
+            page.mouse.up()
+            page.wait_for_selector("#headline:has-text('revision 2')")
+            page.hover("#ladder a[data-at='sign-in/post-sign-in'] .bed")
+            page.mouse.down()
+            page.hover("#ladder a[data-at='sign-in/get-sign-in'] .bed", force=True)
+            page.mouse.up()
+            page.wait_for_selector("#headline:has-text('revision 3')")
+            return page.eval_on_selector_all("#ladder a[data-at]", "all => all.map((a) => a.dataset.at)")
+
+        order = self.do(drag)
+        self.assertLess(order.index("find-slot"), order.index("browse-sky"))
+        self.assertLess(order.index("sign-in/post-sign-in"), order.index("sign-in/get-sign-in"))
+
     def test_recording_through_the_doorway_naming_steps(self) -> None:
         self.spawn("recorder", "dynamikos.cli", "recorder")
         self.sign_in()

@@ -6,7 +6,7 @@ from unittest import TestCase
 from dynamikos.core.errors import ImportRefused
 from dynamikos.core.exchanges import Answer, Exchange, Mark, Recording, Sent, Timings, read_curl, read_har, write_har
 from dynamikos.core.journeys import parse_journey, verify, write_journey
-from dynamikos.core.journeys.editing import EditError, duplicate, merge_step, set_thinking, split_step, switch
+from dynamikos.core.journeys.editing import EditError, duplicate, merge_step, place_before, set_thinking, split_step, switch
 from dynamikos.core.journeys.from_recording import journey_from
 
 BULK = r"""curl 'http://kilns.example/sign-in' \
@@ -88,6 +88,21 @@ class Editing(TestCase):
         for wrong in (lambda: split_step(journey, "a", "one"), lambda: merge_step(journey, "b")):
             with self.assertRaises(EditError):
                 wrong()
+
+    def test_dropped_before_another(self) -> None:
+        journey = duplicate(parse_journey(JOURNEY), "b")  # a, b, b-2
+
+        def order(at: str, before: str) -> list[str]:
+            return [step.step for step in place_before(journey, at, before).rounds]
+
+        self.assertEqual(order("b-2", "a"), ["b-2", "a", "b"])
+        self.assertEqual(order("a", "b-2"), ["b", "a", "b-2"])
+        self.assertEqual(order("a", "a"), ["a", "b", "b-2"])
+        moved = place_before(journey, "a/two", "b/one")
+        self.assertEqual([[r.request for r in s.requests] for s in moved.rounds], [["one"], ["two", "one"], ["one"]])
+        moved = place_before(journey, "a/one", "b")  # onto a step: its last, with a key of its own there
+        self.assertEqual([[r.request for r in s.requests] for s in moved.rounds], [["two"], ["one", "one-2"], ["one"]])
+        self.assertEqual([r.request for r in place_before(journey, "a/two", "a/one").rounds[0].requests], ["two", "one"])
 
     def test_duplicates_have_keys_of_their_own(self) -> None:
         journey = duplicate(duplicate(parse_journey(JOURNEY), "a"), "a", "one")

@@ -57,8 +57,8 @@ class Geometry(SimpleTestCase):
 
     def test_strands_lead_from_issue_to_every_use(self) -> None:
         strands = {strand.name: strand for strand in self.ladder.strands}
-        self.assertEqual(set(strands), {"form_key", "sky_token", "desk_key", "object", "slot", "hold_token", "hold", "reference"})
-        self.assertEqual([len(strands[name].uses) for name in ("form_key", "desk_key", "sky_token")], [2, 1, 0])
+        self.assertEqual(set(strands), {"form_key", "sky_token", "desk_key", "object", "sight", "slot", "hold_token", "hold", "reference"})
+        self.assertEqual([len(strands[name].uses) for name in ("form_key", "desk_key", "sky_token")], [2, 1, 1])
         hold = next(rung for rung in self.ladder.rungs if rung.request == "post-hold")
         self.assertEqual(strands["slot"].uses, [hold.y + 8])
         self.assertLess(strands["slot"].y, hold.y)

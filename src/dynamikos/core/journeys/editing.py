@@ -74,6 +74,27 @@ def place_step(journey: Journey, step_key: str, part: Part, index: int) -> Journ
     return _with(journey, part, target)
 
 
+def place_before(journey: Journey, at: str, before: str) -> Journey:
+    """A step ("step") or request ("step/request") put before another one; a request dropped on a step comes last in it."""
+    step_key, _, request_key = at.partition("/")
+    other_step, _, other_request = before.partition("/")
+    part, index, _ = find(journey, other_step)
+    if not request_key:
+        old, own, _ = find(journey, step_key)
+        if step_key == other_step:
+            return journey
+        return place_step(journey, step_key, part, index - 1 if old == part and own < index else index)
+    if at == before:
+        return journey
+    _, _, request = find_request(journey, step_key, request_key)
+    without = remove_request(journey, step_key, request_key)
+    _, _, home = find(without, other_step)
+    place = find_request(without, other_step, other_request)[1] if other_request else len(home.requests)
+    if step_key != other_step:
+        request = replace(request, request=key_from(request.request, {each.request for each in home.requests}))
+    return change_step(without, other_step, requests=(*home.requests[:place], request, *home.requests[place:]))
+
+
 def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> Journey:
     """One place up or down; at the edge of its step, over into the step beside it in the same journey."""
     step, index, request = find_request(journey, step_key, request_key)

@@ -17,6 +17,7 @@ from dynamikos.core.journeys.editing import (
     merge_step,
     move_request,
     move_step,
+    place_before,
     place_step,
     remove_request,
     remove_step,
@@ -178,6 +179,12 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         if what in ("up", "down"):
             by = -1 if what == "up" else 1
             return move_request(core, step_key, request_key, by) if request_key else move_step(core, step_key, by)
+        if what == "place":
+            changed = place_before(core, at, data.get("before", ""))
+            moved = {r.request for _, s in changed.steps() for r in s.requests}
+            if request_key and request_key in moved:
+                at = _follow(changed, request_key, at)
+            return changed
         if what == "split":
             changed = split_step(core, step_key, request_key)
             at = next(
