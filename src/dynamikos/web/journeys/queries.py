@@ -93,7 +93,7 @@ def find_text(found: Journey, text: str, limit: int = 200) -> list[Match]:
             for place, whole in places:
                 at = whole.lower().find(wanted)
                 if at >= 0:
-                    request = f"{sent.method} {sent.url.split('://', 1)[-1].partition('/')[2]}"
+                    request = f"{sent.method} /{sent.url.split('://', 1)[-1].partition('/')[2]}"
                     made.append(
                         Match(
                             recording.name,

@@ -245,6 +245,8 @@ def _thinking(data: QueryDict) -> dict[str, object]:
     if kind not in THINKING:
         raise DynamikosError(f"'{kind}' is no way to draw think times; there are {', '.join(THINKING)}.")
     low, high = _seconds(data.get("think_s", "0")), _seconds(data.get("think_to_s") or "0")
+    if kind != "fixed" and not high:
+        high = 2 * low or 1.0  # the kind was chosen just now; the figure follows
     if kind != "fixed" and high <= low:
         what = "the longest" if kind == "even" else "the 95th percentile"
         raise DynamikosError(f"With {kind} think times {what} must be more than {low:g} s; it is {high:g} s.")
