@@ -140,8 +140,8 @@ def _recorded_text(recorded: object) -> str:
 def panel(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.journey(member, pk)
     at = request.GET.get("at", "")
-    context = _context(member, found, at)
-    context.update(_panel(found, context["core"], at))  # type: ignore[arg-type]
+    core = queries.content(found)  # the ladder stays as it is: only the panel is made
+    context = {"journey": found, "core": core, "problems": queries.problems(found, core), "select": at, **_panel(found, core, at)}
     return render(request, "journeys/panel.html", context)
 
 
