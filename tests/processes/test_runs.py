@@ -54,7 +54,8 @@ class Runs(ProcessCase):
         run = self.over(run, 25)
         took = time.monotonic() - begun
         self.assertLess(took, 5 if machine.was_ours() else 14)
-        self.assertEqual(run.outcome["exit_code"], 3)
+        missed = any(each["word"] == "missed" for each in run.outcome["judgements"])  # a starved machine may be slower than the objectives
+        self.assertEqual(run.outcome["exit_code"], 1 if missed else 3)
         self.assertIn("was lost", run.outcome["doubts"][0])
         self.assertGreaterEqual(run.watermark, 2)
         self.assertGreater(run.outcome["sent"], 0)
