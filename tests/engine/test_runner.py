@@ -112,6 +112,10 @@ class Failing(TestCase):
         _, sink, _ = perform(made, server)  # type: ignore[arg-type]
         return totals(made, sink).all_of("request").failed, sink, totals(made, sink)
 
+    def test_a_redirect_to_what_is_no_address(self) -> None:
+        failed, _, _ = self.outcome(lambda data: Scripted(answer(b"", "302 Found", "Location: http://[bad\r\n"), 0.1))
+        self.assertEqual(set(failed), {"address"})
+
     def test_status_check_capture_and_missing_value(self) -> None:
         cases = (
             (Scripted(answer(status="500 Oops")), GET, "status-500"),

@@ -3,16 +3,15 @@
 from collections import OrderedDict
 from collections.abc import Sequence
 from typing import TypeVar
-from urllib.parse import urljoin
 
 from selectolax.lexbor import LexborNode
 
 from dynamikos.core.captures import View
 from dynamikos.core.correlation.coding import leaves
 from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.exchanges.model import redirect_of
 
 T = TypeVar("T")
-REDIRECTS = (301, 302, 303, 307, 308)
 NOT_TEXT = ("image/", "font/", "video/", "audio/", "application/octet-stream", "application/pdf", "application/zip", "text/css")
 
 
@@ -149,11 +148,3 @@ class Answers:
 
 def is_html(view: View) -> bool:
     return "html" in view.content_type.lower() or (not view.content_type and view.body.lstrip()[:1] == b"<")
-
-
-def redirect_of(exchange: Exchange) -> str | None:
-    """Where an answer redirects to, absolute and without fragment."""
-    if exchange.answer is None or exchange.answer.status not in REDIRECTS:
-        return None
-    location = exchange.answer.header("location")
-    return urljoin(exchange.sent.url, location).partition("#")[0] if location else None

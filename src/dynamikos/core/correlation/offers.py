@@ -8,10 +8,11 @@ from typing import NamedTuple
 from selectolax.lexbor import LexborNode
 
 from dynamikos.core.captures import BetweenForm, Capture, CssForm, Decoding, RegexForm, View, compile_capture, compile_finder
-from dynamikos.core.correlation.answers import REDIRECTS, Answers
+from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.looks import likeness
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges.model import REDIRECTS, redirect_of
 
 STABLE_NAME = re.compile(r"[A-Za-z][A-Za-z_:.-]*\d?\Z")
 WORD = re.compile(r"[A-Za-z]{3}|[a-z]\w")
@@ -257,7 +258,7 @@ def _addresses(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture, 
 
     answer = answers.exchanges[i].answer
     location = answer.header("location") if answer and answer.status in REDIRECTS else None
-    if not location:
+    if not location or redirect_of(answers.exchanges[i]) is None:
         return
     parts = urlsplit(location)
     for source, lead in ((parts.query, "[?&]"), (parts.fragment, "[#&]")):

@@ -13,12 +13,13 @@ from msgspec.structs import replace
 from dynamikos.core.captures import compile_finder
 from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.align import align
-from dynamikos.core.correlation.answers import Answers, redirect_of
+from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.model import Kind, Origin, Rule, Strand, Use
 from dynamikos.core.correlation.offers import Offer, Seen, offers, whole
 from dynamikos.core.correlation.sites import STATIC, Site, sites_of
 from dynamikos.core.exchanges import Exchange, hosts_of
+from dynamikos.core.exchanges.model import redirect_of
 
 Progress = Callable[[float], None]
 MAX_ORIGINS = 12

@@ -41,7 +41,10 @@ def differences(recorded: Answer, status: int, headers: dict[str, str], body: st
 
 def form_of(address: str) -> str:
     """What stays of an address when its values change: path without numbers and codes, names of the query."""
-    parts = urlsplit(address)
+    try:
+        parts = urlsplit(address)
+    except ValueError:
+        return address
     names = ",".join(sorted(pair.partition("=")[0] for pair in parts.query.split("&") if pair))
     return VALUE.sub("*", parts.path) + (f"?{names}" if names else "")
 

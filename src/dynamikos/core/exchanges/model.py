@@ -2,6 +2,7 @@
 
 import gzip
 import zlib
+from urllib.parse import urljoin
 
 import brotli
 import msgspec
@@ -62,6 +63,20 @@ class Exchange(msgspec.Struct, frozen=True, kw_only=True):
     page: str = ""
     embedded: bool = False
     entry: int = -1
+
+
+REDIRECTS = (301, 302, 303, 307, 308)
+
+
+def redirect_of(exchange: Exchange) -> str | None:
+    """Where the answer redirects to, absolute and without fragment; None when it does not, or to nothing that is an address."""
+    if exchange.answer is None or exchange.answer.status not in REDIRECTS:
+        return None
+    location = exchange.answer.header("location")
+    try:
+        return urljoin(exchange.sent.url, location).partition("#")[0] if location else None
+    except ValueError:
+        return None
 
 
 def decode_body(body: bytes, encoding: str) -> bytes:

@@ -3,12 +3,13 @@
 import re
 from collections.abc import Collection
 from html import unescape
-from urllib.parse import SplitResult, parse_qsl, urljoin, urlsplit
+from urllib.parse import SplitResult, parse_qsl, urlsplit
 
 from msgspec.structs import replace
 
 from dynamikos.core.checks import Check
 from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.journeys.model import Body, Journey, Request, Step, key_from
 
 STATIC = re.compile(r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|mp4|webm|map)\Z", re.I)
@@ -39,6 +40,7 @@ OWN_HEADERS = frozenset(
         "priority",
     ]
 )
+MAX_THINK_S = 86_400.0
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
 LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
 
@@ -61,7 +63,7 @@ def journey_from(recording: Recording, name: str, origins: Collection[str], base
         think = 0.0
         if number + 1 < len(groups):
             gap = groups[number + 1][0][1].started_us - max(e.started_us + e.timings.total_us for _, e in group)
-            think = round(max(0, gap) / 1_000_000, 1)
+            think = round(min(max(0, gap) / 1_000_000, MAX_THINK_S), 1)
         if signed_in < 0 and any(b"passw" in e.sent.body.lower() and e.sent.method == "POST" for _, e in group):
             signed_in = number
         if LEAVING.search(urlsplit(group[0][1].sent.url).path) and number == len(groups) - 1:
@@ -100,7 +102,7 @@ def _from_marks(recording: Recording, name: str, origins: Collection[str], bases
         think = 0.0
         if index + 1 < len(stretches):
             gap = stretches[index + 1][2][0][1].started_us - max(e.started_us + e.timings.total_us for _, e in group)
-            think = round(max(0, gap) / 1_000_000, 1)
+            think = round(min(max(0, gap) / 1_000_000, MAX_THINK_S), 1)
         parts[part].append(
             Step(step=key, name=title, think_s=think, recorded_think_s=think, requests=tuple(_requests(group, recording, bases)))
         )
@@ -155,7 +157,7 @@ def _requests(group: list[tuple[int, Exchange]], recording: Recording, bases: di
     for number, exchange in group:
         url = exchange.sent.url
         if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
-            skip_to = _redirect(exchange)
+            skip_to = redirect_of(exchange)
             continue
         if is_static(exchange) and exchange.answer is not None and exchange.answer.status >= 400:
             continue  # what a browser asks for by itself and does not get, such as an icon
@@ -181,27 +183,20 @@ def _requests(group: list[tuple[int, Exchange]], recording: Recording, bases: di
                 recorded=number,
             )
         )
-        skip_to = _redirect(exchange)
+        skip_to = redirect_of(exchange)
     return requests
-
-
-def _redirect(exchange: Exchange) -> str | None:
-    if exchange.answer is None or exchange.answer.status not in (301, 302, 303, 307, 308):
-        return None
-    location = exchange.answer.header("location")
-    return urljoin(exchange.sent.url, location) if location else None
 
 
 def _final(recording: Recording, number: int) -> Exchange | None:
     """The exchange at the end of the redirects that begin at `number`."""
     exchange = recording.exchanges[number]
     for following in recording.exchanges[number + 1 : number + 12]:
-        wanted = _redirect(exchange)
+        wanted = redirect_of(exchange)
         if wanted is None:
             break
         if following.sent.url == wanted:
             exchange = following
-    return exchange if _redirect(exchange) is None else None
+    return exchange if redirect_of(exchange) is None else None
 
 
 def _address(url: str, bases: dict[str, str]) -> tuple[str, SplitResult]:

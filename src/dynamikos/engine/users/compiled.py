@@ -219,5 +219,8 @@ def _escaped(source: str) -> Fill:
 
 
 def resolve(base: str, address: str) -> str:
-    """An address of a page's resource or redirect, made absolute."""
-    return urljoin(base, address).partition("#")[0]
+    """An address of a page's resource or redirect, made absolute. Raises Failure("address") for what is none."""
+    try:
+        return urljoin(base, address).partition("#")[0]
+    except ValueError as problem:
+        raise Failure("address", f"'{address[:120]}' is not an address: {problem}") from problem

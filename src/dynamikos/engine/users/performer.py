@@ -286,8 +286,8 @@ class User:
                 hop_us = round((reply.last_at - reply.sent_at) * 1e6)
                 self._keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply)
             hop, instant, had = hop + 1, clock.now(), None
-            url = resolve(url, location.decode("latin-1"))
             try:
+                url = resolve(url, location.decode("latin-1"))
                 origin, host, target = split_url(url)
             except Failure as failure:
                 return self._unsent(compiled, due, failure)
