@@ -176,6 +176,16 @@ def jwtsub(t: Tape) -> None:
     t.call("GET", f"/users/{sub}/things", sent={"Authorization": "Bearer " + tok}, gives={"things": []})
 
 
+def longer_texts(t: Tape) -> None:
+    """Envelopes whose optional parts are there in one recording and not in the other."""
+    sid, kid = t.must(t.hex(24)), t.must(t.number(20000, 90000))
+    t.call("POST", "/ws", raw=b"<e><login><u>ada</u></login></e>", kind="text/xml", page=f"<e><session>{sid}</session></e>")
+    extra = "<trace>on</trace><lang>en</lang>" if t.seed % 2 else ""
+    t.call("POST", "/ws", raw=f"<e><sid>{sid}</sid>{extra}<list/></e>".encode(), kind="text/xml", page=f"<e><kiln number='{kid}'/></e>")
+    t.call("POST", "/ws", raw=f"<e>{extra}<sid>{sid}</sid><fire kiln='{kid}'/></e>".encode(), kind="text/xml", page="<e>ok</e>")
+
+
 FURTHER: dict[str, Callable[[Tape], None]] = {
-    each.__name__: each for each in (rest_api, pkce, soap, entities, matrix_parameters, xsrf, words_first, jsescape, parallel, jwtsub)
+    each.__name__: each
+    for each in (rest_api, pkce, soap, entities, matrix_parameters, xsrf, words_first, jsescape, parallel, jwtsub, longer_texts)
 }

@@ -4,6 +4,7 @@ import re
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from difflib import SequenceMatcher
 from html import unescape
 from urllib.parse import urlsplit
 
@@ -208,14 +209,28 @@ def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, t
     first = pieces[0] or []
     if len(first) > 4000:
         return
+    others = [_matched(first, each) if each is not None else [None] * len(first) for each in pieces[1:]]
     for number, piece in enumerate(first):
-        rest = [each[number] if each is not None and len(each) == len(first) else None for each in pieces[1:]]
+        rest = [each[number] for each in others]
         tells = any(other is not None and other != piece for other in rest) or (
-            not rest and (looks.generated(piece) or (piece.isdigit() and len(piece) >= 5))
+            all(other is None for other in rest) and (looks.generated(piece) or (piece.isdigit() and len(piece) >= 5))
         )
         if tells and len(piece) >= (2 if mixed else 4):
             lead = first[number - 1] if number else site.name
             yield Site(site.entry, f"{site.place}, word {number}", lead, piece, "part", site.place), (piece, *rest)
+
+
+def _matched(first: Sequence[str], other: Sequence[str]) -> list[str | None]:
+    """The word of `other` that stands for each of `first`, None where it has none: by number, or by what stands around it."""
+    if len(first) == len(other):
+        return list(other)
+    made: list[str | None] = [None] * len(first)
+    if max(len(first), len(other)) > 1500:
+        return made
+    for _, a, b, c, d in SequenceMatcher(None, first, other, autojunk=False).get_opcodes():
+        if b - a == d - c:
+            made[a:b] = other[c:d]
+    return made
 
 
 def _merged(found: list[Found]) -> list[Found]:
@@ -308,7 +323,7 @@ def _framed(value: str) -> list[str]:
     return [
         f'"{value}"', f"'{value}'", f":{value},", f":{value}}}", f": {value},", f": {value}}}", f": {value}\n", f"[{value},", f"[{value}]",
         f",{value},", f",{value}]", f", {value},", f", {value}]", f"={value}&", f'={value}"', f"={value};", f"={value}\n", f"/{value}/", f'/{value}"', f"/{value}?",
-        f"/{value}\n", f">{value}<",
+        f"/{value}\n", f"/{value};", f"/{value}'", f"/{value}#", f"={value}'", f"={value}#", f"='{value}'", f">{value}<",
     ]  # fmt: skip
 
 
