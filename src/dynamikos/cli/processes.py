@@ -104,6 +104,12 @@ class Supervisor:
         self._start(child)
         return child
 
+    def add_generator(self, addresses: Addresses, *options: str) -> None:
+        """A generator that knows the database by its own role only."""
+        made = environment(self.state, "", addresses)
+        made["DYNAMIKOS_GENERATOR_URL"] = addresses.generator
+        self.add("generator", ["dynamikos.cli", "generator", *options], made)
+
     def _start(self, child: Child) -> None:
         log = self.state.log(child.name).open("ab")
         child.process = subprocess.Popen(

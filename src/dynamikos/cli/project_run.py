@@ -58,9 +58,7 @@ def run_plan(
         if cluster is not None and cluster.process is not None:  # nothing of ours is running: bring what a run needs
             processes.migrate(addresses)
             supervisor.add("coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses))
-            made = processes.environment(state, "", addresses)
-            made["DYNAMIKOS_GENERATOR_URL"] = addresses.generator
-            supervisor.add("generator", ["dynamikos.cli", "generator"], made)
+            supervisor.add_generator(addresses)
         return _run(key, project, environment, change, values, tell)
     finally:
         supervisor.end()

@@ -123,15 +123,17 @@ class Demo(TestCase):
 class Evidence(TestCase):
     def test_rules_decide_and_leave_out(self) -> None:
         tape = played("chance_numbers", 1)
-        found = find_strands([tape.exchanges], rules=[Rule(name="limit", ignore=True), Rule(name="detail", kind="constant")])
-        self.assertFalse([s for s in found if any(use.place == "query limit" for use in s.uses)])
-        self.assertTrue(
-            all(
-                s.kind == "constant"
-                for s in find_strands([tape.exchanges], rules=[Rule(name="tray_id", kind="constant")])
-                if s.name == "tray_id"
-            )
-        )
+
+        def kind_at(place: str, *rules: Rule) -> list[tuple[str, bool]]:
+            return [(s.kind, s.proven) for s in find_strands([tape.exchanges], rules=rules) if any(use.place == place for use in s.uses)]
+
+        self.assertEqual(kind_at("query limit"), [("constant", False)])
+        self.assertEqual(kind_at("query limit", Rule(name="limit", ignore=True)), [])
+        self.assertEqual(kind_at("json $.tray_id"), [("issued", True)])
+        self.assertEqual(kind_at("json $.tray_id", Rule(name="trayId", kind="constant")), [("constant", False)])
+        self.assertEqual(kind_at("json $.count"), [("constant", False)])
+        self.assertEqual(kind_at("json $.count", Rule(name="count", kind="issued")), [("issued", True)])  # an answer holds a 12 before
+        self.assertEqual(kind_at("query detail", Rule(name="detail", kind="typed")), [("typed", False)])
 
     def test_the_same_in_the_rehearsal_is_constant(self) -> None:
         tape = played("wizard", 3)

@@ -40,9 +40,7 @@ def command(port: int, target_port: int) -> None:
         password = state.secret("demo-password", 9)
         load(target, password)
         supervisor.add("coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses))
-        generator = processes.environment(state, "", addresses)
-        generator["DYNAMIKOS_GENERATOR_URL"] = addresses.generator
-        supervisor.add("generator", ["dynamikos.cli", "generator", "--place", "here"], generator)
+        supervisor.add_generator(addresses, "--place", "here")
         supervisor.add("recorder", ["dynamikos.cli", "recorder"], processes.environment(state, addresses.web, addresses))
         supervisor.add("web", ["dynamikos.cli", "web", "--port", str(web_port)], processes.environment(state, addresses.web, addresses))
         address = f"http://127.0.0.1:{web_port}/"

@@ -30,9 +30,7 @@ def command(journey: str, project: str, account: str, as_json: bool, timeout: fl
         processes.use_django(state, addresses)
         if cluster is not None and cluster.process is not None:  # nothing of ours is running: bring what a rehearsal needs
             processes.migrate(addresses)
-            made = processes.environment(state, "", addresses)
-            made["DYNAMIKOS_GENERATOR_URL"] = addresses.generator
-            supervisor.add("generator", ["dynamikos.cli", "generator"], made)
+            supervisor.add_generator(addresses)
         code = _rehearse(journey, project, account, as_json, timeout)
     except DynamikosError as problem:
         click.echo(f"could not rehearse: {problem}", err=True)

@@ -117,10 +117,10 @@ def find_strands(
     progress(0.05)
     found = _groups(main, others, maps)
     progress(0.15)
-    wanted = [each for each in found if _worth(each, again is not None)]
+    ruled = {looks.joined(rule.name): rule for rule in rules}
+    wanted = [each for each in found if _worth(each, again is not None) or any(looks.joined(name) in ruled for name in each.names)]
     _hits(main, wanted, progress)
     explained: set[tuple[int, str]] = set()
-    ruled = {looks.joined(rule.name): rule for rule in rules}
     for number, each in enumerate(sorted(wanted, key=_depth)):
         if all((site.entry, site.outer) in explained for site in each.sites if site.outer) and any(s.outer for s in each.sites):
             each.sites = [site for site in each.sites if not site.outer] or each.sites
@@ -409,9 +409,10 @@ def _judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence
     if rule is not None:
         reasons.append(f"a rule of the project: always {rule.kind}")
         each.kind = rule.kind
-        if rule.kind != "issued" or each.origin >= 0:
-            return
-        each.reasons.clear()
+        each.proven = rule.kind == "issued" and bool(each.offers) and each.offers[0].proven
+        if rule.kind == "issued" and each.origin < 0:
+            reasons.append("but no answer holds it before it is sent, so there is nothing to capture it from")
+        return
     if each.origin < 0:
         _judge_rest(each, main)
         return

@@ -14,7 +14,8 @@ from dynamikos.core.plans import parse_target
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.recorder.messages import MAX_HEAD, Broken, Head, Kept, body, framing, read_head
+from dynamikos.engine.recorder.listener import Listener, Upstream
+from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head
 from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, tunnel
 
 OWN_COOKIES = ("dynamikos", "theme", "sessionid", "csrftoken")
@@ -30,36 +31,20 @@ def origin_of(url: str) -> Origin:
     return parts.scheme, parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
 
 
-class Doorway:
+class Doorway(Listener):
     """`targets` are origins ("https://shop.example"), the first the one that is opened; each gets a host name of its own below `name`."""
 
     def __init__(
         self, targets: list[str], name: str, record: Record, *, own_ports: frozenset[int] = frozenset(), trust: str | None = None
     ) -> None:
         self._targets = [each.rstrip("/") for each in targets]
-        self._name, self._record, self._own, self._trust = name, record, own_ports, trust
+        super().__init__(own_ports, trust)
+        self._record = record
         self._agreed = tuple(map(parse_target, self._targets))
         self._hosts = {(name if number == 0 else f"{number}-{name}"): each for number, each in enumerate(self._targets)}
-        self._port = 0
-        self._server: asyncio.Server | None = None
-        self._clients: set[asyncio.Task[None]] = set()
-
-    async def listen(self, port: int = 0) -> int:
-        """Begins to listen on loopback; the port it got."""
-        self._server = await asyncio.start_server(self._client, "127.0.0.1", port, limit=MAX_HEAD)
-        self._port = int(self._server.sockets[0].getsockname()[1])
-        self._own = self._own | {self._port}
-        return self._port
 
     def address(self, number: int = 0) -> str:
         return f"http://{list(self._hosts)[number]}:{self._port}"
-
-    async def aclose(self) -> None:
-        if self._server is not None:
-            self._server.close()
-        for task in list(self._clients):
-            task.cancel()
-        await asyncio.gather(*self._clients, return_exceptions=True)
 
     # rewriting -----------------------------------------------------------------------------------------
 
@@ -137,25 +122,13 @@ class Doorway:
 
     # connections ---------------------------------------------------------------------------------------
 
-    async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        task = asyncio.current_task()
-        assert task is not None
-        self._clients.add(task)
-        upstream: dict[Origin, Streams] = {}
-        try:
-            while True:
-                head = await read_head(reader)
-                if head is None or not await self._pass(head, reader, writer, upstream):
-                    return
-        except (Broken, OSError, asyncio.CancelledError):
-            pass
-        finally:
-            self._clients.discard(task)
-            for streams in upstream.values():
-                streams.writer.close()
-            writer.close()
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
+        while True:
+            head = await read_head(reader)
+            if head is None or not await self._pass(head, reader, writer, upstream):
+                return
 
-    async def _pass(self, head: Head, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: dict[Origin, Streams]) -> bool:
+    async def _pass(self, head: Head, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> bool:
         host = (head.get("host") or "").partition(":")[0].lower()
         target = self._hosts.get(host)
         if target is None:

@@ -3,7 +3,6 @@
 import asyncio
 import base64
 import hmac
-import ssl
 from urllib.parse import urlsplit
 
 from dynamikos.core.plans import AgreedTarget
@@ -11,34 +10,21 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.recorder.certificates import Authority
-from dynamikos.engine.recorder.messages import MAX_HEAD, Broken, Head, read_head
+from dynamikos.engine.recorder.listener import Listener, Upstream
+from dynamikos.engine.recorder.messages import Head, read_head
 from dynamikos.engine.recorder.relay import HOP_BY_HOP, Record, pass_on, simple_answer, tunnel
 
 
-class Proxy:
+class Proxy(Listener):
     """`listed` are the hosts of the recording; others pass unread. `credentials` ("user:word") are asked for where given."""
 
     def __init__(
         self, listed: tuple[AgreedTarget, ...], authority: Authority, record: Record, *, own_ports: frozenset[int] = frozenset(),
         credentials: str = "", trust: str | None = None,
     ) -> None:  # fmt: skip
+        super().__init__(own_ports, trust)
         self._listed, self._authority, self._record = listed, authority, record
-        self._own, self._credentials, self._trust = own_ports, credentials, trust
-        self._server: asyncio.Server | None = None
-        self._clients: set[asyncio.Task[None]] = set()
-
-    async def listen(self, host: str = "127.0.0.1", port: int = 0) -> int:
-        """Begins to listen; the port it got."""
-        self._server = await asyncio.start_server(self._client, host, port, limit=MAX_HEAD)
-        self._own = self._own | {self._server.sockets[0].getsockname()[1]}
-        return int(self._server.sockets[0].getsockname()[1])
-
-    async def aclose(self) -> None:
-        if self._server is not None:
-            self._server.close()
-        for task in list(self._clients):
-            task.cancel()
-        await asyncio.gather(*self._clients, return_exceptions=True)
+        self._credentials = credentials
 
     def _is_listed(self, origin: Origin) -> bool:
         return any(each.covers(*origin) for each in self._listed)
@@ -52,28 +38,13 @@ class Proxy:
         )
         return await open_streams(agreed, origin, self._own, secure=secure, trust=self._trust)
 
-    async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        task = asyncio.current_task()
-        assert task is not None
-        self._clients.add(task)
-        upstream: dict[Origin, Streams] = {}
-        try:
-            await self._serve(reader, writer, upstream)
-        except (Broken, OSError, ssl.SSLError, asyncio.CancelledError, ValueError):
-            pass
-        finally:
-            self._clients.discard(task)
-            for streams in upstream.values():
-                streams.writer.close()
-            writer.close()
-
     def _allowed(self, head: Head) -> bool:
         if not self._credentials:
             return True
         given = (head.get("proxy-authorization") or "").partition(" ")[2]
         return hmac.compare_digest(given, base64.b64encode(self._credentials.encode()).decode())
 
-    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: dict[Origin, Streams]) -> None:
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
         while True:
             head = await read_head(reader)
             if head is None:
@@ -100,9 +71,7 @@ class Proxy:
             if not await pass_on(onward, target.partition("#")[0], origin, (reader, writer), upstream, self._open, record):
                 return
 
-    async def _connect(
-        self, target: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: dict[Origin, Streams]
-    ) -> None:
+    async def _connect(self, target: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
         host, _, number = target.rpartition(":")
         host = host.strip("[]")
         if not host or not number.isdigit():
