@@ -89,9 +89,7 @@ class Strands(TestCase):
         with self.assertRaises(Stale):
             actions.take(self.member, self.journey, "0:stale", [])
         with self.assertRaises(DynamikosError):
-            actions.recordings_of(self.sample.journey) if self.sample.journey.recording is None else actions.set_rule(
-                self.member, "", "issued", ignore=False
-            )
+            actions.set_rule(self.member, "", "issued", ignore=False)
 
     def test_dismissed_is_remembered_by_the_next_search(self) -> None:
         found = actions.search(self.member, self.journey)

@@ -2,75 +2,26 @@
 
 import re
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
 from difflib import SequenceMatcher
-from html import unescape
 from urllib.parse import urlsplit
 
-import ahocorasick_rs
 from msgspec.structs import replace
 
 from dynamikos.core.captures import compile_finder
 from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
-from dynamikos.core.correlation.coding import written
-from dynamikos.core.correlation.model import Kind, Origin, Rule, Strand, Use
-from dynamikos.core.correlation.offers import Offer, Seen, offers, whole
-from dynamikos.core.correlation.sites import STATIC, Site, sites_of
+from dynamikos.core.correlation.found import Found, entry_of
+from dynamikos.core.correlation.kinds import judge, judge_rest, mark_typed, visible_fields, without_parts
+from dynamikos.core.correlation.model import Origin, Rule, Strand, Use
+from dynamikos.core.correlation.offers import Offer, Seen, offers
+from dynamikos.core.correlation.origins import Progress, fill_hits
+from dynamikos.core.correlation.sites import Site, sites_of
 from dynamikos.core.exchanges import Exchange, hosts_of
 from dynamikos.core.exchanges.model import redirect_of
 
-Progress = Callable[[float], None]
-MAX_ORIGINS = 12
 TRIES = 6
-ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
-NOTABLE = frozenset(("set-cookie", "location", "link", "etag", "authorization"))
-DULL = frozenset(
-    "date server content-type content-length content-encoding cache-control vary connection keep-alive expires pragma age via accept-ranges "
-    "transfer-encoding last-modified alt-svc strict-transport-security x-frame-options x-content-type-options referrer-policy "
-    "content-security-policy permissions-policy x-powered-by access-control-allow-origin".split()
-)
-
-
-@dataclass(slots=True)
-class Found:
-    """A value under search: the same in every recording at all its sites. `values` has None where a recording lacks the request."""
-
-    values: tuple[str | None, ...]
-    sites: list[Site]
-    hits: list[int] = field(default_factory=list)
-    offers: list[Offer] = field(default_factory=list)
-    origin: int = -1
-    kind: Kind = "constant"
-    proven: bool = False
-    reasons: list[str] = field(default_factory=list)
-    pattern: str = ""
-    sent_before: int = -1  # where another group, of requests that only some recordings have, sends the same value
-    rehearsed: str = ""  # "differs", "same" or "" (unknown)
-
-    @property
-    def value(self) -> str:
-        return self.values[0] or ""
-
-    @property
-    def known(self) -> bool:
-        return any(other is not None for other in self.values[1:])
-
-    @property
-    def differs(self) -> bool:
-        return any(other is not None and other != self.values[0] for other in self.values[1:])
-
-    @property
-    def first(self) -> int:
-        """Where it is first sent."""
-        here = min(site.entry for site in self.sites)
-        return here if self.sent_before < 0 else min(here, self.sent_before)
-
-    @property
-    def names(self) -> list[str]:
-        return list(dict.fromkeys(site.name for site in self.sites if site.name))
 
 
 def own_origins(exchanges: Sequence[Exchange]) -> set[str]:
@@ -119,25 +70,25 @@ def find_strands(
     progress(0.15)
     ruled = {looks.joined(rule.name): rule for rule in rules}
     wanted = [each for each in found if _worth(each, again is not None) or any(looks.joined(name) in ruled for name in each.names)]
-    _hits(main, wanted, progress)
+    fill_hits(main, wanted, progress)
     explained: set[tuple[int, str]] = set()
     for number, each in enumerate(sorted(wanted, key=_depth)):
         if all((site.entry, site.outer) in explained for site in each.sites if site.outer) and any(s.outer for s in each.sites):
             each.sites = [site for site in each.sites if not site.outer] or each.sites
         _prove(each, main, others, maps, again, again_map)
         rule = next((ruled[looks.joined(name)] for name in each.names if looks.joined(name) in ruled), None)
-        _judge(each, main, others, maps, rule)
+        judge(each, main, others, maps, rule)
         if each.kind == "issued":
             explained.update((site.entry, site.place) for site in each.sites)
         if number % 20 == 0:
             progress(0.55 + 0.4 * number / max(1, len(wanted)))
     for each in found:
         if not each.reasons:
-            _judge_rest(each, main)
-    kept = _without_parts(found, explained)
-    typed = _visible(main)
+            judge_rest(each, main)
+    kept = without_parts(found, explained)
+    typed = visible_fields(main)
     for each in kept:
-        _typed(each, typed)
+        mark_typed(each, typed)
     dropped = {name for name, rule in ruled.items() if rule.ignore}
     kept = [each for each in kept if not any(looks.joined(name) in dropped for name in each.names)]
     progress(1.0)
@@ -273,67 +224,6 @@ def _worth(each: Found, rehearsed: bool) -> bool:
     return telling or numbers or mixed
 
 
-# origins -------------------------------------------------------------------------------------------------------
-
-
-def _hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> None:
-    """Fills `hits`: the answers that hold a value, written in any of its forms, in order."""
-    patterns: dict[str, list[tuple[int, bool]]] = {}
-    for number, each in enumerate(wanted):
-        if len(each.value) >= 4:
-            for text in written(each.value):
-                patterns.setdefault(text, []).append((number, True))
-        else:
-            for text in _framed(each.value):
-                patterns.setdefault(text, []).append((number, False))
-    if not patterns:
-        return
-    texts = list(patterns)
-    machine = ahocorasick_rs.AhoCorasick(texts, implementation=ahocorasick_rs.Implementation.DFA if len(texts) < 30_000 else None)
-    last = max(site.entry for each in wanted for site in each.sites)
-    for count, i in enumerate(main.ours):
-        if i > last:
-            break
-        body = main.text(i)
-        for haystack in (_head(main, i), body, _plain(body)):
-            if not haystack:
-                continue
-            done: set[int] = set()
-            for index, start, end in machine.find_matches_as_indexes(haystack, overlapping=True):
-                for number, alone in patterns[texts[index]]:
-                    if number in done or (wanted[number].hits and wanted[number].hits[-1] == i):
-                        continue
-                    if len(wanted[number].hits) < MAX_ORIGINS and (not alone or whole(haystack, start, end - start)):
-                        wanted[number].hits.append(i)
-                        done.add(number)
-        progress(0.15 + 0.4 * count / len(main.ours))
-
-
-def _plain(text: str) -> str:
-    """A text with its character references and escapes undone, if it has any ("" otherwise): a value may be written letter by letter."""
-    if "&#" in text:
-        return unescape(text)
-    if "\\u00" in text or "\\x" in text:
-        return ESCAPE.sub(lambda match: chr(int(match.group(1) or match.group(2), 16)), text)
-    return ""
-
-
-def _framed(value: str) -> list[str]:
-    """A short value only as a whole: a JSON scalar, an attribute, a part of an address, a text of an element."""
-    return [
-        f'"{value}"', f"'{value}'", f":{value},", f":{value}}}", f": {value},", f": {value}}}", f": {value}\n", f"[{value},", f"[{value}]",
-        f",{value},", f",{value}]", f", {value},", f", {value}]", f"={value}&", f'={value}"', f"={value};", f"={value}\n", f"/{value}/", f'/{value}"', f"/{value}?",
-        f"/{value}\n", f"/{value};", f"/{value}'", f"/{value}#", f"={value}'", f"={value}#", f"='{value}'", f">{value}<",
-    ]  # fmt: skip
-
-
-def _head(main: Answers, i: int) -> str:
-    answer = main.exchanges[i].answer
-    if answer is None:
-        return ""
-    return "".join(f"{name}: {value}\n" for name, value in answer.headers if name.lower() in NOTABLE or name.lower() not in DULL)
-
-
 # proof -----------------------------------------------------------------------------------------------------------
 
 
@@ -397,204 +287,7 @@ def _rehearsed(each: Found, main: Answers, again: Answers, j: int) -> None:
         each.rehearsed = ""
 
 
-# kinds -----------------------------------------------------------------------------------------------------------
-
-
-def _judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]], rule: Rule | None) -> None:
-    """Decides the kind of a value that was searched for."""
-    start = main.exchanges[each.first].started_us
-    making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
-    alike = each.offers[0].alike if each.offers else 0.0
-    reasons = each.reasons
-    if rule is not None:
-        reasons.append(f"a rule of the project: always {rule.kind}")
-        each.kind = rule.kind
-        each.proven = rule.kind == "issued" and bool(each.offers) and each.offers[0].proven
-        if rule.kind == "issued" and each.origin < 0:
-            reasons.append("but no answer holds it before it is sent, so there is nothing to capture it from")
-        return
-    if each.origin < 0:
-        _judge_rest(each, main)
-        return
-    place = each.offers[0].place if each.offers else "its text"
-    where = f"first appears in the answer to request {_entry(main, each.origin)} ({place}), before it is sent"
-    if making.startswith("a time stamp") and alike < 0.5 and looks.distance_us(each.value, start) < 2_000_000:
-        each.kind, each.pattern = "client-made", making
-        reasons.append(f"{making}, within two seconds of its own request: the match in an answer is chance")
-        return
-    if each.differs:
-        if each.proven:
-            each.kind = "issued"
-            reasons.append(where)
-            reasons.append("differs between the recordings")
-            reasons.append(
-                "was one of several alike in each recording: one is picked at random" if each.offers[0].chosen else "the capture yields the right value in every recording"
-            )  # fmt: skip
-        elif (looks.generated(each.value) or alike >= 0.5) and not making and _elsewhere(each, others, maps):
-            each.kind = "issued"
-            reasons.extend(
-                (
-                    where,
-                    "differs between the recordings",
-                    "no capture yields it in every recording yet: it was picked from different places",
-                )
-            )
-        else:
-            _judge_rest(each, main)
-        return
-    if each.rehearsed == "differs":
-        each.kind, each.proven = "issued", True
-        reasons.extend((where, "the server issued another value in the rehearsal, and the capture finds it"))
-        return
-    if each.rehearsed == "same" or each.known:
-        each.kind, each.proven = "constant", False
-        reasons.append("is the same in the rehearsal" if each.rehearsed == "same" else "is the same in every recording")
-        return
-    if making and alike < 0.5 and making != "a UUID":
-        each.kind, each.pattern, each.proven = "client-made", making, False
-        reasons.append(f"looks like {making}")
-        return
-    if all(STATIC.search(urlsplit(main.exchanges[hit].sent.url).path) for hit in each.hits if hit < each.first):
-        each.kind, each.proven = "constant", False
-        reasons.append("only a script or style file holds it, and those don't change from visit to visit")
-        return
-    if _issued_alone(each, alike):
-        each.kind, each.proven = "issued", bool(each.offers) and each.offers[0].proven
-        reasons.extend(
-            (where, "looks made by a machine" if looks.generated(each.value) else "its name and place say that the server gave it out")
-        )
-        if rule is None:
-            reasons.append("only one recording: a second one or a rehearsal would prove that it changes")
-        return
-    each.proven = False
-    _judge_rest(each, main)
-
-
-def _issued_alone(each: Found, alike: float) -> bool:
-    """With one recording and nothing to compare: whether a value that came from an answer is likely to change."""
-    value = each.value
-    if not each.offers:
-        return looks.generated(value)
-    if looks.MAIL.match(value) or looks.as_date(value):
-        return False
-    if looks.generated(value):
-        return True
-    if any(looks.secret_name(name) for name in each.names) and alike >= 0.5:
-        return len(value) >= 4 and not looks.LOCALE.match(value)
-    if re.search(r"\d", value) and re.search(r"[A-Za-z]", value) and len(value) >= 4 and " " not in value:
-        return alike >= 0.5 or any(looks.id_name(name) for name in each.names)
-    if value.isdigit():
-        idlike = any(looks.id_name(name) for name in each.names) or any(site.place.startswith("path") for site in each.sites)
-        paged = any(looks.words(name)[-1:] and looks.words(name)[-1] in looks.ACTION_NAMES for name in each.names)
-        return not paged and ((idlike and (alike >= 0.5 or len(value) >= 4)) or (alike >= 0.5 and len(value) >= 5))
-    return False
-
-
-def _elsewhere(each: Found, others: Sequence[Answers], maps: Sequence[dict[int, int]]) -> bool:
-    """Whether the other recordings' values, too, appear in an answer before they are sent."""
-    for other, mapped, value in zip(others, maps, each.values[1:], strict=True):
-        if value is None or value == each.value:
-            continue
-        sent = min((mapped[site.entry] for site in each.sites if site.entry in mapped), default=0)
-        forms = written(value) if len(value) >= 4 else dict.fromkeys(_framed(value), "")
-        if not any(text in _head(other, j) or text in other.text(j) for j in other.ours if j < sent for text in forms):
-            return False
-    return True
-
-
-def _judge_rest(each: Found, main: Answers) -> None:
-    """Decides the kind of a value that no answer issued before it was sent."""
-    start = main.exchanges[each.first].started_us
-    making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
-    each.proven = False
-    each.offers, each.origin = ([], -1) if each.origin >= each.first else (each.offers, each.origin)
-    cookie = next((n for i in main.ours[:3] for n, v in _sent_cookies(main.exchanges[i]) if v == each.value and len(v) >= 6), "")
-    if cookie and each.differs:
-        each.kind = "issued"
-        each.reasons.append(f"is the value of the cookie {cookie}, which was set before the recording began: record from a fresh browser")
-        return
-    if each.differs or not each.known:
-        if making:
-            each.kind, each.pattern = "client-made", making
-            each.reasons.append(f"looks like {making}; no answer holds it before it is sent")
-            return
-        if each.differs and looks.generated(each.value) and len(each.value) >= 12 and not any(looks.typed_name(n) for n in each.names):
-            each.kind, each.pattern = "client-made", "random text"
-            each.reasons.append("differs between the recordings, looks random, and no answer holds it before it is sent")
-            return
-    if each.differs:
-        each.kind = "typed"
-        each.reasons.append("differs between the recordings and was not issued by the server: a person chose or typed it")
-        return
-    if any(looks.typed_name(name) for name in each.names) or looks.MAIL.match(each.value):
-        each.kind = "typed"
-        each.reasons.append("first seen in a request, in a field that people fill in")
-        return
-    each.kind = "constant"
-    each.reasons.append("is the same in every recording" if each.known else "nothing says that it changes")
-
-
-def _sent_cookies(exchange: Exchange) -> list[tuple[str, str]]:
-    line = next((value for name, value in exchange.sent.headers if name.lower() == "cookie"), "")
-    return [(name.strip(), value.strip()) for name, sign, value in (each.partition("=") for each in line.split(";")) if sign]
-
-
-def _visible(main: Answers) -> set[str]:
-    """Names of the fields that people see and fill in."""
-    names: set[str] = set()
-    for i in main.ours:
-        view = main.view(i)
-        if main.final(i) != i or "html" not in view.content_type.lower() or not (b"<input" in view.body or b"<textarea" in view.body):
-            continue
-        for node in view.html().css("input[name], textarea[name]"):
-            if (node.attributes.get("type") or "text").lower() in (
-                "text",
-                "email",
-                "password",
-                "search",
-                "tel",
-                "number",
-                "date",
-                "url",
-                "time",
-            ):
-                names.add(str(node.attributes.get("name")))
-    return names
-
-
-def _typed(each: Found, visible: set[str]) -> None:
-    if each.kind == "constant" and any(name in visible for name in each.names):
-        each.kind = "typed"
-        each.reasons.insert(0, "is in a field that people see and fill in")
-
-
-def _without_parts(found: Sequence[Found], explained: set[tuple[int, str]]) -> list[Found]:
-    """Leaves out parts of a value that is explained as a whole, and wholes whose part explains them."""
-    outers = {(site.entry, site.outer) for each in found if each.kind == "issued" for site in each.sites if site.outer}
-    deeper = set(outers)
-    while deeper:  # the whole of a whole
-        deeper = {
-            (site.entry, site.outer) for each in found for site in each.sites if site.outer and (site.entry, site.place) in deeper
-        } - outers
-        outers |= deeper
-    kept = []
-    for each in found:
-        if each.kind == "issued":
-            sites = [site for site in each.sites if not (site.outer and (site.entry, site.outer) in explained)]
-        else:
-            sites = [site for site in each.sites if not site.outer and (site.entry, site.place) not in outers]
-        if sites:
-            each.sites = sites
-            kept.append(each)
-    return kept
-
-
 # results -----------------------------------------------------------------------------------------------------------
-
-
-def _entry(main: Answers, i: int) -> int:
-    entry = main.exchanges[i].entry
-    return entry if entry >= 0 else i
 
 
 def _score(each: Found) -> float:
@@ -626,13 +319,13 @@ def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
         origin = None
         if each.origin >= 0 and each.kind == "issued":
             place = each.offers[0].place if each.offers else "body"
-            origin = Origin(entry=_entry(main, each.origin), place=place)
+            origin = Origin(entry=entry_of(main, each.origin), place=place)
         strands.append(
             Strand(
                 name=name, value=each.value, kind=each.kind, score=_score(each), proven=each.kind == "issued" and each.proven,
                 reasons=tuple(each.reasons), origin=origin, captures=captures, pattern=each.pattern, values=each.values, followed=followed,
                 uses=tuple(
-                    Use(entry=_entry(main, site.entry), place=site.place, coding=site.coding, context=_context(main, site)) for site in each.sites
+                    Use(entry=entry_of(main, site.entry), place=site.place, coding=site.coding, context=_context(main, site)) for site in each.sites
                 ),
             )
         )  # fmt: skip
