@@ -20,6 +20,14 @@ class Clock(Protocol):
         ...
 
 
+class Chain(Protocol):
+    """Whoever takes plain answers (below 300, no cookie, body not wanted) without being woken as a task."""
+
+    def landed(self, now: float, bytes_out: int, bytes_in: int) -> bool:
+        """The answer was complete at `now`; it may have begun the next exchange when it returns. False: give the whole reply."""
+        ...
+
+
 class Link(Protocol):
     """An open connection that performs one exchange at a time. `connect_parts_us` is (dns, connect, ssl)."""
 
@@ -28,6 +36,14 @@ class Link(Protocol):
 
     def exchange(self, data: bytes, *, head_only: bool, keep: bool) -> Awaitable[Reply]:
         """Sends `data`; awaiting gives the reply. Raises Failure, at once or when awaited. Cancelled: close the link."""
+        ...
+
+    def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
+        """Sends `data` over a link that is alive; a plain answer goes to `chain`, another, or a Failure, to `wake`."""
+        ...
+
+    def rest(self) -> None:
+        """The chain starts nothing more."""
         ...
 
     def close(self) -> None: ...

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 from dynamikos.core.reports import KeptExchange, ShardSecond
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.protocol import Reply, ReplyReader
-from dynamikos.engine.ports import Origin
+from dynamikos.engine.ports import Chain, Origin
 
 T = TypeVar("T")
 
@@ -128,6 +128,22 @@ class ScriptedLink:
         reply.bytes_out = len(data)
         self.alive = reply.keep_alive
         return reply
+
+    def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
+        async def perform() -> None:
+            try:
+                reply = await self.exchange(data, head_only=False, keep=False)
+            except Failure as failure:
+                wake.set_exception(failure)
+                return
+            plain = reply.status < 300 and reply.cookies is None and reply.keep_alive
+            if not (plain and chain.landed(reply.last_at, reply.bytes_out, reply.bytes_in)):
+                wake.set_result(reply)
+
+        self._task = asyncio.get_running_loop().create_task(perform())
+
+    def rest(self) -> None:
+        pass
 
     def close(self) -> None:
         self.alive = False

@@ -2,9 +2,13 @@
 
 import asyncio
 import time
+from collections.abc import Callable
 
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
+from dynamikos.engine.ports import Chain
+
+Waiter = asyncio.Future[Reply] | asyncio.Future[Reply | None]
 
 
 class Connection(asyncio.Protocol):
@@ -13,12 +17,15 @@ class Connection(asyncio.Protocol):
     def __init__(self, watch: "set[Connection]", heads: Heads) -> None:
         self._reader = ReplyReader()
         self._heads = heads
+        self._plain = heads.plain
         self._started = self._head_only = self._keep = False
         self._transport: asyncio.Transport | None = None
-        self._waiter: asyncio.Future[Reply] | None = None
+        self._waiter: Waiter | None = None
+        self._chain: Chain | None = None
         self._error: Failure | None = None
         self._watch = watch
         self._future = asyncio.get_running_loop().create_future
+        self._write: Callable[[bytes], None]
         self._sent_at = 0.0
         self._size = 0
         self._count = 0
@@ -29,11 +36,19 @@ class Connection(asyncio.Protocol):
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         self._transport = transport  # type: ignore[assignment]
+        self._write = self._transport.write  # type: ignore[union-attr]
         self._watch.add(self)
         self.alive = True
 
     def data_received(self, data: bytes) -> None:
         now = time.perf_counter()
+        chain = self._chain
+        if chain is not None:
+            end = data.find(b"\r\n\r\n") + 4
+            size = len(data)
+            if self._plain.get(data[:end]) == size - end and chain.landed(now, self._size, size):
+                return
+            self._chain = None
         waiter = self._waiter
         if waiter is None or waiter.done():
             self.close()  # bytes nobody asked for: the connection can't be trusted any more
@@ -109,7 +124,20 @@ class Connection(asyncio.Protocol):
         transport.write(data)
         return waiter
 
-    def _done(self, reply: Reply, waiter: "asyncio.Future[Reply]", now: float) -> None:
+    def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
+        """Like `exchange`, begun at `instant`, but a plain answer goes to `chain`, and to `wake` only what that refuses."""
+        self._count += 1
+        self._started = self._head_only = self._keep = False
+        self._waiter, self._chain = wake, chain
+        self._size = len(data)
+        self._sent_at = instant
+        self._write(data)
+
+    def rest(self) -> None:
+        """Nothing is waited for any more."""
+        self._waiter = self._chain = None
+
+    def _done(self, reply: Reply, waiter: "Waiter", now: float) -> None:
         """The reply is complete: its instants and sizes, then whoever waits."""
         self._waiter = None
         reply.sent_at, reply.last_at = self._sent_at, now
@@ -135,6 +163,7 @@ class Connection(asyncio.Protocol):
 
     def close(self) -> None:
         self.alive = False
+        self._chain = None
         self._watch.discard(self)
         if self._transport is not None and not self._transport.is_closing():
             self._transport.abort() if self._waiter is not None else self._transport.close()

@@ -36,6 +36,7 @@ class Heads:
 
     def __init__(self) -> None:
         self.known: dict[bytes, tuple[int, int, Sequence[tuple[bytes, bytes]], Sequence[bytes] | None]] = {}
+        self.plain: dict[bytes, int] = {}  # those that ask for nothing (below 300, no cookie): length of the body
 
     def learn(self, data: bytes, reply: Reply) -> None:
         """Remembers the head of a complete reply that came as `data`, if it is of the simple kind."""
@@ -49,7 +50,10 @@ class Heads:
             return
         if len(self.known) >= 512:
             self.known.clear()
+            self.plain.clear()
         self.known[data[:end]] = (int(lengths[0]), reply.status, tuple(reply.headers), reply.cookies)
+        if reply.status < 300 and reply.cookies is None:
+            self.plain[data[:end]] = int(lengths[0])
 
 
 MAX_KEPT = 16_000_000

@@ -103,10 +103,9 @@ class CompiledRequest:
     keeps_body: bool
     embedded: list[Fill]
     plain: tuple[Origin, str, str, bytes, bytes] | None = None
-    # for a quick one: where it goes, its head up to the span's number, whether its answer has no body
+    # for a quick one: where it goes, its head up to the span's number
     origin: Origin = ("", "", 0)
     start: bytes = b""
-    head_only: bool = False
 
     def build(self, values: Values) -> tuple[Origin, str, str, bytes, bytes]:
         """(origin, host, target, head up to the last own header, body). Raises TemplateError or Failure."""
@@ -164,8 +163,8 @@ def compile_journey(journey: Journey, environment: Values) -> Script:
         )
         if len(made.requests) == 1:
             only = made.requests[0]
-            if only.plain is not None and not (only.plain[4] or only.captures or only.checks or only.embedded):
-                made.quick, only.origin, only.head_only = only, only.plain[0], only.method == "HEAD"
+            if only.plain is not None and only.method != "HEAD" and not (only.plain[4] or only.captures or only.checks or only.embedded):
+                made.quick, only.origin = only, only.plain[0]
         parts[part].append(made)
     return Script(series, parts["opening"], parts["rounds"], parts["closing"])
 

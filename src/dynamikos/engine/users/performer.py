@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import count
 
@@ -20,6 +20,7 @@ from dynamikos.engine.ports import Clock, Link, Network, Origin
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import BODY_CHARS, Choice, Masker
 from dynamikos.engine.reporting.recorder import Recorder
+from dynamikos.engine.users.chain import Chain
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, Script, resolve, split_url
 
 REDIRECTS = frozenset((301, 302, 303, 307, 308))
@@ -78,23 +79,22 @@ class User:
         self.jar = CookieJar()
         self.round = 0
         self._links: dict[Origin, list[Link]] = {}
-        self._leaving = False
+        self.leaving = False
+        self.begun = 0.0  # the round at hand
         self._thinking: asyncio.Future[None] | None = None
         self._state = ""
-        self._link: Link
-        self._span = 0
-        self._recorder, self._choice, self._spans = around.recorder, around.choice, around.spans
+        self._chain = Chain(self)
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
-        self._leaving = True
+        self.leaving = True
         if self._thinking is not None and not self._thinking.done():
             self._thinking.set_result(None)
 
     async def perform(self) -> str:
         try:
             self._enter("opening")
-            self._deal()
+            self.deal()
             if not await self._part(self.around.script.opening):
                 self.around.recorder.retired(self.around.clock.now(), "opening failed")
                 return "opening failed"
@@ -120,57 +120,66 @@ class User:
         self.around.recorder.move(self._state, state)
         self._state = state
 
-    def _deal(self) -> None:
+    def deal(self) -> None:
         self.values.update(self.around.deal(self.number, self.round))
 
     async def _rounds(self) -> None:
         around, recorder, now = self.around, self.around.recorder, self.around.clock.now
-        steps, values = around.script.rounds, self.values
-        begun = now()
-        while not self._leaving and self._rounds_left != 0:
+        self.begun = now()
+        while not self.leaving and self._rounds_left != 0:
             if self.round and around.deals:
-                self._deal()
+                self.deal()
             self.round += 1
-            values["round.number"] = str(self.round)
+            self.values["round.number"] = str(self.round)
             if self._state != "in a round":
                 self._enter("in a round")
-            passed = await self._part(steps)
+            passed = await self._part(around.script.rounds, over_rounds=self._rounds_left is None)
             ended = now()
             if self._rounds_left is not None:
                 self._rounds_left -= 1
-            elif self._leaving:
+            elif self.leaving:
                 return  # cut short: neither a passed nor a failed round
             if passed:
-                recorder.passed(0, begun, ended)
+                recorder.passed(0, self.begun, ended)
             else:
-                recorder.missed(0, ended, round((ended - begun) * 1e6), "a step failed")
-            begun = ended
+                recorder.missed(0, ended, round((ended - self.begun) * 1e6), "a step failed")
+            self.begun = ended
 
-    async def _part(self, steps: list[CompiledStep], *, leaving: bool = False) -> bool:
-        """Performs steps with their think times; false when one failed, which skips the rest."""
-        recorder, now = self.around.recorder, self.around.clock.now
-        for index, step in enumerate(steps):
-            if self._leaving and not leaving and self._state == "in a round":
+    async def _part(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> bool:
+        """Performs steps with their think times; false when one failed, which skips the rest.
+
+        `over_rounds`: the part is the rounds' and quick steps may go on into further ones, which are then noted already.
+        """
+        recorder, now, chain = self.around.recorder, self.around.clock.now, self._chain
+        index = 0
+        while index < len(steps):
+            step = steps[index]
+            if self.leaving and not leaving and self._state == "in a round":
                 return True
-            begun = due = now()
+            had: Reply | Failure | None = None
+            if step.quick is not None and (link := self._ready(step.quick)) is not None:
+                try:
+                    had = await chain.begin(link, steps, index, step.quick, over_rounds=over_rounds)
+                except Failure as failure:
+                    had = failure
+                except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
+                    link.close()
+                    raise
+                if link.alive:
+                    self._links[step.quick.origin].append(link)
+                if over_rounds:
+                    self.values["round.number"] = str(self.round)
+                index = chain.index
+                if had is None:
+                    if chain.pause is not None and not leaving:
+                        await self._think(chain.pause)
+                    continue
+                step = chain.step
+                if isinstance(had, Reply):
+                    recorder.landed(chain.span, had.last_at, failed=False)
+            begun = due = chain.due if had is not None else now()
             waited = 0.0  # the engine's own computing between exchanges is not the server's time
             kind, last = "", begun
-            had: Reply | Failure | None = None
-            if (quick := step.quick) is not None:
-                waiter = self._quick(quick, due)
-                if waiter is not None:
-                    try:
-                        had = await waiter
-                    except Failure as failure:
-                        had = failure
-                    except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
-                        self._link.close()
-                        raise
-                    else:
-                        if self._settled(quick, step.series, due, had):
-                            if step.thinks and not leaving:
-                                await self._think(step)
-                            continue
             for request in step.requests:
                 if due != begun:
                     waited += due - last
@@ -178,9 +187,10 @@ class User:
                 if kind:
                     break
                 due, had = now(), None
+            index += 1
             if kind:
                 recorder.missed(step.series, last, round((last - begun - waited) * 1e6), kind)
-                recorder.skipped(now(), len(steps) - index - 1)
+                recorder.skipped(now(), len(steps) - index)
                 if self._state == "in a round":
                     await self._think(step)
                 return False
@@ -197,7 +207,7 @@ class User:
         elif step.step.think == "log-normal" and seconds > 0:
             seconds *= self.values.maker.random.lognormvariate(0.0, step.step.sigma())
         seconds *= self.around.think_factor
-        if seconds <= 0 or self._leaving:
+        if seconds <= 0 or self.leaving:
             return
         clock = self.around.clock
         state = self._state
@@ -205,39 +215,20 @@ class User:
         instant = clock.now() + seconds
         self._thinking = clock.at(instant)
         await self._thinking
-        if not self._leaving:
+        if not self.leaving:
             self.around.health.late(clock.now() - instant)
         self._thinking = None
         self._enter(state)
 
     # a request -----------------------------------------------------------------------------------------
 
-    def _quick(self, compiled: CompiledRequest, due: float) -> Awaitable[Reply] | None:
-        """Sends a request in which nothing varies over a link that stands open; None where more is needed than that."""
-        links, choice = self._links.get(compiled.origin), self._choice
-        if not links or choice.until <= 1 or self.jar.cookies:
+    def _ready(self, compiled: CompiledRequest) -> Link | None:
+        """A link that stands open for a request in which nothing varies; None where more is needed than that."""
+        links = self._links.get(compiled.origin)
+        if not links or self.around.choice.until <= 1 or self.jar.cookies:
             return None
-        self._link = link = links.pop()
-        if not link.alive:
-            return None
-        choice.until -= 1
-        recorder = self._recorder
-        self._span = span = next(self._spans)
-        recorder.flying[span] = due
-        recorder.sends.append(due)
-        return link.exchange(compiled.start + b"%016x-01\r\n\r\n" % span, head_only=compiled.head_only, keep=False)
-
-    def _settled(self, compiled: CompiledRequest, step: int, due: float, reply: Reply) -> bool:
-        """Notes the reply to a quick request, all of its step; false when there is more to do about it."""
-        recorder, link, last = self._recorder, self._link, reply.last_at
-        del recorder.flying[self._span]
-        if link.alive:
-            self._links[compiled.origin].append(link)
-        if reply.status >= 300 or reply.cookies is not None or (last - due) * 1e6 > self._choice.floor.get(compiled.series, -1):
-            recorder.landings.append(last)
-            return False
-        recorder.exchanges.append((compiled.series, step, due, reply.sent_at, reply.first_at, last, reply.bytes_out, reply.bytes_in))
-        return True
+        link = links.pop()
+        return link if link.alive else None
 
     async def _request(
         self, compiled: CompiledRequest, step: CompiledStep, due: float, had: Reply | Failure | None = None
@@ -255,7 +246,7 @@ class User:
         method, hop = compiled.method, 0
         bytes_out = bytes_in = 0
         trail: list[str] = []  # addresses the request was redirected from
-        keeps_body, instant, span = compiled.keeps_body or sampled, due, self._span
+        keeps_body, instant, span = compiled.keeps_body or sampled, due, self._chain.span
         while True:
             try:
                 if isinstance(had, Reply):
@@ -263,7 +254,7 @@ class User:
                     if reply.cookies is not None:
                         self._take_cookies(reply, origin, target)
                 else:
-                    span = self._span if had is not None else next(around.spans)
+                    span = self._chain.span if had is not None else next(around.spans)
                     reply = await self._hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
                 ended = clock.now()
