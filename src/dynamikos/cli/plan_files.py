@@ -7,7 +7,7 @@ from pathlib import Path
 from dynamikos.core.dealing import Table, read_csv
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun
-from dynamikos.core.journeys import Journey, key_from, parse_journey, verify
+from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_journey, parse_shared, used_in, verify
 from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target, plan_problems
 
 
@@ -42,6 +42,11 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
     plan = parse_plan(_text(path), file=path.name)
     journey_file = _inside(folder, plan.journey)
     journey = parse_journey(_text(journey_file), file=plan.journey)
+    shared: dict[str, Shared] = {}
+    for key in sorted(used_in(journey)):  # shared steps stand beside their journeys
+        file_name = f"{plan.journey.rpartition('/')[0] or '.'}/steps/{key}.yaml"
+        shared[key] = parse_shared(_text(_inside(folder, file_name)), file=file_name)
+    journey = expand(journey, shared)
     named = environment or plan.environment
     if "/" not in named and not named.endswith((".yaml", ".yml")):
         named = f"environments/{named}.yaml"

@@ -12,7 +12,7 @@ from dynamikos.core.plans import AgreedTarget, Plan
 
 FORM = 1
 ENGINE = "0.1"
-Level = Literal["round", "step", "request", "embedded"]
+Level = Literal["round", "step", "request", "embedded", "token"]
 
 
 class DataPile(msgspec.Struct, frozen=True, kw_only=True):
@@ -51,7 +51,7 @@ class Series(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def series_of(journey: Journey) -> tuple[Series, ...]:
-    """All series of a journey: the round, then each step with its requests and its embedded resources."""
+    """All series of a journey: the round, then each step with its requests and its embedded resources, and the fetching of tokens."""
     made = [Series(no=0, level="round", name="Round")]
     for _, step in journey.steps():
         made.append(Series(no=len(made), level="step", step=step.step, name=step.name))
@@ -61,6 +61,9 @@ def series_of(journey: Journey) -> tuple[Series, ...]:
             )
         if any(request.embedded for request in step.requests):
             made.append(Series(no=len(made), level="embedded", step=step.step, name=f"{step.name}: embedded resources"))
+    proofs = [journey.authorization, *(request.authorization for _, step in journey.steps() for request in step.requests)]
+    if any(each is not None and each.client is not None for each in proofs):
+        made.append(Series(no=len(made), level="token", name="Tokens of clients"))
     return tuple(made)
 
 

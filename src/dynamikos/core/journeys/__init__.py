@@ -3,21 +3,33 @@
 Never performs anything. Start reading at `model`.
 """
 
-from dynamikos.core.journeys.model import Body, Journey, Part, Request, Step, key_from
+from dynamikos.core.journeys.model import Authorization, Body, Client, FormPart, Journey, Login, Part, Request, Step, key_from
+from dynamikos.core.journeys.shared import Shared, expand, fold, parse_shared, share, used_in, write_shared
 from dynamikos.core.journeys.text import journey_schema, parse_journey, write_journey
 from dynamikos.core.journeys.verify import Problem, names_needed, verify
 
 __all__ = [
+    "Authorization",
     "Body",
+    "Client",
+    "FormPart",
     "Journey",
+    "Login",
     "Part",
     "Problem",
     "Request",
+    "Shared",
     "Step",
+    "expand",
+    "fold",
     "journey_schema",
     "key_from",
     "names_needed",
     "parse_journey",
+    "parse_shared",
+    "share",
+    "used_in",
     "verify",
     "write_journey",
+    "write_shared",
 ]

@@ -3,7 +3,7 @@
 import math
 import re
 from collections.abc import Collection, Iterator
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 from msgspec.structs import replace
@@ -14,21 +14,76 @@ from dynamikos.core.checks import Check
 Key = Annotated[str, msgspec.Meta(pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent")]
 Method = Annotated[str, msgspec.Meta(pattern=r"^[A-Z]{3,10}$")]
 Pair = tuple[str, str]
-Part = Literal["opening", "rounds", "closing"]
-PARTS: tuple[Part, ...] = ("opening", "rounds", "closing")
+Part = Literal["opening", "rounds", "closing", "cleanup"]
+PLAYED: tuple[Part, ...] = ("opening", "rounds", "closing")
+PARTS: tuple[Part, ...] = (*PLAYED, "cleanup")
 
 
 class Frozen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
     """Base of the values in text forms: frozen, strict, defaults left out."""
 
 
+class FormPart(Frozen, frozen=True, kw_only=True):
+    """A part of a multipart body (RFC 7578): a field with its `value`, or a file with its name and content, as text or base64."""
+
+    name: str
+    value: str = ""
+    file: str = ""
+    type: str = ""
+    base64: Annotated[str, msgspec.Meta(max_length=3_000_000)] = ""
+
+
 class Body(Frozen, frozen=True, kw_only=True):
-    """What is sent: form fields, a JSON text or a raw text with its content type. Exactly one is given."""
+    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its content type. Exactly one is given."""
 
     form: tuple[Pair, ...] | None = None
+    parts: tuple[FormPart, ...] | None = None
     json: str | None = None
     raw: str | None = None
     type: str = ""
+
+
+class Login(Frozen, frozen=True, kw_only=True):
+    """Who asks, for Basic (RFC 7617) and Digest (RFC 7616)."""
+
+    user: str
+    password: str
+
+
+class Client(Frozen, frozen=True, kw_only=True):
+    """A client that gets its own token (RFC 6749 §4.4) from `address`; `form` sends id and secret as fields instead of in a header."""
+
+    address: str
+    id: str
+    secret: str
+    scope: str = ""
+    form: bool = False
+
+
+class Authorization(Frozen, frozen=True, kw_only=True):
+    """How a request proves who sends it: one of the four, or `none` where the journey's own is not wanted."""
+
+    basic: Login | None = None
+    digest: Login | None = None
+    bearer: str | None = None
+    client: Client | None = None
+    none: bool = False
+
+    @property
+    def kind(self) -> str:
+        """The one that is given; "" when there is none, "several" when there are more."""
+        given = [name for name in ("basic", "digest", "bearer", "client") if getattr(self, name) is not None] + ["none"] * self.none
+        return given[0] if len(given) == 1 else "several" if given else ""
+
+    def texts(self) -> Iterator[tuple[str, str]]:
+        """(what it is, text) for each text that may have holes."""
+        for login in (self.basic, self.digest):
+            if login is not None:
+                yield from (("user", login.user), ("password", login.password))
+        if self.bearer is not None:
+            yield "token", self.bearer
+        if self.client is not None:
+            yield from ((name, getattr(self.client, name)) for name in ("address", "id", "secret", "scope"))
 
 
 class Request(Frozen, frozen=True, kw_only=True):
@@ -40,6 +95,7 @@ class Request(Frozen, frozen=True, kw_only=True):
     query: tuple[Pair, ...] = ()
     headers: tuple[Pair, ...] = ()
     body: Body | None = None
+    authorization: Authorization | None = None
     embedded: tuple[str, ...] = ()
     captures: tuple[Capture, ...] = ()
     checks: tuple[Check, ...] = ()
@@ -52,7 +108,7 @@ class Step(Frozen, frozen=True, kw_only=True):
     """One thing a person does, as they would name it; after it they think for `think_s` seconds.
 
     `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at `think_s` and its p95 at `think_to_s`.
-    `recorded_think_s` is what the recording had. `off` leaves the step out.
+    `recorded_think_s` is what the recording had. `off` leaves the step out. `use` names a shared step whose requests it performs.
     """
 
     step: Key
@@ -61,6 +117,7 @@ class Step(Frozen, frozen=True, kw_only=True):
     think: Literal["fixed", "even", "log-normal"] = "fixed"
     think_to_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] = 0.0
     recorded_think_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] | None = None
+    use: str = ""
     requests: tuple[Request, ...] = ()
     off: bool = False
     note: str = ""
@@ -79,14 +136,21 @@ class Step(Frozen, frozen=True, kw_only=True):
 
 
 class Journey(Frozen, frozen=True, kw_only=True):
-    """What one kind of person does, from arriving to leaving."""
+    """What one kind of person does, from arriving to leaving.
+
+    `headers` and `authorization` are common to all requests that don't say otherwise. `cleanup` undoes what a rehearsal left
+    behind; a run never performs it.
+    """
 
     form: Literal[1]
     journey: Key
     name: str
+    headers: tuple[Pair, ...] = ()
+    authorization: Authorization | None = None
     opening: tuple[Step, ...] = ()
     rounds: tuple[Step, ...] = ()
     closing: tuple[Step, ...] = ()
+    cleanup: tuple[Step, ...] = ()
     note: str = ""
 
     def part(self, part: Part) -> tuple[Step, ...]:
@@ -99,11 +163,13 @@ class Journey(Frozen, frozen=True, kw_only=True):
             for step in self.part(part):
                 yield part, step
 
-    def active(self) -> "Journey":
-        """Without what is switched off: what is rehearsed and run."""
-        parts = {
+    def active(self, *, cleanup: bool = False) -> "Journey":
+        """Without what is switched off, and without the clean-up unless asked for: what is rehearsed and run."""
+        parts: dict[str, Any] = {
             part: tuple(replace(s, requests=tuple(r for r in s.requests if not r.off)) for s in self.part(part) if not s.off) for part in PARTS
         }  # fmt: skip
+        if not cleanup:
+            parts["cleanup"] = ()
         return replace(self, **parts)
 
     def find_step(self, key: str) -> Step | None:

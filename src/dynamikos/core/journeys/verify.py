@@ -1,5 +1,6 @@
 """What is wrong with a journey before anything is sent: expressions, and names used before they have a value."""
 
+import base64
 from collections.abc import Collection, Iterator
 
 import msgspec
@@ -7,7 +8,7 @@ import msgspec
 from dynamikos.core.captures import compile_capture
 from dynamikos.core.checks import compile_check
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.model import Journey, Request
+from dynamikos.core.journeys.model import Authorization, Body, Journey, Request
 from dynamikos.core.values import names_in
 
 BUILT_IN = frozenset({"user.number", "round.number"})
@@ -29,10 +30,14 @@ def texts_of(request: Request) -> Iterator[tuple[str, str]]:
         yield f"query {name}", value
     for name, value in request.headers:
         yield f"header {name}", value
+    if request.authorization is not None:
+        yield from ((f"authorization, {what}", text) for what, text in request.authorization.texts())
     if request.body is not None:
         for name, value in request.body.form or ():
             yield f"field {name}", name
             yield f"field {name}", value
+        for part in request.body.parts or ():
+            yield f"part {part.name}", part.value
         if request.body.json is not None:
             yield "JSON body", request.body.json
         if request.body.raw is not None:
@@ -44,16 +49,24 @@ def texts_of(request: Request) -> Iterator[tuple[str, str]]:
             yield "check", check.json.equals
 
 
+def common_texts(journey: Journey) -> Iterator[tuple[str, str]]:
+    """Like `texts_of`, for what all requests of the journey have in common."""
+    for name, value in journey.headers:
+        yield f"common header {name}", value
+    if journey.authorization is not None:
+        yield from ((f"authorization, {what}", text) for what, text in journey.authorization.texts())
+
+
 def names_needed(journey: Journey) -> set[str]:
     """Every name with a dot that the journey uses (columns and environment values), built-in ones apart."""
     names: set[str] = set()
-    for _, step in journey.active().steps():
-        for request in step.requests:
-            for _, text in texts_of(request):
-                try:
-                    names.update(name for name in names_in(text) if "." in name and name not in BUILT_IN)
-                except DynamikosError:
-                    continue
+    texts = [text for _, text in common_texts(journey)]
+    texts += [text for _, step in journey.active(cleanup=True).steps() for request in step.requests for _, text in texts_of(request)]
+    for text in texts:
+        try:
+            names.update(name for name in names_in(text) if "." in name and name not in BUILT_IN)
+        except DynamikosError:
+            continue
     return names
 
 
@@ -61,8 +74,22 @@ def verify(journey: Journey, known: Collection[str]) -> list[Problem]:
     """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory")."""
     problems: list[Problem] = []
     captured: set[str] = set()
-    for _, step in journey.active().steps():
+    everywhere = {capture.name for _, step in journey.steps() for request in step.requests for capture in request.captures}
+    for what, text in common_texts(journey):  # a captured value counts from when it is there; until then the request fails with its name
+        try:
+            unknown = [name for name in names_in(text) if name not in {*known, *everywhere, *BUILT_IN}]
+        except DynamikosError as problem:
+            problems.append(Problem(step="", request="", message=f"{what}: {problem}"))
+            continue
+        problems.extend(Problem(step="", request="", message=f"{what}: {_unknown(name, known)}") for name in unknown)
+    problems.extend(_kinds("", "", None, journey.authorization))
+    for _, step in journey.active(cleanup=True).steps():
+        if step.use and not step.requests:
+            problems.append(
+                Problem(step=step.step, request="", message=f"there is no shared step '{step.use}' with requests in this project")
+            )
         for request in step.requests:
+            problems.extend(_kinds(step.step, request.request, request.body, request.authorization))
             for what, text in texts_of(request):
                 try:
                     names = names_in(text)
@@ -87,6 +114,21 @@ def verify(journey: Journey, known: Collection[str]) -> list[Problem]:
                 except DynamikosError as problem:
                     problems.append(Problem(step=step.step, request=request.request, message=f"check: {problem}"))
     return problems
+
+
+def _kinds(step: str, request: str, body: Body | None, authorization: Authorization | None) -> Iterator[Problem]:
+    """Exactly one kind of body, and of authorization; files that can be decoded."""
+    if authorization is not None and authorization.kind in ("", "several"):
+        yield Problem(step=step, request=request, message="authorization: give one of basic, digest, bearer, client or none")
+    if body is None:
+        return
+    if sum(getattr(body, kind) is not None for kind in ("form", "parts", "json", "raw")) != 1:
+        yield Problem(step=step, request=request, message="body: give one of form, parts, json or raw")
+    for part in body.parts or ():
+        try:
+            base64.b64decode(part.base64, validate=True)
+        except ValueError:
+            yield Problem(step=step, request=request, message=f"part {part.name}: its content is not base64")
 
 
 def _unknown(name: str, known: Collection[str]) -> str:

@@ -71,7 +71,7 @@ def conclude(
     planned = peak(frozen.plan.profile)
     late = whole.late_seconds / whole.seconds if whole.seconds else 0.0
     doubts = [f"The generator {name} was lost, so its users and figures are missing from then on." for name in lost]
-    kinds = {kind for each in ("request", "embedded") for kind in window.all_of(each).failed}
+    kinds = {kind for each in ("request", "embedded", "token") for kind in window.all_of(each).failed}
     if kinds and not window.all_of("step").passed.n:
         one = f"every failure is “{next(iter(kinds))}”" if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
         doubts.append(

@@ -1,10 +1,10 @@
 """A journey compiled once for all users of a shard: work per exchange dominates everything else."""
 
-from collections.abc import Callable, Mapping
+import base64
+import hashlib
+from collections.abc import Callable
 from dataclasses import dataclass
-from urllib.parse import quote, quote_plus, urljoin, urlsplit
-
-import orjson
+from urllib.parse import urljoin, urlsplit
 
 from dynamikos.core.captures import compile_capture
 from dynamikos.core.captures.base import Taker
@@ -12,59 +12,16 @@ from dynamikos.core.checks import compile_check
 from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.frozen import Series, series_of
-from dynamikos.core.journeys import Journey, Request, Step
-from dynamikos.core.values import Template, bind, compile_text
+from dynamikos.core.journeys import Authorization, Body, Client, FormPart, Journey, Login, Request, Step
+from dynamikos.core.values import bind
 from dynamikos.core.values.template import HOLE
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Origin
+from dynamikos.engine.users.filling import Fill, Values, escaped, filler, in_header, in_json, in_path
+from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
-Values = Mapping[str, str]
-Fill = Callable[[Values], str]
-RESERVED = "/:?#[]@!$&'()*+,;=-._~%"
+Make = Callable[[Values], bytes]
 DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-Encoding", "gzip, deflate, br, zstd"))
-
-
-def _filler(source: str, encode: Callable[[str], str] | None = None) -> tuple[Fill, str | None]:
-    """(function values → text, the text itself if it is fixed). `encode` is applied to what fills a hole, not to the rest."""
-    template = compile_text(source)
-    if template.fixed is not None:
-        fixed = template.fixed
-        return (lambda values: fixed), fixed
-    if encode is None:
-        return template.fill, None
-    encoder = encode
-
-    def fill(values: Values) -> str:
-        return template.fill(_Encoded(values, encoder))
-
-    return fill, None
-
-
-class _Encoded(dict[str, str]):
-    """Looks a name up and encodes it, only when asked."""
-
-    __slots__ = ("_encode", "_values", "maker")
-
-    def __init__(self, values: Values, encode: Callable[[str], str]) -> None:
-        self._values, self._encode = values, encode
-        self.maker = getattr(values, "maker", None)
-
-    def __getitem__(self, name: str) -> str:
-        return self._encode(self._values[name])
-
-
-def in_path(value: str) -> str:
-    return quote(value, safe=RESERVED)
-
-
-def in_json(value: str) -> str:
-    return orjson.dumps(value).decode()[1:-1]
-
-
-def in_header(value: str) -> str:
-    if "\r" in value or "\n" in value or "\0" in value:
-        raise TemplateError("a value with a line break can't be sent in a header")
-    return value
 
 
 def split_url(url: str) -> tuple[Origin, str, str]:
@@ -95,14 +52,14 @@ class CompiledRequest:
     fill_address: Fill
     fill_query: list[tuple[Fill, Fill]]
     fill_headers: list[tuple[str, Fill]]
-    fill_body: Fill | None
-    body_form: list[tuple[Fill, Fill]] | None
+    make_body: Make | None
     captures: list[tuple[str, Taker]]
     checks: list[Judge]
     checks_status: bool
     keeps_body: bool
     embedded: list[Fill]
     plain: tuple[Origin, str, str, bytes, bytes] | None = None
+    prover: Prover | None = None  # when proving who sends it takes exchanges of its own
     # for a quick one: where it goes, its head up to the span's number
     origin: Origin = ("", "", 0)
     start: bytes = b""
@@ -116,10 +73,7 @@ class CompiledRequest:
             query = "&".join(f"{name(values)}={value(values)}" for name, value in self.fill_query)
             url += ("&" if "?" in url else "?") + query
         origin, host, target = split_url(url)
-        if self.body_form is not None:
-            body = "&".join(f"{name(values)}={value(values)}" for name, value in self.body_form).encode()
-        else:
-            body = self.fill_body(values).encode() if self.fill_body is not None else b""
+        body = self.make_body(values) if self.make_body is not None else b""
         lines = "".join(f"{name}: {fill(values)}\r\n" for name, fill in self.fill_headers)
         head = f"{self.method} {target} HTTP/1.1\r\nHost: {host}\r\n{lines}"
         if body or self.method in ("POST", "PUT", "PATCH"):
@@ -146,6 +100,7 @@ class Script:
     opening: list[CompiledStep]
     rounds: list[CompiledStep]
     closing: list[CompiledStep]
+    token_series: int = -1
 
 
 def compile_journey(journey: Journey, environment: Values) -> Script:
@@ -159,47 +114,50 @@ def compile_journey(journey: Journey, environment: Values) -> Script:
             series=numbers[("step", step.step, "")],
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
-            requests=[_request(each, step, numbers[("request", step.step, each.request)], environment) for each in step.requests],
+            requests=[_request(each, step, numbers[("request", step.step, each.request)], environment, journey) for each in step.requests],
         )
         if len(made.requests) == 1:
             only = made.requests[0]
-            if only.plain is not None and only.method != "HEAD" and not (only.plain[4] or only.captures or only.checks or only.embedded):
+            if (
+                only.plain is not None
+                and only.prover is None
+                and only.method != "HEAD"
+                and not (only.plain[4] or only.captures or only.checks or only.embedded)
+            ):
                 made.quick, only.origin = only, only.plain[0]
         parts[part].append(made)
-    return Script(series, parts["opening"], parts["rounds"], parts["closing"])
+    return Script(series, parts["opening"], parts["rounds"], parts["closing"], numbers.get(("token", "", ""), -1))
 
 
-def _request(request: Request, step: Step, series: int, known: Values) -> CompiledRequest:
+def _request(request: Request, step: Step, series: int, known: Values, journey: Journey) -> CompiledRequest:
     def text(source: str, encode: Callable[[str], str] | None = None) -> Fill:
-        return _filler(bind(source, known), encode)[0]
+        return filler(bind(source, known), encode)
 
     def pair(name: str, value: str) -> tuple[Fill, Fill]:
-        return _escaped(bind(name, known)), _escaped(bind(value, known))
+        return escaped(bind(name, known)), escaped(bind(value, known))
 
-    headers = [(name, text(value, in_header)) for name, value in request.headers]
     given = {name.lower() for name, _ in request.headers}
+    common = [(name, value) for name, value in journey.headers if name.lower() not in given]
+    headers = [(name, text(value, in_header)) for name, value in (*request.headers, *common)]
+    given.update(name.lower() for name, _ in common)
+    proof = _bound(request.authorization or journey.authorization, known)
+    fixed = fixed_header(proof)
+    if fixed is not None:
+        headers = [(name, fill) for name, fill in headers if name.lower() != "authorization"] + [("Authorization", fixed)]
     headers.extend((name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given)
-    body, fill_body, form = request.body, None, None
-    kind = ""
-    if body is not None:
-        if body.form is not None:
-            form, kind = [pair(name, value) for name, value in body.form], "application/x-www-form-urlencoded"
-        elif body.json is not None:
-            fill_body, kind = text(body.json, in_json), "application/json"
-        elif body.raw is not None:
-            fill_body, kind = text(body.raw), "application/octet-stream"
-        if "content-type" not in given:
-            headers.append(("Content-Type", text(body.type or kind)))
+    make_body, kind = _body(request, text, pair)
+    if kind and "content-type" not in given:
+        headers.append(("Content-Type", text(kind)))
     captures = [(capture.name, compile_capture(capture)) for capture in request.captures]
     address = bind(request.address, known)
     whole = HOLE.match(address) is not None
     made = CompiledRequest(
         request=request, step=step, series=series, method=request.method, fill_address=text(address, None if whole else in_path),
-        fill_query=[pair(name, value) for name, value in request.query], fill_headers=headers, fill_body=fill_body, body_form=form,
+        fill_query=[pair(name, value) for name, value in request.query], fill_headers=headers, make_body=make_body,
         captures=captures, checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
         keeps_body=any(c.header is None and c.cookie is None for c in request.captures) or any(c.status is None for c in request.checks),
-        embedded=[text(each, in_path) for each in request.embedded],
+        embedded=[text(each, in_path) for each in request.embedded], prover=prover(proof),
     )  # fmt: skip
     try:
         made.plain = made.build({})
@@ -208,13 +166,70 @@ def _request(request: Request, step: Step, series: int, known: Values) -> Compil
     return made
 
 
-def _escaped(source: str) -> Fill:
-    """A query or form text: fixed parts and values percent-encoded alike (application/x-www-form-urlencoded)."""
-    template: Template = compile_text(source)
-    if template.fixed is not None:
-        fixed = quote_plus(template.fixed)
-        return lambda values: fixed
-    return lambda values: quote_plus(template.fill(values))
+def _bound(given: Authorization | None, known: Values) -> Authorization | None:
+    """With the environment's values put into its texts."""
+    if given is None:
+        return None
+
+    def login(each: Login | None) -> Login | None:
+        return None if each is None else Login(user=bind(each.user, known), password=bind(each.password, known))
+
+    client = given.client
+    if client is not None:
+        client = Client(
+            address=bind(client.address, known), id=bind(client.id, known), secret=bind(client.secret, known), scope=bind(client.scope, known),
+            form=client.form,
+        )  # fmt: skip
+    bearer = bind(given.bearer, known) if given.bearer is not None else None
+    return Authorization(basic=login(given.basic), digest=login(given.digest), bearer=bearer, client=client, none=given.none)
+
+
+def _body(request: Request, text: Callable[..., Fill], pair: Callable[[str, str], tuple[Fill, Fill]]) -> tuple[Make | None, str]:
+    """(what makes the body's bytes, its content type); (None, "") when there is none."""
+    body = request.body
+    if body is None:
+        return None, ""
+    if body.form is not None:
+        pairs = [pair(name, value) for name, value in body.form]
+
+        def form(values: Values) -> bytes:
+            return "&".join(f"{name(values)}={value(values)}" for name, value in pairs).encode()
+
+        return form, body.type or "application/x-www-form-urlencoded"
+    if body.parts is not None:
+        boundary = "dynamikos-" + hashlib.sha256(repr(body.parts).encode()).hexdigest()[:24]
+        return _multipart(body, boundary, text), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
+    fill = text(body.json, in_json) if body.json is not None else text(body.raw or "")
+    kind = body.type or ("application/json" if body.json is not None else "application/octet-stream")
+    return (lambda values: fill(values).encode()), kind
+
+
+def _multipart(body: Body, boundary: str, text: Callable[..., Fill]) -> Make:
+    """RFC 7578: each part's head and content, a value's holes filled, a file's content as it is."""
+
+    def head(part: FormPart) -> bytes:
+        def quoted(name: str) -> str:  # as HTML says: WHATWG, multipart/form-data encoding algorithm
+            return name.replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
+
+        lines = f'--{boundary}\r\nContent-Disposition: form-data; name="{quoted(part.name)}"'
+        if part.file:
+            lines += f'; filename="{quoted(part.file)}"'
+        if part.type or part.file:
+            lines += f"\r\nContent-Type: {part.type or 'application/octet-stream'}"
+        return lines.encode() + b"\r\n\r\n"
+
+    pieces: list[tuple[bytes, Fill | None, bytes]] = []
+    for part in body.parts or ():
+        if part.base64:
+            pieces.append((head(part), None, base64.b64decode(part.base64)))
+        else:
+            pieces.append((head(part), text(part.value), b""))
+    end = f"--{boundary}--\r\n".encode()
+
+    def make(values: Values) -> bytes:
+        return b"".join(b"%b%b\r\n" % (top, content if fill is None else fill(values).encode()) for top, fill, content in pieces) + end
+
+    return make
 
 
 def resolve(base: str, address: str) -> str:

@@ -15,6 +15,7 @@ from dynamikos.core.reports import KeptExchange
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.cookies import CookieJar
+from dynamikos.engine.http.digest import Challenge, challenge_in
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Clock, Link, Network, Origin
 from dynamikos.engine.reporting.health import HealthWatch
@@ -22,6 +23,7 @@ from dynamikos.engine.reporting.keeping import BODY_CHARS, Choice, Masker
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.users.chain import Chain
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, Script, resolve, split_url
+from dynamikos.engine.users.proving import Prover, Tokens, token_in, token_request
 
 REDIRECTS = frozenset((301, 302, 303, 307, 308))
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))  # RFC 9110 §9.2.2
@@ -49,6 +51,7 @@ class Surroundings:
     seed: int = 0
     wall_us: Callable[[], int] = lambda: time.time_ns() // 1000
     keep_everything: bool = False
+    tokens: Tokens = field(default_factory=Tokens)
     spans: Iterator[int] = field(init=False)
     trace_line: bytes = field(init=False)
 
@@ -84,6 +87,7 @@ class User:
         self._thinking: asyncio.Future[None] | None = None
         self._state = ""
         self._chain = Chain(self)
+        self._challenges: dict[Origin, Challenge] = {}
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -246,6 +250,7 @@ class User:
         method, hop = compiled.method, 0
         bytes_out = bytes_in = 0
         trail: list[str] = []  # addresses the request was redirected from
+        bare, first, proof, again = head, origin, "", compiled.prover is not None
         keeps_body, instant, span = compiled.keeps_body or sampled, due, self._chain.span
         while True:
             try:
@@ -254,6 +259,12 @@ class User:
                     if reply.cookies is not None:
                         self._take_cookies(reply, origin, target)
                 else:
+                    if compiled.prover is not None and origin == first and not proof:
+                        proof = await self._prove(compiled.prover, compiled, origin, method, target)
+                        head = bare + (f"Authorization: {proof}\r\n".encode() if proof else b"")
+                        if not compiled.prover.is_digest:  # the token's own exchange is counted as such, not as this request's time
+                            instant = clock.now()
+                            due = instant if hop == 0 else due
                     span = self._chain.span if had is not None else next(around.spans)
                     reply = await self._hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
@@ -266,6 +277,18 @@ class User:
                 return failure.kind, ended
             bytes_out += reply.bytes_out
             bytes_in += reply.bytes_in
+            if reply.status == 401 and again and origin == first and compiled.prover is not None:
+                refused, again, proof = proof, False, ""
+                try:
+                    better = await self._asked_again(compiled.prover, compiled, origin, reply, refused)
+                except Failure as failure:
+                    return self._unsent(compiled, due, failure)
+                if better:
+                    if around.keep_everything:
+                        hop_us = round((reply.last_at - reply.sent_at) * 1e6)
+                        self._keep(compiled, "hop", method, f"{origin[0]}://{host}{target}", head, body, hop_us, span, hop, reply)
+                    hop, instant, had = hop + 1, clock.now(), None
+                    continue
             if reply.status not in REDIRECTS:
                 break
             location = reply.header(b"location")
@@ -284,7 +307,8 @@ class User:
                 return self._unsent(compiled, due, failure)
             if reply.status == 303 or (reply.status in (301, 302) and method == "POST"):  # RFC 9110 §15.4
                 method, body = ("HEAD" if method == "HEAD" else "GET"), b""
-            head = self._redirected_head(method, target, host, head, body)
+            head = bare = self._redirected_head(method, target, host, bare if compiled.prover is not None else head, body)
+            proof = ""
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
         if compiled.captures or compiled.checks or reply.status >= 400:
@@ -461,6 +485,66 @@ class User:
                 group.create_task(fetch(fill(self.values)))
         return last
 
+    # proving who asks ------------------------------------------------------------------------------------
+
+    async def _prove(self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str) -> str:
+        """The value of the Authorization header; "" while nothing was asked for yet. Raises Failure."""
+        try:
+            filled = prover.filled(self.values)
+        except TemplateError as problem:
+            raise Failure("value-missing", str(problem)) from problem
+        if prover.is_digest:
+            challenge = self._challenges.get(origin)
+            if challenge is None:
+                return ""
+            cnonce = f"{self.values.maker.random.getrandbits(64):016x}"
+            return challenge.answer(method, target, filled[0], filled[1], cnonce)
+        return "Bearer " + await self._token(prover, filled, compiled)
+
+    async def _asked_again(self, prover: Prover, compiled: CompiledRequest, origin: Origin, reply: Reply, refused: str) -> bool:
+        """After a 401: whether the request can be sent again with a better proof. Raises Failure when no token can be had."""
+        if not prover.is_digest:
+            await self._token(prover, prover.filled(self.values), compiled, refused.removeprefix("Bearer "))
+            return True
+        asked = [value.decode("latin-1") for name, value in reply.headers if name.lower() == b"www-authenticate"]
+        challenge = challenge_in(asked)
+        if challenge is None:
+            return False
+        stale = any("stale=true" in each.lower().replace(" ", "").replace('"', "") for each in asked)
+        if refused and not stale and self._challenges[origin].nonce == challenge.nonce:
+            return False  # the same nonce again: it is the user or the password that is wrong
+        self._challenges[origin] = challenge
+        return True
+
+    async def _token(self, prover: Prover, filled: tuple[str, ...], compiled: CompiledRequest, refused: str = "") -> str:
+        around = self.around
+
+        async def fetch() -> tuple[str, float]:
+            address, headers, body = token_request(filled, form=prover.form)
+            due, series = around.clock.now(), around.script.token_series
+            try:
+                origin, host, target = split_url(address)
+                lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
+                head = f"POST {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\n{lines}Content-Length: {len(body)}\r\n".encode()
+                span = next(around.spans)
+                reply = await self._hop(origin, target, "POST", head, body, span, True, due)
+                encoding = reply.header(b"content-encoding")
+                content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
+                token = token_in(reply, content)
+            except (Failure, ValueError) as problem:
+                failure = problem if isinstance(problem, Failure) else Failure("token", f"the token can't be read: {problem}")
+                ended = around.clock.now()
+                around.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)
+                raise Failure("token", failure.detail) from problem
+            around.tokens.seen.add(token[0])
+            around.recorder.answered(series, due, reply.sent_at, reply.first_at, reply.last_at, reply.bytes_out, reply.bytes_in)
+            if around.keep_everything:
+                took = round((reply.last_at - reply.sent_at) * 1e6)
+                self._keep(compiled, "hop", "POST", address, head, body, took, span, 1, reply)
+            return token
+
+        return await around.tokens.get(filled, around.clock.now, fetch, refused)
+
     # keeping -------------------------------------------------------------------------------------------
 
     def _unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> tuple[str, float]:
@@ -485,7 +569,7 @@ class User:
     ) -> None:  # fmt: skip
         around = self.around
         secret = {self.values[name] for name in around.secret_columns if name in self.values}
-        mask = Masker([*secret, *around.secrets])
+        mask = Masker([*secret, *around.secrets, *around.tokens.seen])
         headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
         if view is None and reply is not None and reply.body:
             try:

@@ -88,7 +88,7 @@ def _gaps(start: int, end: int, covered: list[tuple[int, int]]) -> list[tuple[in
 def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[Row, list[Row]]]:
     """Steps with their requests beneath; sorted by a column of the steps."""
     rows = ledger.rows(seconds)
-    steps = [row for row in rows if row.level == "step"]
+    steps = [row for row in rows if row.level in ("step", "token")]
     if sort:
         steps.sort(key=lambda row: _sortable(getattr(row, sort)), reverse=down)
     below: dict[str, list[Row]] = {}
@@ -117,7 +117,7 @@ def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
     found = [
         (each.step, each.request, kind, count)
         for each in ledger.series
-        if each.level in ("request", "embedded")
+        if each.level in ("request", "embedded", "token")
         for kind, count in ledger.totals[each.no].failed.items()
     ]
     return sorted(found, key=lambda row: -row[3])

@@ -1,0 +1,77 @@
+"""Steps that several journeys use: their requests stand in one place, a step with `use` stands for them."""
+
+from collections.abc import Mapping
+from typing import Literal
+
+import msgspec
+from msgspec.structs import replace
+
+from dynamikos.core.journeys.model import PARTS, Frozen, Journey, Key, Request, Step
+from dynamikos.core.text import parse, schema, write
+
+
+class Shared(Frozen, frozen=True, kw_only=True):
+    """A shared step: signing in, say."""
+
+    form: Literal[1]
+    shared: Key
+    name: str
+    requests: tuple[Request, ...] = ()
+    note: str = ""
+
+
+def parse_shared(text: str, *, file: str = "") -> Shared:
+    """The shared step in `text`. Raises TextError with line and column."""
+    return parse(text, Shared, noted=frozenset({"shared", "request"}), file=file)
+
+
+def write_shared(shared: Shared) -> str:
+    return write(msgspec.to_builtins(shared))
+
+
+def shared_schema() -> dict[str, object]:
+    return schema(Shared, "Dynamikos shared step, form 1")
+
+
+def used_in(journey: Journey) -> set[str]:
+    """Keys of the shared steps that a journey uses."""
+    return {step.use for _, step in journey.steps() if step.use}
+
+
+def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
+    """`journey` with the requests of shared steps put in; a step whose shared step does not exist has none."""
+
+    def whole(step: Step) -> Step:
+        if not step.use:
+            return step
+        return replace(step, requests=shared[step.use].requests if step.use in shared else ())
+
+    if not used_in(journey):
+        return journey
+    return replace(journey, **{part: tuple(whole(step) for step in journey.part(part)) for part in PARTS})
+
+
+def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[str, Shared]]:
+    """The opposite of `expand` after an edit: the journey as it is stored, and the shared steps whose requests were changed in it."""
+    changed: dict[str, Shared] = {}
+
+    def bare(step: Step) -> Step:
+        if not step.use:
+            return step
+        if step.use not in shared:
+            return replace(step, use="")  # the last copy of it is here
+        if step.requests != shared[step.use].requests:
+            changed[step.use] = replace(shared[step.use], requests=step.requests)
+        return replace(step, requests=())
+
+    return replace(journey, **{part: tuple(bare(step) for step in journey.part(part)) for part in PARTS}), changed
+
+
+def share(journey: Journey, step: Step, key: str) -> tuple[Journey, Shared]:
+    """`step` of `journey` made a shared one under `key`."""
+    made = Shared(form=1, shared=key, name=step.name, requests=step.requests, note=step.note)
+
+    def used(each: Step) -> Step:
+        return replace(each, use=key) if each.step == step.step else each
+
+    return replace(journey, **{part: tuple(used(each) for each in journey.part(part)) for part in PARTS}), made

@@ -1,0 +1,130 @@
+"""Quick steps, performed from callback to callback, are counted as any others."""
+
+import asyncio
+from unittest import TestCase
+
+from dynamikos.core.plans import parse_target
+from dynamikos.engine.clock import RealClock
+from dynamikos.engine.network import RealNetwork
+from dynamikos.engine.runner import Control, Shard, run
+from dynamikos.engine.testing import ListSink, Scripted, answer
+from tests.engine.support import frozen, ok, perform, step, totals
+
+
+def get(path: str, more: str = "") -> str:
+    return f'request: get\naddress: "{{{{ env.base }}}}/{path}"\n{more}'
+
+
+class Counted(TestCase):
+    def counts(self, made, sink) -> dict[str, int]:  # type: ignore[no-untyped-def]
+        ledger = totals(made, sink)
+        return {each.step or each.level: ledger.totals[each.no].passed.n for each in ledger.series if each.level in ("step", "round")}
+
+    def test_quick_and_other_steps_take_turns(self) -> None:
+        parts = "rounds:\n" + step("a", get("a")) + step("b", get("b")) + step("c", get("c?n={{ round.number }}")) + step("d", get("d"))
+        made = frozen(parts, users=2, hold_s=9.95)
+        _, sink, network = perform(made, ok)
+        paths = [data.split(b" ")[1].decode() for data in network.requests]
+        one = [path for path, opened in zip(paths, self.users(network), strict=True) if opened == 0]
+        self.assertEqual(one[:8], ["/a", "/b", "/c?n=1", "/d", "/a", "/b", "/c?n=2", "/d"])
+        found = self.counts(made, sink)
+        self.assertEqual((found["a"], found["b"], found["c"], found["d"]), (50, 50, 50, 50))
+        self.assertIn(found["round"], (48, 50))  # the last one of each may be cut short by the end
+        ledger = totals(made, sink)
+        self.assertEqual((ledger.sent, ledger.answered), (200, 200))
+        self.assertAlmostEqual(ledger.all_of("round").moments.mean_us, 400_000, delta=20)
+
+    @staticmethod
+    def users(network) -> list[int]:  # type: ignore[no-untyped-def]
+        """Which of two users sent each request: they take turns in virtual time, step by step."""
+        return [index % 2 for index in range(len(network.requests))]
+
+    def test_every_round_of_a_chain_is_dealt_a_row(self) -> None:
+        rows = [[f"o{n}@x", "pw"] for n in range(50)]
+        parts = "rounds:\n" + step("a", get("a")) + step("b", get("b?who={{ observers.email }}"))
+        _, _, network = perform(frozen(parts, hold_s=3.95, rows=rows), ok, rows=rows)
+        sent = [data.split(b"who=")[1].split(b" ")[0] for data in network.requests if b"who=" in data]
+        self.assertEqual(sent, [f"o{n}@x".encode() for n in range(20)])
+        # all of it quick: rows go on being dealt, so that a step that uses them later gets the round's own
+        parts = "rounds:\n" + step("a", get("a")) + "closing:\n" + step("z", get("z?who={{ observers.email }}&r={{ round.number }}"))
+        _, _, network = perform(frozen(parts, hold_s=1.95, rows=rows), ok, rows=rows)
+        self.assertIn(b"who=o19@x&r=20 ", network.requests[-1])
+
+    def test_what_is_not_plain_leaves_the_chain(self) -> None:
+        seen = 0
+
+        def server(data: bytes) -> Scripted:
+            nonlocal seen
+            seen += 1
+            if seen % 7 == 0:
+                return Scripted(answer(b"no", "500 Internal Server Error"), 0.1)
+            return Scripted(answer(b"fine", headers="Set-Cookie: a=b\r\n" if seen == 25 else ""), 0.1)
+
+        made = frozen("rounds:\n" + step("a", get("a")) + step("b", get("b")), hold_s=4.95)
+        _, sink, network = perform(made, server)
+        ledger = totals(made, sink)
+        self.assertEqual(ledger.sent, 50)
+        self.assertEqual((ledger.all_of("request").passed.n, ledger.all_of("request").failed), (43, {"status-500": 7}))
+        self.assertEqual(sum(ledger.all_of("step").failed.values()), 7)
+        self.assertEqual([b"Cookie: a=b" in data for data in network.requests], [False] * 25 + [True] * 25)
+
+    def test_stopped_gently_between_two_steps_of_a_round(self) -> None:
+        async def soon(control: Control) -> None:
+            await asyncio.sleep(2.25)
+            control.stop_gently()
+
+        tasks = []
+        made = frozen("rounds:\n" + step("a", get("a")) + step("b", get("b")) + "closing:\n" + step("z", get("z")), hold_s=20)
+        ended, sink, network = perform(made, ok, control=lambda control: tasks.append(asyncio.ensure_future(soon(control))))
+        self.assertEqual(ended, "stopped gently")
+        self.assertTrue(network.requests[-1].startswith(b"GET /z"))
+        self.assertEqual(totals(made, sink).sent, len(network.requests))
+        self.assertLess(len(network.requests), 22)
+
+
+class OnTheWire(TestCase):
+    def test_pieces_closed_connections_and_stopping_now(self) -> None:
+        spans: list[str] = []
+
+        async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            for count in range(1, 12):
+                try:
+                    head = await reader.readuntil(b"\r\n\r\n")
+                except (asyncio.IncompleteReadError, ConnectionError):
+                    return
+                spans.append(head.decode().split("traceparent: ")[1].split("-")[2])
+                writer.write(b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\n")
+                if count % 3 == 0:  # the body comes later
+                    await writer.drain()
+                    await asyncio.sleep(0.002)
+                writer.write(b"fine")
+                await writer.drain()
+            writer.close()  # without having said so: the next request on it is tried once more
+
+        async def program(hold_s: float, stop_s: float) -> tuple[str, ListSink, object]:
+            server = await asyncio.start_server(serve, "127.0.0.1", 0)
+            base = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
+            made = frozen("rounds:\n" + step("a", f'request: get\naddress: "{base}/a"'), users=4, hold_s=hold_s, grace_s=1)
+            network, clock, sink, control = RealNetwork([parse_target(base)]), RealClock(), ListSink(), Control()
+            asyncio.get_running_loop().call_later(stop_s, control.stop_now)
+            shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
+            ended = await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=control)
+            await network.aclose()
+            clock.close()
+            server.close()
+            return ended, sink, made
+
+        ended, sink, made = asyncio.run(program(1.2, 30))
+        self.assertEqual(ended, "finished")
+        ledger = totals(made, sink)  # type: ignore[arg-type]
+        self.assertEqual((ledger.sent, ledger.failed), (ledger.answered, 0))
+        self.assertEqual(ledger.answered, len(spans))
+        self.assertEqual(len(spans), len(set(spans)))
+        self.assertGreater(sum(message.reopened for message in sink.messages), 5)
+
+        spans.clear()
+        ended, sink, made = asyncio.run(program(20, 0.8))
+        self.assertEqual(ended, "stopped now")
+        ledger = totals(made, sink)  # type: ignore[arg-type]
+        self.assertEqual(ledger.sent, ledger.answered + ledger.failed + sink.messages[-1].in_flight)
+        self.assertLessEqual(sink.messages[-1].in_flight, 4)

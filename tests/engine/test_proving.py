@@ -1,0 +1,203 @@
+"""Who asks: Basic, Digest by the examples of RFC 7616, tokens of clients fetched once and renewed, common headers, multipart."""
+
+import asyncio
+import base64
+import re
+from email import message_from_bytes
+from unittest import TestCase
+
+from dynamikos.engine.http.digest import challenge_in
+from dynamikos.engine.testing import Scripted, answer
+from tests.engine.support import frozen, perform, step, totals
+
+GET = 'request: get\naddress: "{{ env.base }}/x"'
+
+
+def header(data: bytes, name: str) -> str | None:
+    found = re.search(rb"(?im)^" + name.encode() + rb": (.*)\r$", data)
+    return found.group(1).decode() if found else None
+
+
+class Digest(TestCase):
+    def test_examples_of_the_rfc(self) -> None:
+        # RFC 7616 §3.9.1
+        given = 'Digest realm="http-auth@example.org", qop="auth, auth-int", algorithm={}, nonce="7ypf/xlj9XXwfDPEoM4URrv/xwf94BcCAzFZH4GiTo0v", opaque="FQhe/qaU925kfnzjCev0ciny7QMkPqMAFRtzCUYo5tdS"'
+        cnonce = "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ"
+        for algorithm, response in (
+            ("MD5", "8ca523f5e9506fed4657c9700eebdbec"),
+            ("SHA-256", "753927fa0e85d155564e2e272a28d1802ca10daf4496794697cf8db5856cb6c1"),
+        ):
+            challenge = challenge_in([given.format(algorithm)])
+            assert challenge is not None
+            said = challenge.answer("GET", "/dir/index.html", "Mufasa", "Circle of Life", cnonce)
+            self.assertIn(f'response="{response}"', said)
+            self.assertIn("nc=00000001", said)
+            self.assertIn(f'opaque="{challenge.opaque}"', said)
+
+    def test_the_oldest_form_without_qop(self) -> None:
+        # RFC 2069 §2.4, as corrected by its erratum 749
+        challenge = challenge_in(['Digest realm="testrealm@host.com", nonce="dcd98b7102dd2f0e8b11d0f600bfb0c093"'])
+        assert challenge is not None
+        said = challenge.answer("GET", "/dir/index.html", "Mufasa", "CircleOfLife", "")
+        self.assertIn('response="1949323746fe6a43ef61f9606e7febea"', said)
+        self.assertNotIn("nc=", said)
+
+    def test_the_strongest_that_can_be_answered(self) -> None:
+        found = challenge_in(
+            ['Basic realm="a"', 'Digest nonce="1", algorithm=MD5', 'Digest nonce="2", algorithm=SHA-256', 'Digest nonce="3", algorithm=X']
+        )
+        assert found is not None
+        self.assertEqual(found.nonce, "2")
+        self.assertIsNone(challenge_in(['Basic realm="a"', 'Digest nonce="1", qop="auth-int"']))
+
+    def test_challenge_once_then_ahead_and_again_when_stale(self) -> None:
+        nonces = ["n1"]
+
+        def server(data: bytes) -> Scripted:
+            said = header(data, "authorization") or ""
+            if f'nonce="{nonces[-1]}"' in said and "nc=00000004" in said:
+                nonces.append("n2")
+            if f'nonce="{nonces[-1]}"' not in said:
+                stale = ", stale=true" if "nonce" in said else ""
+                return Scripted(
+                    answer(b"", "401 Unauthorized", f'WWW-Authenticate: Digest realm="r", qop="auth", nonce="{nonces[-1]}"{stale}\r\n'), 0.1
+                )
+            return Scripted(answer(b"in"), 0.1)
+
+        made = frozen(
+            'authorization: {digest: {user: u, password: "{{ env.base }}"}}\nrounds:\n' + step("one", GET, think_s=0.5), hold_s=4.9
+        )
+        _, sink, network = perform(made, server)
+        ledger = totals(made, sink)
+        self.assertEqual(ledger.all_of("request").failed, {})
+        counts = [re.search(r"nc=(\d+)", header(data, "authorization") or "") for data in network.requests]
+        self.assertEqual([found and int(found.group(1)) for found in counts], [None, 1, 2, 3, 4, 1, 2, 3, 4, 5])
+        self.assertEqual(ledger.sent, len(network.requests))
+
+    def test_wrong_password_is_asked_for_once(self) -> None:
+        def server(data: bytes) -> Scripted:
+            return Scripted(answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="same"\r\n'), 0.1)
+
+        made = frozen("rounds:\n" + step("one", GET + "\nauthorization: {digest: {user: u, password: p}}", think_s=0.5), hold_s=0.4)
+        _, sink, network = perform(made, server)
+        self.assertEqual(totals(made, sink).all_of("request").failed, {"status-401": 1})
+        self.assertEqual(len(network.requests), 2)
+
+
+class Clients(TestCase):
+    ASK = '{client: {address: "{{ env.base }}/token", id: "sky desk", secret: "s:1", scope: "plan"}}'
+
+    def server(self, life: str) -> "list[str]":
+        self.issued: list[str] = []
+
+        def answers(data: bytes) -> Scripted:
+            if data.startswith(b"POST /token"):
+                self.issued.append(f"t{len(self.issued) + 1}")
+                self.asked = data
+                return Scripted(answer(f'{{"access_token": "{self.issued[-1]}", "token_type": "Bearer"{life}}}'.encode()), 0.2)
+            if header(data, "authorization") != f"Bearer {self.issued[-1] if self.issued else ''}":
+                return Scripted(answer(b"", "401 Unauthorized"), 0.1)
+            return Scripted(answer(b"in"), 0.1)
+
+        self.answers = answers
+        return self.issued
+
+    def test_fetched_once_for_all_users_and_counted_apart(self) -> None:
+        issued = self.server("")
+        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.9), users=5, hold_s=3.95)
+        _, sink, network = perform(made, self.answers)
+        self.assertEqual(issued, ["t1"])
+        said = header(self.asked, "authorization") or ""
+        self.assertEqual(base64.b64decode(said.removeprefix("Basic ")), b"sky+desk:s%3A1")
+        self.assertTrue(self.asked.endswith(b"grant_type=client_credentials&scope=plan"))
+        ledger = totals(made, sink)
+        self.assertEqual((ledger.all_of("token").passed.n, ledger.all_of("request").failed), (1, {}))
+        self.assertAlmostEqual(ledger.all_of("token").moments.mean_us, 200_000, delta=2)
+        self.assertAlmostEqual(ledger.all_of("request").moments.mean_us, 100_000, delta=2)
+        self.assertEqual(ledger.sent, len(network.requests))
+
+    def test_renewed_before_it_expires(self) -> None:
+        issued = self.server(', "expires_in": 2')
+        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.4), hold_s=5.9)
+        _, sink, _ = perform(made, self.answers)
+        self.assertEqual(totals(made, sink).all_of("request").failed, {})
+        self.assertIn(len(issued), (3, 4))
+
+    def test_renewed_once_when_it_is_refused_in_mid_run(self) -> None:
+        issued = self.server("")
+        answers, count = self.answers, 0
+
+        def server(data: bytes) -> Scripted:
+            nonlocal count
+            count += 1
+            if count == 5:
+                issued.append("changed by the server")
+            return answers(data)
+
+        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.4), hold_s=3.9)
+        _, sink, _ = perform(made, server)
+        self.assertEqual(totals(made, sink).all_of("request").failed, {})
+        self.assertEqual(issued, ["t1", "changed by the server", "t3"])
+
+    def test_refused_clients_say_why_and_nothing_secret_is_kept(self) -> None:
+        def server(data: bytes) -> Scripted:
+            return Scripted(answer(b'{"error": "invalid_client", "error_description": "unknown id"}', "401 Unauthorized"), 0.1)
+
+        made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.5), hold_s=0.4)
+        _, sink, network = perform(made, server)
+        self.assertEqual(totals(made, sink).all_of("request").failed, {"token": 1})
+        self.assertIn("answered 401 without a token: invalid_client. unknown id", sink.kept[0].error)
+        self.assertEqual(len(network.requests), 1)
+
+
+class Common(TestCase):
+    def test_headers_common_to_all_give_way_to_own_ones(self) -> None:
+        own = 'request: own\naddress: "{{ env.base }}/y"\nheaders: [[x-sky, mine]]\nauthorization: {none: true}'
+        made = frozen(
+            "headers: [[X-Sky, all], [X-More, m]]\nauthorization: {basic: {user: ü, password: p}}\nrounds:\n"
+            + step("one", GET, own, think_s=1),
+            hold_s=0.5,
+        )
+        _, _, network = perform(made, lambda data: Scripted(answer()))
+        first, second = network.requests[:2]
+        self.assertEqual((header(first, "x-sky"), header(second, "x-sky")), ("all", "mine"))
+        self.assertEqual(header(second, "x-more"), "m")
+        self.assertEqual(header(first, "authorization"), "Basic " + base64.b64encode("ü:p".encode()).decode())
+        self.assertIsNone(header(second, "authorization"))
+
+    def test_multipart_is_read_back_by_another_library(self) -> None:
+        picture = bytes(range(256))
+        body = f'{{parts: [{{name: title, value: "M {{{{ round.number }}}}"}}, {{name: "a \\"b\\"", file: sky.png, type: image/png, base64: {base64.b64encode(picture).decode()}}}]}}'
+        made = frozen(
+            "rounds:\n" + step("one", f'request: up\nmethod: POST\naddress: "{{{{ env.base }}}}/up"\nbody: {body}', think_s=1), hold_s=0.5
+        )
+        _, _, network = perform(made, lambda data: Scripted(answer()))
+        head, _, sent = network.requests[0].partition(b"\r\n\r\n")
+        self.assertEqual(int(header(head + b"\r\n", "content-length") or 0), len(sent))
+        message = message_from_bytes(b"Content-Type: " + (header(head + b"\r\n", "content-type") or "").encode() + b"\r\n\r\n" + sent)
+        title, file = message.get_payload()
+        self.assertEqual(title.get_payload(), "M 1")
+        self.assertEqual((file.get_filename(), file.get_content_type(), file.get_payload(decode=True)), ("sky.png", "image/png", picture))
+
+
+class Waiting(TestCase):
+    def test_who_waits_for_a_token_is_told_when_it_can_not_be_had(self) -> None:
+        from dynamikos.engine.failures import Failure
+        from dynamikos.engine.users.proving import Tokens
+
+        async def program() -> None:
+            tokens = Tokens()
+
+            async def fetch() -> tuple[str, float]:
+                await asyncio.sleep(0.01)
+                raise Failure("token", "no")
+
+            found = await asyncio.gather(*(tokens.get(("c",), lambda: 0.0, fetch) for _ in range(3)), return_exceptions=True)
+            self.assertTrue(all(isinstance(each, Failure) for each in found))
+
+            async def good() -> tuple[str, float]:
+                return "t", 0.0
+
+            self.assertEqual(await tokens.get(("c",), lambda: 0.0, good), "t")
+
+        asyncio.run(program())
