@@ -15,7 +15,7 @@ TABLE = {
     "journeys": ("get", "reader"), "journey-from-recording": ("post", "engineer"), "journey": ("get", "reader"), "journey-panel": ("get", "reader"),
     "journey-edit": ("post", "engineer"), "journey-undo": ("post", "engineer"), "journey-redo": ("post", "engineer"), "journey-text": ("post", "engineer"),
     "journey-discard-draft": ("post", "engineer"), "import-recording": ("post", "engineer"), "paste": ("post", "engineer"), "recording-file": ("get", "reader"), "rehearsal-file": ("get", "reader"), "rehearsal-stop": ("post", "engineer"), "rehearsal-page": ("get", "reader"),
-    "journey-thinking": ("post", "engineer"), "journey-revisions": ("post", "engineer"), "journey-find": ("get", "reader"), "record": ("post", "engineer"), "recording-live": ("get", "reader"), "recording-results": ("get", "reader"),
+    "journey-thinking": ("post", "engineer"), "shared-steps": ("post", "engineer"), "journey-share": ("post", "engineer"), "journey-ladder": ("get", "reader"), "journey-revisions": ("post", "engineer"), "journey-find": ("get", "reader"), "record": ("post", "engineer"), "recording-live": ("get", "reader"), "recording-results": ("get", "reader"),
     "recording-mark": ("post", "engineer"), "recording-control": ("post", "engineer"), "recording-authority": ("post", "engineer"), "recording-stream": ("stream", "reader"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
     "dataset": ("post", "engineer"), "settings": ("get", "reader"), "create-environment": ("post", "engineer"), "environment-values": ("post", "engineer"),
     "agree-target": ("post", "owner"), "withdraw-target": ("post", "owner"), "set-member": ("post", "owner"), "rehearse": ("post", "engineer"),

@@ -22,7 +22,7 @@ from uuid_utils.compat import uuid7
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.reports import KeptExchange
+from dynamikos.core.reports import KeptExchange, pack_kept
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.runner import Control, Shard, rehearse, run
@@ -32,7 +32,6 @@ from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S
 log = logging.getLogger(__name__)
 VERSION = "0.1.0"
 Rows = dict[str, list[list[str]]]
-_kept = msgspec.msgpack.Encoder()
 
 
 @dataclass(slots=True)
@@ -256,7 +255,7 @@ async def _rehearse(conninfo: str, rehearsal: str, own_ports: frozenset[int]) ->
                     return number
                 await link.execute(
                     "INSERT INTO rehearsals_rehearsedexchange (rehearsal_id, number, body) VALUES (%s, %s, %s)",
-                    (rehearsal, number, zlib.compress(_kept.encode(exchange), 1)),
+                    (rehearsal, number, pack_kept(exchange)),
                 )
                 number += 1
                 await _announce(link, rehearsal, number, "exchange", json.dumps({"number": number}))

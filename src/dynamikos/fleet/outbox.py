@@ -5,18 +5,16 @@ import collections
 import contextlib
 import logging
 import struct
-import zlib
 from pathlib import Path
 
 import msgspec
 import psycopg
 
-from dynamikos.core.reports import KeptExchange, ShardSecond, encode
+from dynamikos.core.reports import KeptExchange, ShardSecond, encode, pack_kept
 from dynamikos.fleet.settings import RECONNECT_S
 
 log = logging.getLogger(__name__)
 MEMORY = 120  # messages kept in memory before the rest goes to disk
-_kept = msgspec.msgpack.Encoder()
 
 
 class Outbox:
@@ -38,7 +36,7 @@ class Outbox:
 
     def keep(self, exchange: KeptExchange) -> None:
         facts = (exchange.series, exchange.reason[:120], exchange.user, exchange.round)
-        self._put("kept", exchange.second, zlib.compress(_kept.encode(exchange), 1), facts)
+        self._put("kept", exchange.second, pack_kept(exchange), facts)
 
     def unsent(self) -> int:
         return len(self._waiting) + self._spooled

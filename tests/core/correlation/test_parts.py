@@ -12,10 +12,10 @@ from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.accept import changed_request, fit, maker_for
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
-from dynamikos.core.correlation.jsontext import spans
 from dynamikos.core.correlation.offers import Seen, offers
 from dynamikos.core.correlation.sites import sites_of
 from dynamikos.core.exchanges import Answer, Exchange, Sent
+from dynamikos.core.exchanges.jsontext import spans
 from dynamikos.core.journeys import Body, Request
 from dynamikos.core.values import compile_text
 from tests.core.correlation.recordings import played

@@ -10,11 +10,11 @@ from msgspec.structs import replace
 
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
-from dynamikos.core.correlation.jsontext import spans
 from dynamikos.core.correlation.model import Strand, Use
 from dynamikos.core.correlation.offers import whole
 from dynamikos.core.exchanges import Exchange
-from dynamikos.core.journeys import Body, Journey, Request
+from dynamikos.core.exchanges.jsontext import spans
+from dynamikos.core.journeys import Body, FormPart, Journey, Request
 from dynamikos.core.journeys.editing import change_request
 
 HOLE = re.compile(r"\{\{.*?\}\}", re.S)
@@ -158,6 +158,8 @@ def changed_request(request: Request, place: str, value: str, hole: str) -> Requ
         return request
     if body.form is not None and kind in ("form", "field"):
         return replace(request, body=Body(form=_pairs(body.form, name, nth, value, hole), type=body.type))
+    if body.parts is not None and kind == "field":
+        return replace(request, body=replace(body, parts=_parts(body.parts, name, nth, value, hole)))
     if body.json is not None and kind == "json":
         path = first.partition(" ")[2]
         return replace(request, body=Body(json=_json(body.json, path, value, hole), type=body.type))
@@ -179,6 +181,13 @@ def changed_request(request: Request, place: str, value: str, hole: str) -> Requ
     else:
         text = fit(text, value, hole) or text
     return replace(request, body=Body(raw=text, type=body.type) if body.raw is not None else Body(json=text, type=body.type))
+
+
+def _parts(parts: Sequence[FormPart], name: str, nth: int, value: str, hole: str) -> tuple[FormPart, ...]:
+    """Like `_pairs`, for the parts of a multipart form."""
+    values = [(part.name, part.value) for part in parts]
+    changed = _pairs(values, name, nth, value, hole)
+    return tuple(replace(part, value=new) for part, (_, new) in zip(parts, changed, strict=True))
 
 
 def _path(address: str, number: int, value: str, hole: str) -> str:

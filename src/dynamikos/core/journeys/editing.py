@@ -1,11 +1,13 @@
 """Changes to a journey as pure functions: old value in, new value out. A part that is not there raises EditError."""
 
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.model import PARTS, Journey, Part, Request, Step, key_from
+from dynamikos.core.journeys.shared import Shared
 
 
 class EditError(DynamikosError):
@@ -127,10 +129,66 @@ def remove_request(journey: Journey, step_key: str, request_key: str) -> Journey
     return change_step(journey, step_key, requests=step.requests[:index] + step.requests[index + 1 :])
 
 
+def _own(step: Step) -> None:
+    if step.use:
+        raise EditError(f"“{step.name}” is a shared step; give it requests of its own in this journey first.")
+
+
+def own_requests(journey: Journey, step_key: str) -> Journey:
+    """A step that used a shared one, with a copy of its requests as its own."""
+    return change_step(journey, step_key, use="", recorded=())
+
+
+def use_shared(journey: Journey, part: Part, key: str, shared: Shared) -> Journey:
+    """With a step at the end of `part` that uses the shared step `key`."""
+    step_key = key_from(shared.name, {step.step for _, step in journey.steps()})
+    return _with(journey, part, [*journey.part(part), Step(step=step_key, name=shared.name, use=key, requests=shared.requests)])
+
+
+def each_of(journey: Journey, chosen: Iterable[str], edit: Callable[[Journey, str], Journey]) -> Journey:
+    """`edit` applied to several steps ("step") and requests ("step/request") in the journey's order, to each once.
+
+    A request whose step is chosen too is left to its step. Raises EditError when one is not there any more.
+    """
+    wanted = set(chosen)
+    places = []
+    for _, step in journey.steps():
+        if step.step in wanted:
+            places.append(step.step)
+        else:
+            places.extend(at for at in (f"{step.step}/{each.request}" for each in step.requests) if at in wanted)
+    missing = sorted(at for at in wanted - set(places) if at.partition("/")[0] not in places)
+    if missing:
+        raise EditError(f"“{missing[0]}” is not in this journey any more; reload the page")
+    for at in places:
+        journey = edit(journey, at)
+    return journey
+
+
+def gather(journey: Journey, chosen: Iterable[str], to: str) -> Journey:
+    """The chosen requests, and all requests of chosen steps, moved in their order to the end of step `to`."""
+
+    def move(made: Journey, at: str) -> Journey:
+        step_key, _, request_key = at.partition("/")
+        if step_key == to:
+            return made
+        if request_key:
+            return place_before(made, at, to)
+        _, _, step = find(made, step_key)
+        _own(step)
+        for each in step.requests:
+            made = place_before(made, f"{step_key}/{each.request}", to)
+        return remove_step(made, step_key)
+
+    find(journey, to)
+    return each_of(journey, chosen, move)
+
+
 def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
     """With a new step that begins with this request and takes what comes after it. Raises EditError for the first request."""
     part, at, step = find(journey, step_key)
     _, index, _ = find_request(journey, step_key, request_key)
+    _own(step)
     if index == 0:
         raise EditError("This is the first request of its step, so there is nothing to split off before it.")
     name = f"{step.name}, continued"
@@ -148,6 +206,8 @@ def merge_step(journey: Journey, step_key: str) -> Journey:
     if at + 1 >= len(steps):
         raise EditError(f"“{step.name}” is the last step of the {part}, so there is none after it to merge with.")
     following = steps[at + 1]
+    _own(step)
+    _own(following)
     requests = list(step.requests)
     for request in following.requests:
         requests.append(replace(request, request=key_from(request.request, {each.request for each in requests})))

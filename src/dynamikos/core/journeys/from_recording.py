@@ -1,7 +1,10 @@
 """A journey from a recording: page by page into steps, cookies left to the jar, think times from gaps."""
 
+import base64
 import re
 from collections.abc import Collection
+from email.parser import BytesParser
+from email.policy import HTTP
 from html import unescape
 from urllib.parse import SplitResult, parse_qsl, urlsplit
 
@@ -9,8 +12,9 @@ from msgspec.structs import replace
 
 from dynamikos.core.checks import Check
 from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.exchanges.model import redirect_of
-from dynamikos.core.journeys.model import Body, Journey, Request, Step, key_from
+from dynamikos.core.journeys.model import Body, FormPart, Journey, Request, Step, key_from
 
 STATIC = re.compile(r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|mp4|webm|map)\Z", re.I)
 STATIC_TYPES = ("image/", "font/", "text/css", "text/javascript", "application/javascript", "video/", "audio/")
@@ -228,8 +232,35 @@ def _body(exchange: Exchange) -> Body | None:
         return None
     kind = next((value for name, value in exchange.sent.headers if name.lower() == "content-type"), "")
     text = body.decode("utf-8", "replace").replace("{{", "{ {")
+    if kind.startswith("multipart/form-data"):
+        parts = _parts(body, kind)
+        if parts:
+            return Body(parts=parts)
     if "x-www-form-urlencoded" in kind:
         return Body(form=tuple(parse_qsl(text, keep_blank_values=True)))
-    if "json" in kind:
+    if "json" in kind and not problem_in(text):
         return Body(json=text, type="" if kind == "application/json" else kind)
     return Body(raw=text, type=kind or "application/octet-stream")
+
+
+def _parts(body: bytes, kind: str) -> tuple[FormPart, ...]:
+    """The parts of a multipart form (RFC 7578); () for what can't be read as one."""
+    message = BytesParser(policy=HTTP).parsebytes(b"Content-Type: " + kind.encode() + b"\r\n\r\n" + body)
+    made = []
+    for part in message.iter_parts() if message.is_multipart() else ():
+        name = part.get_param("name", header="content-disposition")
+        if not isinstance(name, str):
+            return ()
+        content = part.get_payload(decode=True) or b""
+        assert isinstance(content, bytes)
+        file = part.get_filename() or ""
+        given = str(part.get("content-type") or "")
+        try:
+            text = content.decode("utf-8")
+        except UnicodeDecodeError:
+            text = "\0"
+        if "\0" in text or (file and "{{" in text):
+            made.append(FormPart(name=name, file=file or name, type=given, base64=base64.b64encode(content).decode()))
+        else:
+            made.append(FormPart(name=name, file=file, type=given, value=text.replace("{{", "{ {")))
+    return tuple(made)

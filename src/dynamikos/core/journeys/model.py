@@ -108,7 +108,8 @@ class Step(Frozen, frozen=True, kw_only=True):
     """One thing a person does, as they would name it; after it they think for `think_s` seconds.
 
     `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at `think_s` and its p95 at `think_to_s`.
-    `recorded_think_s` is what the recording had. `off` leaves the step out. `use` names a shared step whose requests it performs.
+    `recorded_think_s` is what the recording had. `off` leaves the step out. `use` names a shared step whose requests it
+    performs; `recorded` then says which of them is which exchange of this journey's recording.
     """
 
     step: Key
@@ -118,6 +119,7 @@ class Step(Frozen, frozen=True, kw_only=True):
     think_to_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] = 0.0
     recorded_think_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] | None = None
     use: str = ""
+    recorded: tuple[tuple[str, int], ...] = ()
     requests: tuple[Request, ...] = ()
     off: bool = False
     note: str = ""

@@ -44,7 +44,9 @@ def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
     def whole(step: Step) -> Step:
         if not step.use:
             return step
-        return replace(step, requests=shared[step.use].requests if step.use in shared else ())
+        numbers = dict(step.recorded)
+        requests = shared[step.use].requests if step.use in shared else ()
+        return replace(step, requests=tuple(replace(each, recorded=numbers.get(each.request)) for each in requests), recorded=())
 
     if not used_in(journey):
         return journey
@@ -55,21 +57,23 @@ def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[
     """The opposite of `expand` after an edit: the journey as it is stored, and the shared steps whose requests were changed in it."""
     changed: dict[str, Shared] = {}
 
-    def bare(step: Step) -> Step:
-        if not step.use:
+    def stored(step: Step) -> Step:
+        if not step.use or step.use not in shared:
             return step
-        if step.use not in shared:
-            return replace(step, use="")  # the last copy of it is here
-        if step.requests != shared[step.use].requests:
-            changed[step.use] = replace(shared[step.use], requests=step.requests)
-        return replace(step, requests=())
+        bare = tuple(replace(each, recorded=None) for each in step.requests)
+        if bare != shared[step.use].requests:
+            changed[step.use] = replace(shared[step.use], requests=bare)
+        numbers = tuple((each.request, each.recorded) for each in step.requests if each.recorded is not None)
+        return replace(step, requests=(), recorded=numbers)
 
-    return replace(journey, **{part: tuple(bare(step) for step in journey.part(part)) for part in PARTS}), changed
+    return replace(journey, **{part: tuple(stored(step) for step in journey.part(part)) for part in PARTS}), changed
 
 
 def share(journey: Journey, step: Step, key: str) -> tuple[Journey, Shared]:
-    """`step` of `journey` made a shared one under `key`."""
-    made = Shared(form=1, shared=key, name=step.name, requests=step.requests, note=step.note)
+    """`step` of `journey` made a shared one under `key`; the journey as it is before folding."""
+    made = Shared(
+        form=1, shared=key, name=step.name, requests=tuple(replace(each, recorded=None) for each in step.requests), note=step.note
+    )
 
     def used(each: Step) -> Step:
         return replace(each, use=key) if each.step == step.step else each

@@ -16,10 +16,14 @@ def parse_journey(text: str, *, file: str = "") -> Journey:
     journey = parse(text, Journey, noted=NOTED, file=file)
     seen: set[str] = set()
     for _, step in journey.steps():
-        for key in (step.step, *()):
-            if key in seen:
-                raise TextError(f"two steps have the key '{key}'; a key is unique in its journey", file=file)
-            seen.add(key)
+        if step.step in seen:
+            raise TextError(f"two steps have the key '{step.step}'; a key is unique in its journey", file=file)
+        seen.add(step.step)
+        if step.use and step.requests:
+            raise TextError(
+                f"step '{step.step}' uses the shared step '{step.use}', so its requests stand there; take either `use` or `requests` away",
+                file=file,
+            )
         requests = [request.request for request in step.requests]
         twice = next((key for key in requests if requests.count(key) > 1), None)
         if twice:

@@ -8,6 +8,7 @@ import msgspec
 from dynamikos.core.captures import compile_capture
 from dynamikos.core.checks import compile_check
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.journeys.model import Authorization, Body, Journey, Request
 from dynamikos.core.values import names_in
 
@@ -124,6 +125,8 @@ def _kinds(step: str, request: str, body: Body | None, authorization: Authorizat
         return
     if sum(getattr(body, kind) is not None for kind in ("form", "parts", "json", "raw")) != 1:
         yield Problem(step=step, request=request, message="body: give one of form, parts, json or raw")
+    if body.json is not None and (wrong := problem_in(body.json)):
+        yield Problem(step=step, request=request, message=f"JSON body, {wrong}; a body that shall not be JSON is given as raw")
     for part in body.parts or ():
         try:
             base64.b64decode(part.base64, validate=True)

@@ -1,5 +1,7 @@
 """One message a second and shard: complete when sent, empty ones too (absent = unknown, zero = zero)."""
 
+import zlib
+
 import msgspec
 
 VERSION = 1
@@ -94,6 +96,19 @@ class KeptExchange(msgspec.Struct, kw_only=True):
 
 _encoder = msgspec.msgpack.Encoder()
 _decoder = msgspec.msgpack.Decoder(ShardSecond)
+
+
+_kept_encoder = msgspec.msgpack.Encoder()
+_kept_decoder = msgspec.msgpack.Decoder(KeptExchange)
+
+
+def pack_kept(exchange: KeptExchange) -> bytes:
+    """As it lies in the database: msgpack, compressed."""
+    return zlib.compress(_kept_encoder.encode(exchange), 1)
+
+
+def unpack_kept(body: bytes) -> KeptExchange:
+    return _kept_decoder.decode(zlib.decompress(body))
 
 
 def encode(message: ShardSecond) -> bytes:

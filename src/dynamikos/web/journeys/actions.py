@@ -7,15 +7,16 @@ from django.db import transaction
 from dynamikos.core.errors import DynamikosError, TextError
 from dynamikos.core.exchanges import Recording as CoreRecording
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import key_from, parse_journey
+from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
+from dynamikos.core.journeys.editing import find
 from dynamikos.core.journeys.from_recording import journey_from
 from dynamikos.web.environments.actions import create as create_environment
 from dynamikos.web.environments.queries import first as first_environment
-from dynamikos.web.journeys.models import Journey
-from dynamikos.web.journeys.queries import content
+from dynamikos.web.journeys.models import Journey, SharedStep
+from dynamikos.web.journeys.queries import content, shared_steps
 from dynamikos.web.projects import revisions
 from dynamikos.web.projects.access import note
-from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.recordings.models import Recording
 from dynamikos.web.recordings.queries import as_core
 
@@ -62,6 +63,9 @@ def change(member: Membership, pk_or_journey: Journey, parent: str, edit: Callab
     """Applies `edit` to the head, if `parent` still names it. Raises Stale or DynamikosError; then nothing changes."""
     found = Journey.objects.select_for_update().get(pk=pk_or_journey.pk)
     changed = edit(content(found))
+    changed, shared = fold(changed, shared_steps(found.project_id, used_in(changed)))
+    for key, value in shared.items():
+        _save_shared(member, SharedStep.objects.select_for_update().get(project=found.project, key=key), value, label=label)
     found.head = revisions.save(found.head, found.pk, changed, member.account, parent=parent, label=label)
     found.name, found.draft = changed.name, ""
     found.save(update_fields=["head", "name", "draft", "changed_at"])
@@ -78,7 +82,61 @@ def save_text(member: Membership, found: Journey, parent: str, text: str) -> tup
         found.draft = text
         found.save(update_fields=["draft"])
         return found, problem
-    return change(member, found, parent, lambda _: core, "text form"), None
+    whole = expand(core, shared_steps(found.project_id, used_in(core)))
+    return change(member, found, parent, lambda _: whole, "text form"), None
+
+
+def _save_shared(member: Membership, found: SharedStep, value: Shared, label: str = "") -> None:
+    found.head = revisions.save(found.head, found.pk, value, member.account, parent=revisions.token(found.head), label=label)
+    found.name = value.name
+    found.save(update_fields=["head", "name", "changed_at"])
+
+
+@transaction.atomic
+def share_step(member: Membership, found: Journey, parent: str, step_key: str) -> tuple[Journey, SharedStep]:
+    """A step of the journey made a shared one, which this journey then uses."""
+    core = content(found)
+    _, _, step = find(core, step_key)
+    if step.use:
+        raise DynamikosError(f"“{step.name}” is shared already.")
+    if not step.requests:
+        raise DynamikosError(f"“{step.name}” has no request yet, so there is nothing to share.")
+    key = key_from(step.name, set(SharedStep.objects.filter(project=member.project).values_list("key", flat=True)))
+    shared_core, value = share(core, step, key)
+    made = SharedStep.objects.create(project=member.project, key=key, name=step.name)
+    _save_shared(member, made, value)
+    note(member, "shared step created", step.name)
+    return change(member, found, parent, lambda _: shared_core, label=""), made
+
+
+def save_shared(member: Membership, found: SharedStep, text: str, parent: str) -> None:
+    """Name and requests from the text form. Raises TextError, DynamikosError or Stale; then nothing changes."""
+    value = parse_shared(text)
+    if value.shared != found.key:
+        raise TextError(f"the key 'shared' is given once and stays '{found.key}'; change 'name' instead", line=2)
+    with transaction.atomic():
+        found = SharedStep.objects.select_for_update().get(pk=found.pk)
+        found.head = revisions.save(found.head, found.pk, value, member.account, parent=parent, label="")
+        found.name = value.name
+        found.save(update_fields=["head", "name", "changed_at"])
+
+
+def restore_shared(member: Membership, found: SharedStep, number: str) -> None:
+    """An older revision's content as the newest. Raises DynamikosError when there is no such revision."""
+    old = Revision.objects.filter(subject=found.pk, number=int(number) if number.isdigit() else -1).first()
+    if old is None:
+        raise DynamikosError(f"There is no revision {number} of this shared step.")
+    _save_shared(member, found, revisions.value_of(old, Shared))
+    note(member, "revision restored", found.name, number=old.number)
+
+
+def remove_shared(member: Membership, found: SharedStep, users: list[Journey]) -> None:
+    """Raises DynamikosError while a journey uses it."""
+    if users:
+        names = ", ".join(f"“{each.name}”" for each in users[:5])
+        raise DynamikosError(f"“{found.name}” is used by {names}; give those journeys requests of their own first.")
+    note(member, "shared step deleted", found.name)
+    found.delete()
 
 
 @transaction.atomic
@@ -99,8 +157,6 @@ def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
 @transaction.atomic
 def restore(member: Membership, found: Journey, parent: str, number: str) -> Journey:
     """An older revision's content as the newest revision. Raises DynamikosError when there is no such revision."""
-    from dynamikos.web.projects.models import Revision
-
     old = Revision.objects.filter(subject=found.pk, number=int(number) if number.isdigit() else -1).first()
     if old is None:
         raise DynamikosError(f"There is no revision {number} of this journey.")

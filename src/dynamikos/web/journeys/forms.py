@@ -1,5 +1,7 @@
 """What the panel beside the ladder sends, as core values."""
 
+import base64
+import json
 from itertools import zip_longest
 
 from django.http import QueryDict
@@ -8,12 +10,14 @@ from dynamikos.core.captures import Capture
 from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
 from dynamikos.core.checks import Check, JsonEquals
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys import Body, Request
+from dynamikos.core.exchanges import jsontext
+from dynamikos.core.journeys import Authorization, Body, Client, FormPart, Login, Request
 
 CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie", "address")
 PICKS = ("first", "last", "random", "all")
 DECODINGS = ("", "percent", "html", "json", "base64")
 CHECK_FORMS = ("status", "contains", "json")
+MAX_FILE_BYTES = 2_000_000
 
 
 def pairs(data: QueryDict, name: str) -> tuple[tuple[str, str], ...]:
@@ -21,15 +25,95 @@ def pairs(data: QueryDict, name: str) -> tuple[tuple[str, str], ...]:
     return tuple((n, v) for n, v in zip(data.getlist(f"{name}-name"), data.getlist(f"{name}-value"), strict=False) if n.strip())
 
 
-def body_from(data: QueryDict) -> Body | None:
+def body_from(data: QueryDict, old: Body | None) -> Body | None:
+    """Raises DynamikosError for what can't be sent as the kind it is said to be."""
     kind = data.get("body-kind", "")
     if kind == "form":
         return Body(form=pairs(data, "form"))
+    if kind == "parts":
+        return Body(parts=parts_from(data, old))
+    text = data.get("body-text")
+    if text is None:  # another kind was chosen just now: what was typed goes with it
+        text = _as_text(old)
     if kind == "json":
-        return Body(json=data.get("body-text", ""), type=data.get("body-type", ""))
+        leaves = dict(zip(data.getlist("leaf-path"), data.getlist("leaf-value"), strict=False))
+        before = dict(leaves_of(text))
+        changes = {path: value.strip() or '""' for path, value in leaves.items() if path in before and before[path] != value}
+        if changes:
+            text = jsontext.change(text, changes)
+        wrong = jsontext.problem_in(text) if text.strip() else ""
+        if wrong and data.get("body-text") is not None:
+            raise DynamikosError(f"JSON body, {wrong}. To send it as it is, choose “raw text” first.")
+        return Body(json=text, type=data.get("body-type", ""))
     if kind == "raw":
-        return Body(raw=data.get("body-text", ""), type=data.get("body-type", ""))
+        return Body(raw=text, type=data.get("body-type", ""))
     return None
+
+
+def leaves_of(text: str) -> list[tuple[str, str]]:
+    """(JSONPath, scalar as written) of a JSON text; none when it is not JSON."""
+    try:
+        return [(path, text[start:end]) for path, start, end in jsontext.spans(text)]
+    except jsontext.NotJson:
+        return []
+
+
+def _as_text(body: Body | None) -> str:
+    if body is None:
+        return ""
+    if body.json is not None or body.raw is not None:
+        return body.json if body.json is not None else body.raw or ""
+    fields = body.form if body.form is not None else [(part.name, part.value) for part in body.parts or ()]
+    return json.dumps(dict(fields), ensure_ascii=False, indent=1)
+
+
+def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
+    """Rows of a multipart body. A content is what was chosen now (base64), or "keep N": that of row N before."""
+    before = (old.parts if old is not None else None) or ()
+    columns = ("name", "value", "file", "type", "content")
+    made = []
+    for name, value, file, kind, content in zip_longest(*(data.getlist(f"part-{each}") for each in columns), fillvalue=""):
+        if not name.strip():
+            continue
+        if content.startswith("keep "):
+            number = int(content[5:]) if content[5:].isdigit() else -1
+            content = before[number].base64 if 0 <= number < len(before) else ""
+        elif content:
+            try:
+                size = len(base64.b64decode(content, validate=True))
+            except ValueError as problem:
+                raise DynamikosError(f"part {name}: its content came broken; choose the file again.") from problem
+            if size > MAX_FILE_BYTES:
+                raise DynamikosError(
+                    f"part {name}: a file of {size:,} bytes is too large for a journey; at most {MAX_FILE_BYTES:,} go with it."
+                )
+        made.append(FormPart(name=name.strip(), value="" if content else value, file=file.strip(), type=kind.strip(), base64=content))
+    if not made and old is not None and old.form is not None:  # just chosen: the fields stay
+        return tuple(FormPart(name=name, value=value) for name, value in old.form)
+    return tuple(made)
+
+
+PROOFS = ("basic", "digest", "bearer", "client")
+
+
+def authorization_from(data: QueryDict) -> Authorization | None:
+    """Raises DynamikosError when something is missing. None: nothing of its own."""
+    kind = data.get("auth-kind", "")
+
+    def field(name: str, *, needed: bool = True) -> str:
+        return data.get(f"auth-{name}", "").strip() or ("…" if needed else "")
+
+    if kind in ("basic", "digest"):
+        return Authorization(**{kind: Login(user=field("user"), password=field("password"))})  # type: ignore[arg-type]
+    if kind == "bearer":
+        return Authorization(bearer=field("token"))
+    if kind == "client":
+        return Authorization(
+            client=Client(
+                address=field("address"), id=field("id"), secret=field("secret"), scope=field("scope", needed=False), form=bool(data.get("auth-form"))
+            )
+        )  # fmt: skip
+    return Authorization(none=True) if kind == "none" else None
 
 
 def captures_from(data: QueryDict) -> tuple[Capture, ...]:
@@ -87,7 +171,7 @@ def checks_from(data: QueryDict) -> tuple[Check, ...]:
     return tuple(made)
 
 
-def request_changes(data: QueryDict) -> dict[str, object]:
+def request_changes(data: QueryDict, old: Request) -> dict[str, object]:
     """The fields of a request that the panel edits."""
     method = data.get("method", "GET").strip().upper()
     if not (method.isalpha() and 3 <= len(method) <= 10):
@@ -96,7 +180,8 @@ def request_changes(data: QueryDict) -> dict[str, object]:
     if not address:
         raise DynamikosError("A request needs an address, such as {{ env.target }}/sign-in.")
     return {
-        "method": method, "address": address, "query": pairs(data, "query"), "headers": pairs(data, "header"), "body": body_from(data),
+        "method": method, "address": address, "query": pairs(data, "query"), "headers": pairs(data, "header"), "body": body_from(data, old.body),
+        "authorization": authorization_from(data),
         "embedded": tuple(line.strip() for line in data.get("embedded", "").splitlines() if line.strip()),
         "captures": captures_from(data), "checks": checks_from(data), "note": data.get("note", "").strip(),
     }  # fmt: skip

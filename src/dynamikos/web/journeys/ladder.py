@@ -2,8 +2,10 @@
 
 from dataclasses import dataclass, field
 
+from msgspec.structs import replace
+
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.model import PARTS, Journey, Step
+from dynamikos.core.journeys.model import PARTS, Journey, Request, Step
 from dynamikos.core.journeys.verify import texts_of
 from dynamikos.core.values import names_in
 
@@ -34,6 +36,7 @@ class StepRow:
     height: int
     think: str
     is_empty: bool
+    is_shared: bool = False
 
 
 @dataclass(slots=True)
@@ -60,6 +63,9 @@ class Ladder:
     width: int = WIDTH
 
 
+NAMES = {"cleanup": "clean-up, after a rehearsal"}
+
+
 def cut(text: str, length: int) -> str:
     return text if len(text) <= length else text[: length - 1] + "…"
 
@@ -75,9 +81,31 @@ def path_of(address: str) -> str:
 def _thinking(step: Step) -> str:
     if step.off:
         return "switched off"
+    if step.use:
+        return f"shared · think {step.think_s:g} s" if step.think_s else "shared"
     if step.think != "fixed":
         return f"think {step.think_s:g}–{step.think_to_s:g} s"
     return f"think {step.think_s:g} s" if step.think_s else ""
+
+
+def only(journey: Journey, text: str) -> Journey:
+    """The steps and requests in which `text` (any case) is found, in names, addresses, bodies, captures or checks; all without a text."""
+    wanted = text.lower()
+    if not wanted:
+        return journey
+
+    def has(request: Request) -> bool:
+        words = [request.request, request.method, path_of(request.address), *(word for _, word in texts_of(request))]
+        words += [capture.name for capture in request.captures] + [request.note]
+        return any(wanted in word.lower() for word in words) or wanted in f"{request.method} {path_of(request.address)}".lower()
+
+    def kept(step: Step) -> Step | None:
+        if wanted in step.name.lower():
+            return step
+        requests = tuple(request for request in step.requests if has(request))
+        return replace(step, requests=requests) if requests else None
+
+    return replace(journey, **{part: tuple(s for s in map(kept, journey.part(part)) if s is not None) for part in PARTS})
 
 
 def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | None = None) -> Ladder:
@@ -86,7 +114,9 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
     y = 30
     births: dict[str, tuple[int, list[int]]] = {}
     for part in PARTS:
-        ladder.parts.append((part.upper(), y))
+        if part == "cleanup" and not journey.cleanup:
+            continue
+        ladder.parts.append((NAMES.get(part, part).upper(), y))
         y += PART_H
         for step in journey.part(part):
             top = y
@@ -124,7 +154,7 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
                 y += RUNG_H + (DOTS_H if request.embedded else 0)
             if not step.requests:
                 y += 22
-            ladder.steps.append(StepRow(step.step, cut(step.name, 26), top, y - top, _thinking(step), not step.requests))
+            ladder.steps.append(StepRow(step.step, cut(step.name, 26), top, y - top, _thinking(step), not step.requests, bool(step.use)))
             y += 6
     lanes: list[int] = []
     labels: dict[int, int] = {}

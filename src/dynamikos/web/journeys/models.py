@@ -24,3 +24,21 @@ class Journey(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class SharedStep(models.Model):
+    """A step that several journeys use; its content is the head revision (core.journeys.Shared)."""
+
+    id = models.UUIDField(primary_key=True, default=new_id, editable=False)
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="shared_steps")
+    key = models.CharField(max_length=80)
+    name = models.CharField(max_length=160)
+    head = models.ForeignKey(Revision, on_delete=models.PROTECT, null=True, related_name="+")
+    changed_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["project", "key"], name="shared_step_key")]
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name

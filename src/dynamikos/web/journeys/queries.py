@@ -2,6 +2,7 @@
 
 import difflib
 import uuid
+from collections.abc import Collection
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -10,10 +11,11 @@ from django.shortcuts import get_object_or_404
 
 from dynamikos.core.exchanges import text_of
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import Problem, verify, write_journey
+from dynamikos.core.journeys import Problem, Shared, expand, used_in, verify, write_journey
+from dynamikos.core.reports import unpack_kept
 from dynamikos.web.datasets.queries import columns_known
 from dynamikos.web.environments.queries import first, known
-from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys.models import Journey, SharedStep
 from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.projects.revisions import value_of
 from dynamikos.web.recordings.queries import as_core
@@ -27,16 +29,54 @@ def journey(member: Membership, pk: uuid.UUID) -> Journey:
     return get_object_or_404(journeys(member), pk=pk)
 
 
-def content(found: Journey) -> CoreJourney:
-    """The core value of the head revision."""
+def stored(found: Journey) -> CoreJourney:
+    """The core value of the head revision, as it is kept: steps that use a shared one have no requests."""
     assert found.head is not None
     return _decoded(found.head.pk, found.head.sha256)  # a revision is folded into under a new sum
+
+
+def content(found: Journey) -> CoreJourney:
+    """The core value of the head revision with the requests of shared steps in it."""
+    core = stored(found)
+    return expand(core, shared_steps(found.project_id, used_in(core)))
+
+
+def shared_steps(project: uuid.UUID, keys: Collection[str]) -> dict[str, Shared]:
+    """The project's shared steps with these keys, at their heads."""
+    if not keys:
+        return {}
+    rows = SharedStep.objects.filter(project=project, key__in=keys).select_related("head")
+    return {row.key: _shared(row.head.pk, row.head.sha256) for row in rows if row.head is not None}
+
+
+def users_of(found: Journey, key: str) -> list[Journey]:
+    """The journeys of the project that use the shared step `key`."""
+    return [each for each in Journey.objects.filter(project=found.project_id).select_related("head") if key in used_in(stored(each))]
+
+
+@lru_cache(maxsize=64)
+def _shared(revision: uuid.UUID, sha256: str) -> Shared:
+    return value_of(Revision.objects.get(pk=revision), Shared)
+
+
+def all_shared(member: Membership) -> list[tuple[SharedStep, Shared, list[Journey]]]:
+    """Every shared step with its content and the journeys that use it."""
+    users: dict[str, list[Journey]] = {}
+    for each in journeys(member):
+        for key in used_in(stored(each)):
+            users.setdefault(key, []).append(each)
+    rows = SharedStep.objects.filter(project=member.project).select_related("head")
+    return [(row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])) for row in rows if row.head is not None]
 
 
 def problems(found: Journey, core: CoreJourney) -> list[Problem]:
     """What is wrong with it, given the project's data sets and its first environment."""
     names = frozenset(columns_known(found.project) | set(known(first(found.project))))
-    key = (found.head.sha256 if found.head is not None else "", names)
+    key = (
+        found.head.sha256 if found.head is not None else "",
+        names,
+        tuple(core.find_step(step.step) for _, step in core.steps() if step.use),
+    )
     known_ones = _verified.get(key)
     if known_ones is None:  # the same content with the same names is verified once
         if len(_verified) >= 64:
@@ -45,12 +85,39 @@ def problems(found: Journey, core: CoreJourney) -> list[Problem]:
     return list(known_ones)
 
 
-_verified: dict[tuple[str, frozenset[str]], list[Problem]] = {}
+_verified: dict[tuple[object, ...], list[Problem]] = {}
 
 
 @lru_cache(maxsize=64)
 def _decoded(revision: uuid.UUID, sha256: str) -> CoreJourney:
     return value_of(Revision.objects.get(pk=revision), CoreJourney)
+
+
+def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]:
+    """Name → where its value comes from ("from") and what it was in the last rehearsal ("last"), for every value of the project."""
+    made: dict[str, dict[str, str]] = {}
+    environment = first(found.project)
+    for name, value in known(environment).items():
+        made[name] = {"from": f"from the environment {environment}", "last": value}
+    for name in columns_known(found.project):
+        made[name] = {"from": f"a column of {name.partition('.')[0]}: a new row each round"}
+    made["user.number"], made["round.number"] = {"from": "the user's number, from 1"}, {"from": "the round's number, from 1"}
+    for _, step in core.steps():
+        for request in step.requests:
+            for capture in request.captures:
+                form = next(
+                    name
+                    for name in ("json", "css", "between", "regex", "header", "cookie", "address")
+                    if getattr(capture, name) is not None
+                )
+                made[capture.name] = {"from": f"captured by {form} from the answer of {request.request} in {step.name}"}
+    last = found.rehearsals.first() if hasattr(found, "rehearsals") else None
+    exchange = last.exchanges.last() if last is not None else None
+    if exchange is not None:
+        for name, value in unpack_kept(bytes(exchange.body)).variables.items():
+            if name in made:
+                made[name]["last"] = value[:200]
+    return made
 
 
 def revisions(found: Journey) -> list[Revision]:

@@ -1,8 +1,11 @@
 from django.urls import path
 
-from dynamikos.web.journeys import views
+from dynamikos.web.journeys import shared, views
 
 urlpatterns = [
+    path("p/<uuid:project>/journeys/shared", shared.shared_steps, name="shared-steps"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/share", shared.share, name="journey-share"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/ladder", views.ladder, name="journey-ladder"),
     path("p/<uuid:project>/journeys", views.journeys, name="journeys"),
     path("p/<uuid:project>/journeys/from/<uuid:recording>", views.from_recording, name="journey-from-recording"),
     path("p/<uuid:project>/journeys/<uuid:pk>", views.journey, name="journey"),

@@ -1,34 +1,18 @@
+import json
 import uuid
+from collections.abc import Iterator
 
-from django.http import HttpRequest, HttpResponse, QueryDict
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys import FormPart, write_journey
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import write_journey
-from dynamikos.core.journeys.editing import (
-    EditError,
-    add_step,
-    change_request,
-    change_step,
-    duplicate,
-    find,
-    find_request,
-    merge_step,
-    move_request,
-    move_step,
-    place_before,
-    place_step,
-    remove_request,
-    remove_step,
-    set_thinking,
-    split_step,
-    switch,
-)  # fmt: skip
+from dynamikos.core.journeys.editing import EditError, find, find_request, set_thinking
 from dynamikos.core.journeys.model import PARTS
-from dynamikos.web.journeys import actions, forms, queries
-from dynamikos.web.journeys.ladder import draw
-from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys import actions, edits, forms, queries
+from dynamikos.web.journeys.ladder import draw, only, path_of
+from dynamikos.web.journeys.models import Journey, SharedStep
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
@@ -61,16 +45,16 @@ def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUI
     return render(request, "journeys/hosts.html", context, status=status)
 
 
-def _context(member: Membership, found: Journey, select: str = "") -> dict[str, object]:
+def _context(member: Membership, found: Journey, select: str = "", text: str = "") -> dict[str, object]:
     core = queries.content(found)
     problems = queries.problems(found, core)
     wrong = {(each.step, each.request): ("", True) for each in problems}
-    ladder = draw(core)
+    ladder = draw(only(core, text))
     for rung in ladder.rungs:
         rung.is_bad = (rung.step, rung.request) in wrong
     checked = sum(bool(each.checks) for _, step in core.steps() for each in step.requests)
     return {
-        "journey": found, "core": core, "ladder": ladder, "problems": problems, "token": token(found.head), "select": select,
+        "journey": found, "core": core, "ladder": ladder, "filter": text, "found": len(ladder.rungs), "problems": problems, "token": token(found.head), "select": select,
         "requests": sum(len(step.requests) for _, step in core.steps()), "steps": sum(1 for _ in core.steps()), "unchecked": checked == 0,
         "can_undo": found.head is not None and found.head.parent_id is not None, "can_redo": found.head is not None and found.head.children.exists(),
         "last": found.rehearsals.first() if hasattr(found, "rehearsals") else None,
@@ -82,15 +66,18 @@ def journey(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     found = queries.journey(member, pk)
     context = _context(member, found, request.GET.get("at", ""))
     context.update(_panel(found, context["core"], request.GET.get("at", "")))  # type: ignore[arg-type]
+    context["values"] = json.dumps(queries.values_known(found, queries.content(found)))
     return render(request, "journeys/journey.html", context)
 
 
 MOVES = (("up", "Alt+ArrowUp", "Move up"), ("down", "Alt+ArrowDown", "Move down"))
 
 
-def _moves(kind: str, off: bool) -> list[tuple[str, str, str]]:
+def _moves(kind: str, off: bool, *, is_shared: bool = False) -> list[tuple[str, str, str]]:
     """(what, key, name) of what can be done with the chosen step or request."""
     own = ("split", "", "Split here") if kind == "request" else ("merge", "", "Merge with next")
+    if is_shared:
+        own = ("own", "", "Give it requests of its own here")
     return [*MOVES, ("duplicate", "", "Duplicate"), own, ("switch", "o", "Switch on" if off else "Switch off"), ("remove", "", "Delete")]
 
 
@@ -107,25 +94,35 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
                 "capture_forms": forms.CAPTURE_FORMS, "check_forms": forms.CHECK_FORMS, "decodings": forms.DECODINGS, "recorded": recorded,
                 "query_rows": [*request.query, ("", "")], "header_rows": [*request.headers, ("", "")],
                 "form_rows": [*((request.body.form if request.body else None) or ()), ("", "")],
-                "body_kind": _body_kind(request.body), "recorded_text": _recorded_text(recorded),
+                "body_kind": _body_kind(request.body), "recorded_text": _recorded_text(recorded), "leaves": forms.leaves_of(request.body.json or "") if request.body else [],
+                "part_rows": [*((request.body.parts if request.body else None) or ()), FormPart(name="")], "proof": request.authorization, "proofs": forms.PROOFS,
+                "users": queries.users_of(found, step.use) if step.use else [],
             }  # fmt: skip
         if step_key:
             part, _, step = find(core, step_key)
             return {
                 "kind": "step",
-                "moves": _moves("step", step.off),
-                "kinds_of_thinking": THINKING,
+                "moves": _moves("step", step.off, is_shared=bool(step.use)),
+                "kinds_of_thinking": edits.THINKING,
                 "step": step,
                 "part": part,
                 "parts": PARTS,
+                "users": queries.users_of(found, step.use) if step.use else [],
             }
     except EditError:
-        return {"kind": "journey", "gone": at, "parts": PARTS}
-    return {"kind": "journey", "parts": PARTS}
+        return _journey_panel(found, core, gone=at)
+    return _journey_panel(found, core)
+
+
+def _journey_panel(found: Journey, core: CoreJourney, gone: str = "") -> dict[str, object]:
+    return {
+        "kind": "journey", "gone": gone, "parts": PARTS, "common_rows": [*core.headers, ("", "")], "proof": core.authorization, "proofs": forms.PROOFS,
+        "shared": list(SharedStep.objects.filter(project=found.project)),
+    }  # fmt: skip
 
 
 def _body_kind(body: object) -> str:
-    return next((kind for kind in ("form", "json", "raw") if body is not None and getattr(body, kind) is not None), "none")
+    return next((kind for kind in ("form", "parts", "json", "raw") if body is not None and getattr(body, kind) is not None), "none")
 
 
 def _recorded_text(recorded: object) -> str:
@@ -137,12 +134,35 @@ def _recorded_text(recorded: object) -> str:
 
 
 @member_view()
+def ladder(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """The ladder alone, with only what a text is found in."""
+    found = queries.journey(member, pk)
+    context = _context(member, found, request.GET.get("at", ""), request.GET.get("filter", "").strip())
+    return render(request, "journeys/_ladder_only.html", context)
+
+
+@member_view()
 def panel(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.journey(member, pk)
     at = request.GET.get("at", "")
     core = queries.content(found)  # the ladder stays as it is: only the panel is made
-    context = {"journey": found, "core": core, "problems": queries.problems(found, core), "select": at, **_panel(found, core, at)}
+    also = request.GET.getlist("also")
+    if len(also) > 1:
+        chosen = [(key, name) for key, name in _names(core) if key in also]
+        shown: dict[str, object] = {"kind": "several", "chosen": chosen, "steps_to": [step for _, step in core.steps() if not step.use]}
+        return render(request, "journeys/panel.html", {"journey": found, "core": core, "select": at, **shown})
+    context = {
+        "journey": found, "core": core, "problems": queries.problems(found, core), "select": at, **_panel(found, core, at),
+        "values": json.dumps(queries.values_known(found, core)),
+    }  # fmt: skip
     return render(request, "journeys/panel.html", context)
+
+
+def _names(core: CoreJourney) -> Iterator[tuple[str, str]]:
+    """(what it is called in forms, its name) of every step and request."""
+    for _, step in core.steps():
+        yield step.step, step.name
+        yield from ((f"{step.step}/{each.request}", f"{each.method} {path_of(each.address)}") for each in step.requests)
 
 
 @member_view("engineer")
@@ -151,64 +171,13 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     found = queries.journey(member, pk)
     data = request.POST
     at, what = data.get("at", ""), data.get("what", "")
-    step_key, _, request_key = at.partition("/")
+    _, _, request_key = at.partition("/")
     problem, status = "", 200
 
     def change(core: CoreJourney) -> CoreJourney:
         nonlocal at
-        if what == "request":
-            return change_request(core, step_key, request_key, **forms.request_changes(data))
-        if what == "step":
-            name = data.get("name", "").strip()
-            if not name:
-                raise DynamikosError("A step needs a name: what the person does, such as “Sign in”.")
-            core = change_step(
-                core, step_key, name=name, think_s=_seconds(data.get("think_s", "0")), **_thinking(data), note=data.get("note", "").strip()
-            )
-            part = data.get("part", "")
-            if part in PARTS and find(core, step_key)[0] != part:
-                core = place_step(core, step_key, part, len(core.part(part)))
-            return core
-        if what == "journey":
-            from msgspec.structs import replace
-
-            name = data.get("name", "").strip()
-            if not name:
-                raise DynamikosError("A journey needs a name.")
-            return replace(core, name=name, note=data.get("note", "").strip())
-        if what in ("up", "down"):
-            by = -1 if what == "up" else 1
-            return move_request(core, step_key, request_key, by) if request_key else move_step(core, step_key, by)
-        if what == "place":
-            changed = place_before(core, at, data.get("before", ""))
-            moved = {r.request for _, s in changed.steps() for r in s.requests}
-            if request_key and request_key in moved:
-                at = _follow(changed, request_key, at)
-            return changed
-        if what == "split":
-            changed = split_step(core, step_key, request_key)
-            at = next(
-                f"{s.step}/{r.request}"
-                for _, s in changed.steps()
-                for r in s.requests[:1]
-                if r.request == request_key and s.step != step_key
-            )
-            return changed
-        if what == "merge":
-            return merge_step(core, step_key)
-        if what == "duplicate":
-            return duplicate(core, step_key, request_key)
-        if what == "switch":
-            return switch(core, step_key, request_key)
-        if what == "remove":
-            changed = remove_request(core, step_key, request_key) if request_key else remove_step(core, step_key)
-            at = ""
-            return changed
-        if what == "add-step":
-            changed = add_step(core, "rounds", data.get("name", "").strip() or "New step")
-            at = changed.rounds[-1].step
-            return changed
-        raise DynamikosError(f"'{what}' is not a change of a journey.")
+        changed, at = edits.apply(core, what, at, data, queries.shared_steps(member.project_id, data.getlist("shared")))
+        return changed
 
     try:
         found = actions.change(
@@ -218,39 +187,20 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         problem, status = str(stale), 409
     except DynamikosError as wrong:
         problem, status = str(wrong), 422
-    if not problem and request_key and what in ("up", "down"):
-        at = _follow(queries.content(found), request_key, at)
+    if not problem and request_key and what in ("up", "down") and not data.getlist("also"):
+        at = edits.follow(queries.content(found), request_key, at)
     context = _context(member, found, at)
     context.update(_panel(found, context["core"], at))  # type: ignore[arg-type]
-    context.update({"problem": problem, "swap": True, "typed": dict(data.lists()) if problem else {}})
+    context.update(
+        {
+            "problem": problem,
+            "swap": True,
+            "values": json.dumps(queries.values_known(found, queries.content(found))),
+            "typed": dict(data.lists()) if problem else {},
+        }
+    )
     saved = what in ("request", "step", "journey")
     return render(request, "journeys/saved.html" if saved else "journeys/panel.html", context, status=status)
-
-
-def _follow(core: CoreJourney, request_key: str, at: str) -> str:
-    """Where a moved request is now."""
-    for _, step in core.steps():
-        for each in step.requests:
-            if each.request == request_key:
-                return f"{step.step}/{request_key}"
-    return at
-
-
-THINKING = ("fixed", "even", "log-normal")
-
-
-def _thinking(data: QueryDict) -> dict[str, object]:
-    """How think time is drawn. Raises DynamikosError for limits that make no sense."""
-    kind = data.get("think", "fixed")
-    if kind not in THINKING:
-        raise DynamikosError(f"'{kind}' is no way to draw think times; there are {', '.join(THINKING)}.")
-    low, high = _seconds(data.get("think_s", "0")), _seconds(data.get("think_to_s") or "0")
-    if kind != "fixed" and not high:
-        high = 2 * low or 1.0  # the kind was chosen just now; the figure follows
-    if kind != "fixed" and high <= low:
-        what = "the longest" if kind == "even" else "the 95th percentile"
-        raise DynamikosError(f"With {kind} think times {what} must be more than {low:g} s; it is {high:g} s.")
-    return {"think": kind, "think_to_s": high if kind != "fixed" else 0.0}
 
 
 @member_view("engineer")
@@ -261,9 +211,9 @@ def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     if request.method == "POST":
         try:
             kind = request.POST.get("kind", "")
-            if kind not in ("recorded", *THINKING):
+            if kind not in ("recorded", *edits.THINKING):
                 raise DynamikosError(f"'{kind}' is no way to set think times.")
-            value, to = _seconds(request.POST.get("value") or "0"), _seconds(request.POST.get("to") or "0")
+            value, to = edits.seconds(request.POST.get("value") or "0"), edits.seconds(request.POST.get("to") or "0")
             if kind in ("even", "log-normal") and to <= value:
                 raise DynamikosError(f"With {kind} think times the second figure must be more than the first, {value:g} s; it is {to:g} s.")
             actions.change(member, found, request.POST.get("parent", ""), lambda core: set_thinking(core, kind, value, to), label="")
@@ -273,7 +223,7 @@ def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     core = queries.content(found)
     rounds = sum(step.mean_think_s() for step in core.active().rounds)
     context = {
-        "journey": found, "steps": list(core.steps()), "token": token(found.head), "problem": problem, "round_s": rounds, "kinds": ("recorded", *THINKING),
+        "journey": found, "steps": list(core.steps()), "token": token(found.head), "problem": problem, "round_s": rounds, "kinds": ("recorded", *edits.THINKING),
         "answers_s": queries.answered_s(found, core), "typed": request.POST,
     }  # fmt: skip
     return render(request, "journeys/thinking.html", context, status=status)
@@ -302,16 +252,6 @@ def find_text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     return render(
         request, "journeys/find.html", {"journey": found, "text": text, "matches": queries.find_text(found, text) if text else []}
     )
-
-
-def _seconds(text: str) -> float:
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError as problem:
-        raise DynamikosError(f"Think time is a number of seconds, such as 2.5; '{text}' is not.") from problem
-    if not 0 <= value <= 86_400:
-        raise DynamikosError("Think time is between 0 and 86,400 seconds.")
-    return value
 
 
 @member_view("engineer")
@@ -344,7 +284,7 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         status = 422
     elif found.draft:
         _, problem = actions.save_text(member, found, "", found.draft) if _broken(found.draft) else (found, None)
-    shown = found.draft or write_journey(queries.content(found))
+    shown = found.draft or write_journey(queries.stored(found))
     return render(
         request, "journeys/text.html", {"journey": found, "text": shown, "token": token(found.head), "problem": problem}, status=status
     )

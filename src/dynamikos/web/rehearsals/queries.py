@@ -3,7 +3,6 @@
 import difflib
 import re
 import uuid
-import zlib
 from dataclasses import dataclass
 
 import msgspec
@@ -11,14 +10,13 @@ from django.shortcuts import get_object_or_404
 
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, likeness, text_of
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.reports import KeptExchange
+from dynamikos.core.reports import KeptExchange, unpack_kept
 from dynamikos.web.journeys.ladder import Ladder, draw
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.queries import exchange
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.ui.templatetags.figures import us
 
-_decoder = msgspec.msgpack.Decoder(KeptExchange)
 QUIET_HEADERS = frozenset({"date", "age", "expires", "last-modified", "etag", "server", "x-request-id", "content-length", "set-cookie"})
 
 
@@ -52,7 +50,7 @@ def replayed(found: Rehearsal) -> list[Replayed]:
     """All exchanges so far, in order."""
     made = []
     for number, body in found.exchanges.values_list("number", "body"):
-        kept = _decoder.decode(zlib.decompress(bytes(body)))
+        kept = unpack_kept(bytes(body))
         recorded = None
         if found.journey.recording_id and kept.recorded is not None:
             recorded = exchange(found.journey.recording_id, kept.recorded)
@@ -69,7 +67,7 @@ def page_of(found: Rehearsal, number: int) -> tuple[str, bool] | None:
     body = found.exchanges.filter(number=number).values_list("body", flat=True).first()
     if body is None:
         return None
-    kept = _decoder.decode(zlib.decompress(bytes(body)))
+    kept = unpack_kept(bytes(body))
     kind = next((value for name, value in kept.headers if name.lower() == "content-type"), "")
     is_html = "html" in kind.lower()
     return (HINTS.sub("", kept.body) if is_html else kept.body), is_html

@@ -10,14 +10,13 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.frozen import FrozenRun, series_of
 from dynamikos.core.objectives import Judgement
 from dynamikos.core.objectives import judge as core_judge
-from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, SeriesTotal, decode
+from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, SeriesTotal, decode, unpack_kept
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs.models import Block, Chunk, Kept, Report, Run
 from dynamikos.web.streams.models import Message
 
 _seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
 _total = msgspec.msgpack.Decoder(SeriesSecond)
-_kept = msgspec.msgpack.Decoder(KeptExchange)
 
 
 def runs(member: Membership) -> QuerySet[Run]:
@@ -130,12 +129,8 @@ def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int,
         *rows.filter(reason__startswith="failed").order_by("second")[:limit],
         *rows.exclude(reason__startswith="failed").order_by("second")[: limit // 3],
     ]
-    return [(row.pk, unpack(bytes(row.body))) for row in chosen]
+    return [(row.pk, unpack_kept(bytes(row.body))) for row in chosen]
 
 
 def one_kept(found: Run, pk: int) -> KeptExchange:
-    return unpack(bytes(get_object_or_404(Kept, run=found, pk=pk).body))
-
-
-def unpack(body: bytes) -> KeptExchange:
-    return _kept.decode(zlib.decompress(body))
+    return unpack_kept(bytes(get_object_or_404(Kept, run=found, pk=pk).body))

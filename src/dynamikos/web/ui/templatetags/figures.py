@@ -22,6 +22,12 @@ def ms(value: Any) -> str:
 
 
 @register.filter
+def length_of_base64(text: str) -> int:
+    """Bytes that a base64 text stands for."""
+    return len(text) * 3 // 4 - text[-2:].count("=")
+
+
+@register.filter
 def us(value: Any) -> str:
     return ms(None if value is None or value == "" else value / 1000)
 

@@ -14,6 +14,55 @@ document.addEventListener("input", (e) => {
   copy.querySelectorAll("input").forEach((i) => { i.value = ""; });
   rows.append(copy);
 });
+// a file for a part of a multipart body goes with the journey: read here, sent as base64
+document.addEventListener("change", (e) => {
+  if (!e.target.matches("[data-into-part]") || !e.target.files.length) return;
+  const file = e.target.files[0], rule = e.target.closest(".rule"), reader = new FileReader();
+  reader.onload = () => {
+    const one = (name) => rule.querySelector("[name=part-" + name + "]");
+    one("content").value = reader.result.slice(reader.result.indexOf(",") + 1); one("file").value = file.name;
+    if (!one("type").value) one("type").value = file.type; if (!one("name").value) one("name").value = "file";
+    e.target.value = ""; one("content").dispatchEvent(new Event("change", { bubbles: true }));
+    setTimeout(() => { const a = document.querySelector("#ladder a[aria-current]"); if (a) a.click(); }, 500);
+  };
+  reader.readAsDataURL(file);
+}, true);
+document.addEventListener("submit", (e) => { const el = e.target.querySelector("[data-parent]"); if (el) el.value = document.getElementById("parent").value; });
+
+// choosing several: Ctrl+click adds one, Shift+click all up to it, x adds the one with the focus; the panel then acts on all of them
+(() => {
+  let chosen = [];
+  const rungs = () => [...document.querySelectorAll("#ladder[data-edit] a[data-at]")];
+  const show = () => { rungs().forEach((a) => a.classList.toggle("is-chosen", chosen.includes(a.dataset.at))); };
+  const ask = () => {
+    show(); if (!chosen.length) return;
+    const first = rungs().find((a) => a.dataset.at === chosen[0]); if (!first) return;
+    const address = first.getAttribute("hx-get").split("?")[0];
+    htmx.ajax("GET", address + "?at=" + encodeURIComponent(chosen[0]) + chosen.map((at) => "&also=" + encodeURIComponent(at)).join(""), { target: "#panel", swap: "innerHTML" });
+  };
+  const add = (at) => {
+    if (!chosen.length) { const now = document.querySelector("#ladder a[aria-current]"); if (now && now.dataset.at !== at) chosen = [now.dataset.at]; }
+    chosen = chosen.includes(at) ? chosen.filter((each) => each !== at) : [...chosen, at]; ask();
+  };
+  document.addEventListener("click", (e) => {
+    const a = e.target.closest && e.target.closest("#ladder[data-edit] a[data-at]"); if (!a) return;
+    if (e.ctrlKey || e.metaKey) { e.preventDefault(); e.stopImmediatePropagation(); add(a.dataset.at); return; }
+    if (e.shiftKey) {
+      e.preventDefault(); e.stopImmediatePropagation();
+      const all = rungs().filter((el) => el.dataset.at.includes("/") === a.dataset.at.includes("/")).sort((x, y) => x.getBoundingClientRect().top - y.getBoundingClientRect().top);
+      const last = chosen[chosen.length - 1] || (document.querySelector("#ladder a[aria-current]") || a).dataset.at;
+      const from = all.findIndex((el) => el.dataset.at === last), to = all.indexOf(a);
+      chosen = all.slice(Math.min(from < 0 ? to : from, to), Math.max(from, to) + 1).map((el) => el.dataset.at); ask(); return;
+    }
+    chosen = []; show();
+  }, true);
+  document.addEventListener("keydown", (e) => {
+    const a = document.activeElement && document.activeElement.closest && document.activeElement.closest("#ladder[data-edit] a[data-at]");
+    if (e.key === "x" && a && !e.ctrlKey && !e.metaKey) { e.preventDefault(); add(a.dataset.at); }
+    if (e.key === "Escape" && chosen.length) { chosen = []; show(); }
+  });
+  new MutationObserver((changes) => { if (changes.some((c) => [...c.addedNodes].some((n) => n.id === "ladder"))) { const there = rungs().map((a) => a.dataset.at); chosen = chosen.filter((at) => there.includes(at)); show(); } }).observe(document.body, { childList: true, subtree: true });
+})();
 document.addEventListener("change", (e) => { // another kind of body has other fields
   if (!e.target.matches("[data-reload]")) return;
   setTimeout(() => { const a = document.querySelector("#ladder a[aria-current]"); if (a) a.click(); }, 400);
@@ -26,7 +75,7 @@ document.addEventListener("change", (e) => { // another kind of body has other f
   const clear = () => document.querySelectorAll("#ladder .is-target, #ladder .is-dragged").forEach((el) => el.classList.remove("is-target", "is-dragged"));
   document.addEventListener("dragstart", (e) => { if (e.target.closest && e.target.closest("#ladder")) e.preventDefault(); });
   document.addEventListener("pointerdown", (e) => {
-    const a = e.button === 0 && e.target.closest && e.target.closest("#ladder[data-edit] a[data-at]");
+    const a = e.button === 0 && !e.ctrlKey && !e.shiftKey && !e.metaKey && e.target.closest && e.target.closest("#ladder[data-edit] a[data-at]");
     drag = a ? { el: a, x: e.clientX, y: e.clientY, moved: false } : null;
   });
   document.addEventListener("pointermove", (e) => {

@@ -1,0 +1,53 @@
+"""The page of shared steps: what they are, who uses them, their text form and revisions."""
+
+import uuid
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.journeys import write_shared
+from dynamikos.web.journeys import actions, queries
+from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.models import Membership, Revision
+from dynamikos.web.projects.revisions import Stale, token
+
+
+@member_view("engineer")
+def share(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found, _ = actions.share_step(member, queries.journey(member, pk), request.POST.get("parent", ""), request.POST.get("step", ""))
+    return redirect(f"{reverse('journey', args=[member.project_id, found.pk])}?at={request.POST.get('step', '')}")
+
+
+@member_view()
+def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
+    rows = queries.all_shared(member)
+    at = request.GET.get("at", "")
+    chosen = next((each for each in rows if each[0].key == at), rows[0] if rows else None)
+    problem, status, text = "", 200, ""
+    if request.method == "POST":
+        text = request.POST.get("text", "").replace("\r\n", "\n")
+        what = request.POST.get("what", "save")
+        try:
+            if chosen is None:
+                raise DynamikosError("There is no shared step yet; one is made from a step of a journey.")
+            found = chosen[0]
+            if what == "delete":
+                actions.remove_shared(member, found, chosen[2])
+                return redirect("shared-steps", member.project_id)
+            if what == "restore":
+                actions.restore_shared(member, found, request.POST.get("revision", ""))
+            else:
+                actions.save_shared(member, found, text, request.POST.get("parent", ""))
+            return redirect(f"{request.path}?at={found.key}")
+        except DynamikosError as wrong:
+            problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
+    context: dict[str, object] = {"rows": rows, "problem": problem}
+    if chosen is not None:
+        row, value, users = chosen
+        context |= {
+            "chosen": row, "chosen_users": users, "text": text or write_shared(value), "token": token(row.head),
+            "revisions": Revision.objects.filter(subject=row.pk).select_related("author").order_by("-number")[:100],
+        }  # fmt: skip
+    return render(request, "journeys/shared.html", context, status=status)
