@@ -8,6 +8,7 @@ from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import write_shared
+from dynamikos.core.journeys.shared import shared_schema
 from dynamikos.web.journeys import actions, queries
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership, Revision
@@ -47,7 +48,7 @@ def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
     if chosen is not None:
         row, value, users = chosen
         context |= {
-            "chosen": row, "chosen_users": users, "text": text or write_shared(value), "token": token(row.head),
+            "chosen": row, "chosen_users": users, "text": text or write_shared(value), "token": token(row.head), "schema": shared_schema(),
             "revisions": Revision.objects.filter(subject=row.pk).select_related("author").order_by("-number")[:100],
         }  # fmt: skip
     return render(request, "journeys/shared.html", context, status=status)

@@ -2,11 +2,11 @@ import json
 import uuid
 from collections.abc import Iterator
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
-from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys import FormPart, write_journey
+from dynamikos.core.errors import DynamikosError, TextError
+from dynamikos.core.journeys import FormPart, journey_schema, write_journey
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys.editing import EditError, find, find_request, set_thinking
 from dynamikos.core.journeys.model import PARTS
@@ -189,7 +189,7 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         problem, status = str(wrong), 422
     if not problem and request_key and what in ("up", "down") and not data.getlist("also"):
         at = edits.follow(queries.content(found), request_key, at)
-    context = _context(member, found, at)
+    context = _context(member, found, at, data.get("filter", "").strip())
     context.update(_panel(found, context["core"], at))  # type: ignore[arg-type]
     context.update(
         {
@@ -262,36 +262,62 @@ def history(request: HttpRequest, member: Membership, pk: uuid.UUID, way: str) -
 
 @member_view("engineer")
 def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """The text form: the same journey, the other way round."""
+    """The text form: the same journey, the other way round. To the editor, which asks for JSON, it tells what became of the text."""
     found = queries.journey(member, pk)
-    problem, status = None, 200
+    told = "application/json" in request.headers.get("accept", "")
+    problem, stale, status = None, "", 200
     if request.method == "POST":
+        typed = request.POST.get("text", "").replace("\r\n", "\n")
         try:
-            found, problem = actions.save_text(
-                member, found, request.POST.get("parent", ""), request.POST.get("text", "").replace("\r\n", "\n")
-            )
-        except DynamikosError as stale:
-            found.draft = request.POST.get("text", "")
+            found, problem = actions.save_text(member, found, request.POST.get("parent", ""), typed)
+        except DynamikosError as wrong:  # stale: kept, like a text that does not parse
+            stale, status = str(wrong), 409
+            found.draft = typed
             found.save(update_fields=["draft"])
-            return render(
-                request,
-                "journeys/text.html",
-                {"journey": found, "text": found.draft, "token": token(found.head), "stale": str(stale)},
-                status=409,
-            )
-        if problem is None:
+        if told:
+            return JsonResponse(_told(found, problem, stale, typed))
+        if problem is None and not stale:
             return redirect("journey-text", member.project_id, pk)
-        status = 422
+        status = 422 if problem is not None else status
     elif found.draft:
         _, problem = actions.save_text(member, found, "", found.draft) if _broken(found.draft) else (found, None)
-    shown = found.draft or write_journey(queries.stored(found))
-    return render(
-        request, "journeys/text.html", {"journey": found, "text": shown, "token": token(found.head), "problem": problem}, status=status
-    )
+    core = queries.content(found)
+    context = {
+        "journey": found, "text": found.draft or write_journey(queries.stored(found)), "token": token(found.head), "problem": problem, "stale": stale,
+        "schema": journey_schema(), "values": queries.values_known(found, core), "problems_now": _marks(found, problem),
+    }  # fmt: skip
+    return render(request, "journeys/text.html", context, status=status)
+
+
+def _marks(found: Journey, problem: TextError | None, shown: str = "") -> list[dict[str, object]]:
+    """Where the editor marks what is wrong: the error of a text that does not parse, else what is to be mended, as warnings."""
+    if problem is not None:
+        return [{"line": problem.line, "column": problem.column, "message": problem.message, "kind": "error"}]
+    lines = [line.strip() for line in (shown or write_journey(queries.stored(found))).splitlines()]
+
+    def line_of(step: str, request: str) -> int:
+        at = next((n for n, line in enumerate(lines) if line in (f"- step: {step}", f"step: {step}")), 0)
+        return next((n for n, line in enumerate(lines[at:], at) if request and line.endswith(f"request: {request}")), at) + 1
+
+    return [
+        {"line": line_of(each.step, each.request), "message": each.message, "kind": "warning"}
+        for each in queries.problems(found, queries.content(found))
+    ]
+
+
+def _told(found: Journey, problem: TextError | None, stale: str, typed: str) -> dict[str, object]:
+    if stale:
+        return {"kind": "error", "says": f"{stale} Your text is kept as a draft.", "problems": []}
+    if problem is not None:
+        says = f"Does not parse yet, so it is kept as a draft and the journey is untouched: {problem}"
+        return {"kind": "error", "says": says, "problems": _marks(found, problem), "token": token(found.head)}
+    assert found.head is not None
+    marks = _marks(found, None, typed)
+    says = f"Kept: revision {found.head.number}" + (f", {len(marks)} to mend" if marks else "")
+    return {"kind": "saved", "says": says, "problems": marks, "token": token(found.head)}
 
 
 def _broken(draft: str) -> bool:
-    from dynamikos.core.errors import TextError
     from dynamikos.core.journeys import parse_journey
 
     try:

@@ -3,7 +3,7 @@
 (() => {
   const $ = (q, root) => (root || document).querySelector(q);
   const all = (q, root) => [...(root || document).querySelectorAll(q)];
-  const typing = (e) => /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName) || e.target.isContentEditable;
+  const typing = (e) => { const el = e.composedPath()[0] || e.target; return /^(INPUT|TEXTAREA|SELECT)$/.test(el.tagName) || el.isContentEditable; };
 
   // every form that changes something carries the form key
   document.addEventListener("htmx:config:request", (e) => {

@@ -88,7 +88,7 @@ document.addEventListener("change", (e) => { // another kind of body has other f
     if (!drag) return;
     const to = drag.moved ? over(e) : null, at = drag.el.dataset.at, ladder = document.getElementById("ladder");
     dropped = drag.moved; drag = null; clear();
-    if (to) htmx.ajax("POST", ladder.dataset.edit, { target: "#panel", swap: "innerHTML", values: { at, what: "place", before: to.dataset.at, parent: document.getElementById("parent").value } });
+    if (to) htmx.ajax("POST", ladder.dataset.edit, { target: "#panel", swap: "innerHTML", values: { at, what: "place", before: to.dataset.at, parent: document.getElementById("parent").value, filter: (document.querySelector(".sieve input") || { value: "" }).value } });
     setTimeout(() => { dropped = false; }, 0);
   });
   document.addEventListener("click", (e) => { if (dropped && e.target.closest("#ladder")) { e.preventDefault(); e.stopImmediatePropagation(); } }, true);

@@ -27,7 +27,7 @@
   };
   const place = (el, mirror) => {
     const look = getComputedStyle(el);
-    for (const name of ["font", "fontVariationSettings", "letterSpacing", "lineHeight", "paddingTop", "paddingRight", "paddingBottom", "paddingLeft"]) mirror.style[name] = look[name];
+    for (const name of ["fontFamily", "fontSize", "fontWeight", "fontStyle", "fontStretch", "fontVariationSettings", "fontFeatureSettings", "letterSpacing", "lineHeight", "paddingTop", "paddingRight", "paddingBottom", "paddingLeft"]) mirror.style[name] = look[name];
     mirror.style.width = el.offsetWidth + "px"; mirror.style.height = el.offsetHeight + "px"; mirror.style.left = el.offsetLeft + "px"; mirror.style.top = el.offsetTop + "px";
     mirror.classList.toggle("one-line", el.tagName === "INPUT"); mirror.scrollTop = el.scrollTop; mirror.scrollLeft = el.scrollLeft;
   };
@@ -58,7 +58,7 @@
   document.addEventListener("toggle", paintAll, true);
   addEventListener("resize", paintAll);
   const panel = document.getElementById("panel");
-  if (panel) new MutationObserver((changes) => { if (changes.some((c) => [...c.addedNodes].some((n) => n.nodeType === 1 && !n.classList.contains("token-mirror")))) { tell(null); requestAnimationFrame(paintAll); } }).observe(panel, { childList: true, subtree: true });
+  if (panel) new MutationObserver((changes) => { if (changes.some((c) => !c.target.closest(".token-mirror") && [...c.addedNodes].some((n) => n.nodeType === 1 && !n.classList.contains("token-mirror")))) { tell(null); requestAnimationFrame(paintAll); } }).observe(panel, { childList: true, subtree: true });
   requestAnimationFrame(paintAll);
   document.fonts && document.fonts.ready.then(paintAll);
 })();
