@@ -1,6 +1,7 @@
 """Changing journeys: every change is a revision on the one it was made on."""
 
 from collections.abc import Callable
+from urllib.parse import urlsplit
 
 from django.db import transaction
 
@@ -9,6 +10,7 @@ from dynamikos.core.exchanges import Recording as CoreRecording
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
 from dynamikos.core.journeys.editing import find
+from dynamikos.core.journeys.from_openapi import Description
 from dynamikos.core.journeys.from_recording import journey_from
 from dynamikos.web.environments.actions import create as create_environment
 from dynamikos.web.environments.queries import first as first_environment
@@ -27,6 +29,25 @@ def create_from_recording(member: Membership, found: Recording, name: str, origi
     if not origins:
         raise DynamikosError("No host is ticked, so nothing would be left. Tick the application's own hosts.")
     core: CoreRecording = as_core(found)
+    return create(member, journey_from(core, name.strip() or found.name, origins, _bases(member, origins)), found)
+
+
+@transaction.atomic
+def create_from_description(member: Membership, found: Description, name: str, chosen: list[str], address: str) -> Journey:
+    """A journey of the chosen operations ("GET /skies"); the application's address becomes one of the first environment."""
+    parts = urlsplit(address.rstrip("/"))
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise DynamikosError(
+            f"The application's address begins with http:// or https:// and a host, such as http://127.0.0.1:8470; '{address}' does not."
+        )
+    origin = f"{parts.scheme}://{parts.netloc}"
+    core = found.journey(name.strip() or found.title, set(chosen), "{{ BASE }}" + parts.path)  # refused before anything is changed
+    base = _bases(member, [origin])[origin]
+    return create(member, found.journey(core.name, set(chosen), f"{{{{ {base} }}}}" + parts.path))
+
+
+def _bases(member: Membership, origins: list[str]) -> dict[str, str]:
+    """Origin → the value of the first environment that stands for it ("env.target"); what is missing is added there."""
     environment = first_environment(member.project) or create_environment(member, "Environment")
     bases: dict[str, str] = {}
     values = dict(environment.values)
@@ -41,7 +62,7 @@ def create_from_recording(member: Membership, found: Recording, name: str, origi
     if values != environment.values:
         environment.values = values
         environment.save(update_fields=["values"])
-    return create(member, journey_from(core, name.strip() or found.name, origins, bases), found)
+    return bases
 
 
 @transaction.atomic

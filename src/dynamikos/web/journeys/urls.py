@@ -1,8 +1,9 @@
 from django.urls import path
 
-from dynamikos.web.journeys import shared, views
+from dynamikos.web.journeys import described, shared, views
 
 urlpatterns = [
+    path("p/<uuid:project>/journeys/described", described.described, name="journey-described"),
     path("p/<uuid:project>/journeys/shared", shared.shared_steps, name="shared-steps"),
     path("p/<uuid:project>/journeys/<uuid:pk>/share", shared.share, name="journey-share"),
     path("p/<uuid:project>/journeys/<uuid:pk>/ladder", views.ladder, name="journey-ladder"),
