@@ -1,16 +1,19 @@
 """The recorder's process: a doorway asked for, clicked through, named, dropped, paused and stopped; a proxy; a restart."""
 
+import os
 import socket
 import urllib.error
 import urllib.request
 import uuid
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.journeys.actions import create_from_recording
 from dynamikos.web.journeys.queries import content
 from dynamikos.web.recordings import actions
 from dynamikos.web.recordings.models import Session
-from dynamikos.web.recordings.queries import strip
+from dynamikos.web.recordings.queries import as_core, strip
 from dynamikos.web.streams.models import Message
 from tests.processes.support import ProcessCase, until
 
@@ -83,6 +86,37 @@ class Recording(ProcessCase):
         ended = until(lambda: Session.objects.filter(pk=session.pk, state="ended").first(), 20)
         self.assertIn("what was recorded stays", ended.problem)  # type: ignore[attr-defined]
         self.assertEqual(self.count(session.pk), 1)
+
+    def test_in_a_browser_that_is_started_for_it(self) -> None:
+        session = self.opened("browser")
+        self.assertRegex(session.window, r"http://127\.0\.0\.1:\d+")
+        until(lambda: self.count(session.pk) >= 3, 20)  # the front page and what it embeds, opened by itself
+        actions.mark(session.pk, "Look around", "rounds")
+
+        def drive() -> None:  # the sync API keeps a loop of its own in its thread
+            from playwright.sync_api import sync_playwright
+
+            with sync_playwright() as play:
+                browser = play.chromium.connect_over_cdp(session.window)
+                page = browser.contexts[0].pages[0]
+                page.goto(f"{self.base}/sky?constellation=lyra&page=1")
+                page.click("a.object >> nth=0")
+                browser.close()
+
+        with ThreadPoolExecutor(1) as pool:
+            pool.submit(drive).result(60)
+
+        def addresses() -> list[str]:
+            return [each.sent.url for each in as_core(Session.objects.get(pk=session.pk).recording).exchanges]
+
+        until(lambda: any("/objects/" in url for url in addresses()), 10)
+        actions.control(self.member, session.pk, "stop")
+        self.assertTrue(all(url.startswith(self.base) for url in addresses()), addresses())  # none of the browser's own calls
+        recording = Session.objects.get(pk=session.pk).recording
+        made = create_from_recording(self.member, recording, "In a browser", [self.base])
+        self.assertEqual([step.name for step in content(made).rounds], ["Look around"])
+        profile = Path(os.environ["DYNAMIKOS_STATE_FOLDER"]) / "recorder" / f"browser-{session.pk}"
+        until(lambda: not profile.exists(), 15)
 
     def test_wrong_turns(self) -> None:
         for kind, address, what in (

@@ -3,6 +3,7 @@
 import asyncio
 import json
 import logging
+import os
 import time
 import zlib
 from collections.abc import Callable
@@ -18,6 +19,7 @@ from dynamikos.core.plans import parse_target
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
+from dynamikos.fleet.browser import Browser
 from dynamikos.fleet.settings import RECONNECT_S, TICK_S
 
 log = logging.getLogger(__name__)
@@ -34,6 +36,7 @@ class Taking:
         self.paused = False
         self.waiting: list[Exchange] = []
         self.door: Doorway | Proxy | None = None
+        self.browser: Browser | None = None
 
     def record(self, exchange: Exchange) -> None:
         if not self.paused:
@@ -65,16 +68,19 @@ class Recorder:
                 self.open[pk].paused = state == "paused"
         for pk in [pk for pk in self.open if pk not in wanted]:
             taking = self.open.pop(pk)
-            if taking.door is not None:
-                await taking.door.aclose()
+            await self._close(taking)
             await self._store(taking)
             await self._say(pk, "end", "ended")
         for taking in list(self.open.values()):
             await self._store(taking)
+            if taking.browser is not None and not taking.browser.alive:
+                taking.browser = None
+                await self.link.execute("UPDATE recordings_session SET problem = 'The browser was closed; stopping keeps what was recorded.' WHERE recording_id = %s", [taking.pk])  # fmt: skip
+                await self._say(taking.pk, "state", "closed")
 
     async def _open(self, pk: Any, kind: str, targets: list[str], name: str) -> None:
         taking = self.open[pk] = Taking(pk)
-        authority = ""
+        authority = window = ""
         try:
             if kind == "doorway":
                 taking.door = Doorway(targets, name, taking.record, own_ports=self.own_ports)
@@ -85,16 +91,21 @@ class Recorder:
                 authority = made.pem().decode()
                 taking.door = Proxy(tuple(map(parse_target, targets)), made, taking.record, own_ports=self.own_ports)
                 address = f"http://127.0.0.1:{await taking.door.listen()}"
+                if kind == "browser":
+                    taking.browser = Browser(self.folder / f"browser-{pk}")
+                    await taking.browser.start(address.removeprefix("http://"), made.key_hash(), f"{targets[0]}/", os.environ)
+                    window = taking.browser.devtools or "screen"
         except Exception as problem:
             log.exception("session %s can't be opened", pk)
+            await self._close(taking)
             await self.link.execute(
                 "UPDATE recordings_session SET state = 'refused', problem = %s WHERE recording_id = %s", [str(problem), pk]
             )
             await self._say(pk, "end", "refused")
             return
         await self.link.execute(
-            "UPDATE recordings_session SET state = 'recording', address = %s, authority = %s WHERE recording_id = %s",
-            [address, authority, pk],
+            "UPDATE recordings_session SET state = 'recording', address = %s, authority = %s, \"window\" = %s WHERE recording_id = %s",
+            [address, authority, window, pk],
         )
         await self._say(pk, "state", "recording")
 
@@ -126,10 +137,16 @@ class Recorder:
         )).fetchone()  # fmt: skip
         await self.link.execute("SELECT pg_notify(%s, %s)", [STREAM, f"{pk}.{row[0] if row else 0}"])
 
+    @staticmethod
+    async def _close(taking: Taking) -> None:
+        if taking.browser is not None:
+            await taking.browser.aclose()
+        if taking.door is not None:
+            await taking.door.aclose()
+
     async def aclose(self) -> None:
         for taking in self.open.values():
-            if taking.door is not None:
-                await taking.door.aclose()
+            await self._close(taking)
 
 
 async def serve(url: str, folder: Path, own_ports: frozenset[int], stopped: Callable[[], bool]) -> None:

@@ -1,6 +1,8 @@
 """The recorder's own certificate authority: made once an installation, 90 days, its key readable by its owner only."""
 
+import base64
 import datetime
+import hashlib
 import ipaddress
 import os
 import ssl
@@ -47,6 +49,11 @@ class Authority:
     def pem(self) -> bytes:
         """The certificate to be trusted by the browser that records."""
         return self._certificate.public_bytes(serialization.Encoding.PEM)
+
+    def key_hash(self) -> str:
+        """SHA-256 of its public key (SubjectPublicKeyInfo), base64: how a browser started for it is told to trust it, and nothing else."""
+        public = self._key.public_key().public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+        return base64.b64encode(hashlib.sha256(public).digest()).decode()
 
     def _begun(self, subject: x509.Name, public: ec.EllipticCurvePublicKey) -> x509.CertificateBuilder:
         return (

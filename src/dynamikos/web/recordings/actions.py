@@ -74,7 +74,7 @@ def _hint() -> None:
 def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
     """Asks the recorder for a doorway to, or a proxy for, the origins in `addresses` (one a line). Raises DynamikosError."""
     if kind not in Session.Kind.values:
-        raise DynamikosError(f"'{kind}' is not a way to record; choose doorway or proxy.")
+        raise DynamikosError(f"'{kind}' is not a way to record; choose doorway, proxy or browser.")
     targets = []
     for line in addresses.replace(",", "\n").split("\n"):
         line = line.strip()

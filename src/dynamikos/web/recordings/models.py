@@ -32,6 +32,7 @@ class Session(models.Model):
     class Kind(models.TextChoices):
         DOORWAY = "doorway"
         PROXY = "proxy"
+        BROWSER = "browser"
 
     class State(models.TextChoices):
         ASKED = "asked"
@@ -47,6 +48,9 @@ class Session(models.Model):
     state = models.CharField(max_length=10, choices=State.choices, default=State.ASKED)
     address = models.CharField(max_length=200, blank=True)
     authority = models.TextField(blank=True)  # the proxy's certificate to trust, PEM
+    window = models.CharField(
+        max_length=60, blank=True
+    )  # of a browser that was started: "screen", or its DevTools address where there is none
     problem = models.TextField(blank=True)
     marks = models.JSONField(default=list)
     started_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
