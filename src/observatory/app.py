@@ -42,6 +42,7 @@ class Observatory:
         self.seed = seed
         self.sessions: dict[str, dict[str, Any]] = {}
         self.holds: dict[tuple[str, str], str] = {}
+        self.booked: dict[str, tuple[str, str, int]] = {}  # reference → e-mail, night, slot
         self.slots: dict[str, set[int]] = {}
         self.balance: dict[str, int] = {}
         self.log: collections.deque[dict[str, Any]] = collections.deque(maxlen=KEPT_LOG)
@@ -153,6 +154,8 @@ class Observatory:
                 return "hold", self._hold(body, headers)
             if path == "/bookings":
                 return "booking", self._book(form, headers)
+            if path.startswith("/bookings/") and path.endswith("/cancel"):
+                return "cancel", self._cancel(path.split("/")[2], form)
             if path == "/sign-out":
                 name, _ = self._session(headers)
                 self.sessions.pop(name, None)
@@ -253,7 +256,7 @@ class Observatory:
         free.discard(int(number))
         hold = f"h-{next(self._serial):06d}"
         self.holds[(session["email"], night)] = hold
-        session.update(hold=hold, night=night)
+        session.update(hold=hold, night=night, slot=number)
         return 201, [JSON], json.dumps({"hold": {"id": hold, "night": night}}).encode()
 
     def _book(self, form: dict[str, str], headers: dict[str, str]) -> Reply:
@@ -265,7 +268,20 @@ class Observatory:
         left = self.balance.get(session["email"], MINUTES_GIVEN) - MINUTES_A_SLOT
         self.balance[session["email"]] = left
         session.pop("hold")
-        return 200, [HTML], pages.booked(f"BF-{next(self._serial):06d}", left, session["night"])
+        reference = f"BF-{next(self._serial):06d}"
+        self.booked[reference] = (session["email"], session["night"], int(session["slot"]))
+        return 200, [HTML], pages.booked(reference, left, session["night"])
+
+    def _cancel(self, reference: str, form: dict[str, str]) -> Reply:
+        """Gives a booked quarter-hour back: whoever knows its reference and its observer's address may."""
+        email, night, slot = self.booked.get(reference, ("", "", 0))
+        if not email or form.get("email") != email:
+            return self._wrong(404, "no such booking of this observer")
+        del self.booked[reference]
+        self.holds.pop((email, night), None)
+        self.slots.setdefault(night, set()).add(slot)
+        self.balance[email] = self.balance.get(email, MINUTES_GIVEN) + MINUTES_A_SLOT
+        return 200, [JSON], json.dumps({"cancelled": reference}).encode()
 
     # for tests and the curious ---------------------------------------------------------------------------
 

@@ -14,6 +14,7 @@ ROUTES: dict[str, tuple[str, ...]] = {
     "slots": ("web", "pool"),
     "hold": ("pool",),
     "booking": ("web", "pool"),
+    "cancel": ("web", "pool"),
     "sign-out": ("web",),
     "still": (),
 }

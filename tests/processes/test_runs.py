@@ -153,3 +153,38 @@ class Rehearsals(ProcessCase):
             rehearsals.ask(self.sample.member, journey, start="second", until="first")
         with self.assertRaisesRegex(DynamikosError, "no row 9,999"):
             rehearsals.ask(self.sample.member, self.sample.journey, row=9999)
+
+    def test_what_a_rehearsal_left_behind_is_cleaned_up_when_asked(self) -> None:
+        from dynamikos.core.errors import DynamikosError
+        from dynamikos.web.rehearsals import actions as rehearsals
+        from dynamikos.web.rehearsals import queries as read
+        from dynamikos.web.rehearsals.models import Rehearsal
+
+        self.start_fleet()
+        made = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).over, 20)
+        found = Rehearsal.objects.get(pk=made.pk)
+        self.assertEqual((found.state, found.exchanges.count()), ("passed", 12))  # nothing is cleaned up unasked
+        # the same row again: the observer holds a slot that night already
+        again = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
+        until(lambda: Rehearsal.objects.get(pk=again.pk).over, 20)
+        self.assertEqual(Rehearsal.objects.get(pk=again.pk).state, "failed")
+
+        rehearsals.clean_up(self.sample.member, found)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).cleanup == "done", 15)
+        last = read.replayed(Rehearsal.objects.get(pk=made.pk))[-1].kept
+        self.assertEqual((last.request, last.status), ("post-cancel", 200))
+        self.assertRegex(last.url, r"/bookings/BF-\d+/cancel$")  # with the value captured in the rehearsal
+        with self.assertRaisesRegex(DynamikosError, "cleaned up already"):
+            rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=made.pk))
+        third = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
+        until(lambda: Rehearsal.objects.get(pk=third.pk).over, 20)
+        self.assertEqual(Rehearsal.objects.get(pk=third.pk).state, "passed")
+
+        # the generator forgets with its process
+        self.children["generator"].kill()
+        self.children["generator"].wait()
+        rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=third.pk))  # nobody has noticed yet
+        until(lambda: Rehearsal.objects.get(pk=third.pk).cleanup == "gone", 15)
+        with self.assertRaisesRegex(DynamikosError, "is gone"):
+            rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=third.pk))

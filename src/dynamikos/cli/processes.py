@@ -75,7 +75,7 @@ GRANTS = (
     "GRANT INSERT, UPDATE ON places_generator TO dynamikos_generator",
     "GRANT INSERT ON runs_report, runs_kept, streams_message, rehearsals_rehearsedexchange TO dynamikos_generator",
     "GRANT SELECT (shard_id, second) ON runs_report TO dynamikos_generator",
-    "GRANT SELECT, UPDATE (state, reason, ended_at) ON rehearsals_rehearsal TO dynamikos_generator",
+    "GRANT SELECT, UPDATE (state, reason, ended_at, cleanup) ON rehearsals_rehearsal TO dynamikos_generator",
     "DO $$ DECLARE t text; BEGIN FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tablename LIKE 'procrastinate%' LOOP "
     "EXECUTE format('GRANT SELECT, INSERT, UPDATE, DELETE ON %I TO dynamikos_generator', t); END LOOP; END $$",
 )

@@ -141,16 +141,31 @@ async def _grace(clock: Clock, instant: float) -> None:
     await clock.at(instant)
 
 
-async def rehearse(shard: Shard, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
-    """One user, one round, no think times, everything kept (redirect hops too). Returns why the user ended."""
-    recorder = Recorder(0, clock.now())
-    health = HealthWatch()
-    around = surroundings(shard, network, clock, recorder, health, keep)
-    around.think_factor = 0.0
-    around.keep_everything = True
-    around.choice = Choice(stream(shard.frozen.seed, "keep", "", 0), everything=True)
-    user = User(1, around, rounds=1)
-    why = await user.perform()
-    rounds = recorder.close(int(clock.now() - recorder.begin), clock.now(), lambda _: 1, health.read)
-    failed = why != "done" or any(part.failed for message in rounds for part in message.series)
-    return "failed" if failed else "passed"
+class Rehearsal:
+    """One user, one round, no think times, everything kept (redirect hops too); afterwards, if wanted, the journey's clean-up."""
+
+    def __init__(self, shard: Shard) -> None:
+        self._shard = shard
+        self._user: User | None = None
+        self._around: Surroundings | None = None
+
+    async def perform(self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
+        """Returns "passed" or "failed". Raises TemplateError or RuleError before anything is sent."""
+        recorder = Recorder(0, clock.now())
+        health = HealthWatch()
+        around = self._around = surroundings(self._shard, network, clock, recorder, health, keep)
+        around.think_factor = 0.0
+        around.keep_everything = True
+        around.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
+        user = self._user = User(1, around, rounds=1)
+        why = await user.perform()
+        return "failed" if why != "done" or recorder.failures else "passed"
+
+    async def clean_up(self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
+        """Every step of the clean-up, with the values and cookies that the user ended with; "passed" or "failed"."""
+        user, around = self._user, self._around
+        if user is None or around is None:
+            return "failed"
+        around.network, around.clock, around.keep, around.recorder.failures = network, clock, keep, 0
+        await user.clean_up()
+        return "failed" if around.recorder.failures else "passed"

@@ -3,7 +3,6 @@
 import asyncio
 import contextlib
 import hashlib
-import json
 import logging
 import os
 import signal
@@ -22,11 +21,11 @@ from uuid_utils.compat import uuid7
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.reports import KeptExchange, pack_kept
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.network import RealNetwork
-from dynamikos.engine.runner import Control, Shard, rehearse, run
+from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.fleet.outbox import Outbox
+from dynamikos.fleet.rehearsing import Stage
 from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S
 
 log = logging.getLogger(__name__)
@@ -62,6 +61,7 @@ async def serve(
         os.setpriority(os.PRIO_PROCESS, 0, -10)  # planned instants matter more than anything else here; only root may
     me = identity(place)
     controls: dict[str, Control] = {}
+    stage = Stage(conninfo, own_ports)
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=conninfo, min_size=1, max_size=4))
 
     @app.task(name="perform_shard", queue=me.queue)
@@ -70,7 +70,11 @@ async def serve(
 
     @app.task(name="rehearse", queue=me.queue)
     async def perform_rehearsal(rehearsal: str) -> None:
-        await _rehearse(conninfo, rehearsal, own_ports)
+        await stage.rehearse(rehearsal)
+
+    @app.task(name="clean_up", queue=me.queue)
+    async def perform_clean_up(rehearsal: str) -> None:
+        await stage.clean_up(rehearsal)
 
     stop = asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -227,82 +231,3 @@ async def _state(conninfo: str, shard_id: int, ended: str) -> None:
                 return
         except psycopg.OperationalError:
             await asyncio.sleep(RECONNECT_S)
-
-
-async def _rehearse(conninfo: str, rehearsal: str, own_ports: frozenset[int]) -> None:
-    """One user, one round; each exchange is stored and announced as soon as it is over."""
-    async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
-        gate = await link.execute(
-            "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows", (rehearsal,)
-        )
-        row = await gate.fetchone()
-        if row is None:  # taken by somebody else, or stopped before it began
-            await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = 'failed', reason = 'Stopped before it began.', ended_at = clock_timestamp() "
-                "WHERE id = %s AND state = 'stopping'", (rehearsal,),
-            )  # fmt: skip
-            return
-        frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
-        rows = msgspec.msgpack.decode(bytes(row[1]), type=Rows)
-        queue: asyncio.Queue[KeptExchange | None] = asyncio.Queue()
-        await _announce(link, rehearsal, 0, "state", "running")
-
-        async def deliver() -> int:
-            number = 0
-            while True:
-                exchange = await queue.get()
-                if exchange is None:
-                    return number
-                await link.execute(
-                    "INSERT INTO rehearsals_rehearsedexchange (rehearsal_id, number, body) VALUES (%s, %s, %s)",
-                    (rehearsal, number, pack_kept(exchange)),
-                )
-                number += 1
-                await _announce(link, rehearsal, number, "exchange", json.dumps({"number": number}))
-
-        sender = asyncio.create_task(deliver(), name="deliver")
-        clock, network = RealClock(), RealNetwork(frozen.agreed, own_ports=own_ports, first_byte_s=30.0, whole_s=60.0)
-        state, reason = "failed", ""
-        work = asyncio.create_task(
-            rehearse(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets={}), network, clock, queue.put_nowait),
-            name="rehearse",
-        )
-
-        async def obey() -> None:
-            while True:
-                await asyncio.sleep(0.2)
-                asked = await (await link.execute("SELECT state FROM rehearsals_rehearsal WHERE id = %s", (rehearsal,))).fetchone()
-                if asked is None or asked[0] == "stopping":
-                    work.cancel()
-                    return
-
-        obeying = asyncio.create_task(obey(), name="obey")
-        try:
-            state = await work
-        except asyncio.CancelledError:
-            if not work.cancelled():
-                raise
-            reason = "Stopped by hand; what was exchanged until then is shown."
-        except DynamikosError as problem:
-            reason = str(problem)
-        except Exception as problem:
-            log.exception("a rehearsal broke")
-            reason = f"the generator failed: {type(problem).__name__}: {problem}"
-        finally:
-            obeying.cancel()
-            await network.aclose()
-            clock.close()
-            queue.put_nowait(None)
-            number = await sender
-        await link.execute(
-            "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, ended_at = clock_timestamp() WHERE id = %s",
-            (state, reason, rehearsal),
-        )
-        await _announce(link, rehearsal, number + 1, "end", state)
-
-
-async def _announce(link: psycopg.AsyncConnection, subject: str, sequence: int, event: str, body: str) -> None:
-    await link.execute(
-        "WITH put AS (INSERT INTO streams_message (subject, sequence, event, body) VALUES (%s, %s, %s, %s))"
-        " SELECT pg_notify('dynamikos_stream', %s)", (subject, sequence, event, body, f"{subject}.{sequence}"),
-    )  # fmt: skip

@@ -11,4 +11,5 @@ HEARTBEAT_S = seconds("HEARTBEAT_S", 1.0)
 LOST_S = seconds("GENERATOR_LOST_S", 4.0)
 TICK_S = seconds("COORDINATOR_TICK_S", 0.2)
 AHEAD_S = seconds("START_AHEAD_S", 1.5)
+CLEAN_UP_S = seconds("CLEAN_UP_S", 1800.0)  # how long a generator remembers what a rehearsal ended with
 RECONNECT_S = seconds("RECONNECT_S", 0.5)

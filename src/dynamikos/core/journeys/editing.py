@@ -250,6 +250,8 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
     parts = {part: list(journey.part(part)) for part in PARTS}
     if start:
         part, index, _ = find(journey, start)
+        if part == "cleanup":
+            raise EditError("The clean-up is performed after a rehearsal, when it is asked for there; begin with another step.")
         if part == "opening":
             parts["opening"] = parts["opening"][index:]
         else:
@@ -267,7 +269,7 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
             raise EditError(f"“{step.name}” comes before the step it would begin with, so there is nothing to rehearse.")
         kept = parts[part][: keys.index(step_key)]
         parts[part] = [*kept, replace(step, requests=step.requests[:at])] if at else kept
-        for later in PARTS[PARTS.index(part) + 1 :]:
+        for later in PARTS[PARTS.index(part) + 1 : -1]:  # what was done until then may still be cleaned up
             parts[later] = []
     return replace(journey, **{part: tuple(steps) for part, steps in parts.items()})
 

@@ -88,6 +88,7 @@ class Recorder:
         self.stretches: list[tuple[int, float, float]] = []  # steps and rounds that passed: series, begun, ended
         # requests that passed: series, series of the step it is all of (its landing is not noted then) or −1, due, sent, first byte, last byte, bytes out, bytes in
         self.exchanges: list[tuple[int, int, float, float, float, float, int, int]] = []
+        self.failures = 0  # all that missed, whatever second
         self._gauges: dict[int, tuple[dict[str, int], int]] = {}
 
     def _second(self, instant: float) -> _Second:
@@ -166,6 +167,7 @@ class Recorder:
             self.count()
 
     def missed(self, series: int, ended: float, duration_us: int, kind: str, bytes_out: int = 0, bytes_in: int = 0) -> None:
+        self.failures += 1
         cell = self._second(ended).cells.setdefault(series, _Cell())
         cell.failed[kind] = cell.failed.get(kind, 0) + 1
         cell.failed_sum += duration_us

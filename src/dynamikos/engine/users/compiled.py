@@ -100,6 +100,7 @@ class Script:
     opening: list[CompiledStep]
     rounds: list[CompiledStep]
     closing: list[CompiledStep]
+    cleanup: list[CompiledStep]
     token_series: int = -1
 
 
@@ -107,7 +108,7 @@ def compile_journey(journey: Journey, environment: Values) -> Script:
     """Raises TemplateError or RuleError for what `verify` would have named."""
     series = series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
-    parts: dict[str, list[CompiledStep]] = {"opening": [], "rounds": [], "closing": []}
+    parts: dict[str, list[CompiledStep]] = {"opening": [], "rounds": [], "closing": [], "cleanup": []}
     for part, step in journey.steps():
         made = CompiledStep(
             step=step,
@@ -126,7 +127,7 @@ def compile_journey(journey: Journey, environment: Values) -> Script:
             ):
                 made.quick, only.origin = only, only.plain[0]
         parts[part].append(made)
-    return Script(series, parts["opening"], parts["rounds"], parts["closing"], numbers.get(("token", "", ""), -1))
+    return Script(series, parts["opening"], parts["rounds"], parts["closing"], parts["cleanup"], numbers.get(("token", "", ""), -1))
 
 
 def _request(request: Request, step: Step, series: int, known: Values, journey: Journey) -> CompiledRequest:

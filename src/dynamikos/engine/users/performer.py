@@ -112,6 +112,17 @@ class User:
                 for link in links:
                     link.close()
 
+    async def clean_up(self) -> None:
+        """Each step of the clean-up, also when one before it failed, over connections of its own."""
+        self._links.clear()
+        try:
+            for step in self.around.script.cleanup:
+                await self._part([step], leaving=True)
+        finally:
+            for links in self._links.values():
+                for link in links:
+                    link.close()
+
     def _choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""
         return self.values.maker.random.randrange(count)

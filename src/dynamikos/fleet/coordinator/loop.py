@@ -66,7 +66,8 @@ def _lost_rehearsals() -> None:
     from dynamikos.web.places.queries import living
 
     waiting = list(Rehearsal.objects.filter(state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING, Rehearsal.State.STOPPING]))
-    if not waiting:
+    cleaning = list(Rehearsal.objects.filter(cleanup__in=["asked", "running"]))
+    if not waiting and not cleaning:
         return
     alive = {generator.pk for generator in living()}
     from dynamikos.fleet.coordinator.stream import say
@@ -77,3 +78,7 @@ def _lost_rehearsals() -> None:
             each.reason = "The generator that performed it is gone. Start one, or wait for its restart, and rehearse again."
             each.save(update_fields=["state", "reason"])
             say(each.pk, "end", "lost")
+    for each in cleaning:
+        if each.generator_id not in alive:
+            each.cleanup = "gone"
+            each.save(update_fields=["cleanup"])

@@ -16,7 +16,7 @@ from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.queries import agreed, first, known
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content, problems
-from dynamikos.web.places.queries import any_living
+from dynamikos.web.places.queries import any_living, living
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.models import Rehearsal
@@ -27,7 +27,7 @@ def ask(member: Membership, journey: Journey, *, start: str = "", until: str = "
 
     Raises DynamikosError for what would make it senseless.
     """
-    core = excerpt(content(journey).active(), start, until)
+    core = excerpt(content(journey).active(cleanup=True), start, until)
     wrong = problems(journey, core)
     if wrong:
         lines = [f"step {each.step}, request {each.request}: {each.message}" for each in wrong]
@@ -71,6 +71,28 @@ def stop(member: Membership, found: Rehearsal) -> None:
     )
     if changed:
         note(member, "rehearsal stopped", found.journey.name, number=found.number)
+
+
+def clean_up(member: Membership, found: Rehearsal) -> None:
+    """Asks the generator that rehearsed to undo what was left behind. Raises DynamikosError."""
+    core: FrozenRun = msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
+    if not core.journey.cleanup:
+        raise DynamikosError(
+            "The journey had no clean-up when it was rehearsed: move the steps that undo it to the part “cleanup” and rehearse again."
+        )
+    if not found.over:
+        raise DynamikosError("The rehearsal is still under way; stop it or wait for its end first.")
+    if found.cleanup in ("asked", "running", "done"):
+        raise DynamikosError("This rehearsal was cleaned up already." if found.cleanup == "done" else "The clean-up is under way.")
+    if found.generator is None or not any(each.pk == found.generator.pk for each in living()):
+        Rehearsal.objects.filter(pk=found.pk).update(cleanup="gone")
+        raise DynamikosError(
+            "The generator that rehearsed is gone, and with it the values to clean up with. Undo by hand what was left behind."
+        )
+    with transaction.atomic():
+        Rehearsal.objects.filter(pk=found.pk).update(cleanup="asked")
+        note(member, "rehearsal cleaned up", found.journey.name, number=found.number)
+        jobs.configure_task("clean_up", queue=found.generator.queue, allow_unknown=True).defer(rehearsal=str(found.pk))
 
 
 def row_for(member: Membership, keys: set[str], turn: int, row: int = 0) -> tuple[list[DataPile], dict[str, list[list[str]]]]:

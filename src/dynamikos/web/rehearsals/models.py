@@ -26,6 +26,7 @@ class Rehearsal(models.Model):
     frozen = models.BinaryField()
     rows = models.BinaryField()
     reason = models.TextField(blank=True)
+    cleanup = models.CharField(max_length=10, blank=True)  # "", asked, running, done, failed, gone
     generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
     asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
     asked_at = models.DateTimeField(auto_now_add=True)
@@ -34,6 +35,10 @@ class Rehearsal(models.Model):
     class Meta:
         constraints = [models.UniqueConstraint(fields=["journey", "number"], name="rehearsal_number")]
         ordering = ["-asked_at"]
+
+    @property
+    def cleaning(self) -> bool:
+        return self.cleanup in ("asked", "running")
 
     @property
     def over(self) -> bool:

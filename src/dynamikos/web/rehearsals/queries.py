@@ -99,6 +99,26 @@ def differences(recorded: Exchange | None, kept: KeptExchange) -> list[str]:
     return likeness.differences(recorded.answer, kept.status, now, kept.body, kept.size_bytes)
 
 
+def values_of(rows: list[Replayed], row: Replayed) -> list[tuple[str, str, str, str]]:
+    """(name, before its step, after it, mark) of all values a request's step began and ended with; mark "+" new, "≠" changed, "" the same.
+
+    What the request itself captured is marked "+" or "≠" even if a later one of the step changed it again.
+    """
+    at = rows.index(row)
+    earlier = [each for each in rows[:at] if each.kept.step != row.kept.step]
+    own = [each for each in rows if each.kept.step == row.kept.step]
+    first, last = own[0].kept, own[-1].kept
+    before = dict(earlier[-1].kept.variables) if earlier else {}
+    for name, value in first.variables.items():  # dealt rows and built-in values are there before anything is sent
+        if name not in first.captured:
+            before.setdefault(name, value)
+    made = []
+    for name in sorted({*before, *last.variables}):
+        old, new = before.get(name, ""), last.variables.get(name, "")
+        made.append((name, old, new, "+" if name not in before else "≠" if old != new else ""))
+    return sorted(made, key=lambda each: (not each[3], each[0]))
+
+
 def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
     """For the ladder: by step and request, the first hop's status and the request's time."""
     made: dict[tuple[str, str], tuple[str, bool]] = {}

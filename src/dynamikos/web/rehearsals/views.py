@@ -32,6 +32,12 @@ def stop(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     return redirect("rehearsal", member.project_id, pk)
 
 
+@member_view("engineer")
+def clean_up(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    actions.clean_up(member, queries.rehearsal(member, pk))
+    return redirect("rehearsal", member.project_id, pk)
+
+
 def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     found = queries.rehearsal(member, pk)
     rows = queries.replayed(found)
@@ -39,15 +45,17 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     if wanted:
         at = at or f"{wanted[0].kept.step}/{wanted[0].kept.request}"
     shown = [
-        {"row": row, "lines": queries.body_lines(row), "headers": queries.header_rows(row)}
+        {"row": row, "lines": queries.body_lines(row), "headers": queries.header_rows(row), "values": queries.values_of(rows, row)}
         for row in wanted
         if f"{row.kept.step}/{row.kept.request}" == at
     ]
-    bad = sum(row.is_bad for row in rows)
+    journey = queries.frozen(found).journey
+    cleaned = {step.step for step in journey.cleanup}
+    bad = sum(row.is_bad for row in rows if row.kept.step not in cleaned)
     differing = sum(bool(row.differences) for row in rows)
     return {
         "rehearsal": found, "journey": found.journey, "rows": rows, "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad, "compared": any(row.recorded is not None for row in rows),
-        "differing": differing, "requests": sum(len(step.requests) for _, step in queries.frozen(found).journey.steps()),
+        "differing": differing, "requests": sum(len(step.requests) for _, step in journey.steps()), "has_cleanup": bool(journey.cleanup),
     }  # fmt: skip
 
 

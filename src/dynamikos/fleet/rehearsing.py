@@ -1,0 +1,136 @@
+"""Rehearsals on a generator: one user, one round, each exchange stored and announced as soon as it is over; then, if asked, its clean-up."""
+
+import asyncio
+import json
+import logging
+import time
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+import msgspec
+import psycopg
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.reports import KeptExchange, pack_kept
+from dynamikos.engine.clock import RealClock
+from dynamikos.engine.network import RealNetwork
+from dynamikos.engine.runner import Rehearsal, Shard
+from dynamikos.fleet.settings import CLEAN_UP_S
+
+log = logging.getLogger(__name__)
+Rows = dict[str, list[list[str]]]
+Link = psycopg.AsyncConnection[Any]
+
+
+class Stage:
+    """The rehearsals of one generator. What a user ended with (values, cookies) stays in its memory alone, for a while, to clean up with."""
+
+    def __init__(self, conninfo: str, own_ports: frozenset[int]) -> None:
+        self._conninfo, self._own_ports = conninfo, own_ports
+        self._left: dict[str, tuple[float, int, Rehearsal, FrozenRun]] = {}
+
+    async def rehearse(self, pk: str) -> None:
+        async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
+            gate = await link.execute(
+                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows", (pk,)
+            )
+            row = await gate.fetchone()
+            if row is None:  # taken by somebody else, or stopped before it began
+                await link.execute(
+                    "UPDATE rehearsals_rehearsal SET state = 'failed', reason = 'Stopped before it began.', ended_at = clock_timestamp() "
+                    "WHERE id = %s AND state = 'stopping'", (pk,),
+                )  # fmt: skip
+                return
+            frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
+            rows = msgspec.msgpack.decode(bytes(row[1]), type=Rows)
+            await _announce(link, pk, 0, "state", "running")
+            made = Rehearsal(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets={}))
+            state, reason, number = await self._perform(link, pk, 0, frozen, made.perform, stoppable=True)
+            if frozen.journey.cleanup:
+                self._keep(pk, number, made, frozen)
+            await link.execute(
+                "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, ended_at = clock_timestamp() WHERE id = %s", (state, reason, pk)
+            )
+            await _announce(link, pk, number + 1, "end", state)
+
+    async def clean_up(self, pk: str) -> None:
+        async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
+            left = self._left.pop(pk, None)
+            if left is None:
+                await link.execute("UPDATE rehearsals_rehearsal SET cleanup = 'gone' WHERE id = %s AND cleanup = 'asked'", (pk,))
+                return
+            _, number, made, frozen = left
+            await link.execute("UPDATE rehearsals_rehearsal SET cleanup = 'running' WHERE id = %s", (pk,))
+            state, reason, _ = await self._perform(link, pk, number, frozen, made.clean_up, stoppable=False)
+            ended = "done" if state == "passed" else "failed"
+            await link.execute(
+                "UPDATE rehearsals_rehearsal SET cleanup = %s, reason = CASE WHEN %s = '' THEN reason ELSE %s END WHERE id = %s",
+                (ended, reason, reason, pk),
+            )
+
+    def _keep(self, pk: str, number: int, made: Rehearsal, frozen: FrozenRun) -> None:
+        now = time.monotonic()
+        self._left = {key: kept for key, kept in self._left.items() if now - kept[0] < CLEAN_UP_S}
+        self._left[pk] = (now, number, made, frozen)
+
+    async def _perform(
+        self, link: Link, pk: str, number: int, frozen: FrozenRun,
+        work_on: Callable[[RealNetwork, RealClock, Callable[[KeptExchange], None]], Awaitable[str]], *, stoppable: bool,
+    ) -> tuple[str, str, int]:  # fmt: skip
+        """(state, reason, number of the next exchange) of something that exchanges; each exchange is stored as it ends."""
+        queue: asyncio.Queue[KeptExchange | None] = asyncio.Queue()
+
+        async def deliver() -> int:
+            at = number
+            while True:
+                exchange = await queue.get()
+                if exchange is None:
+                    return at
+                await link.execute(
+                    "INSERT INTO rehearsals_rehearsedexchange (rehearsal_id, number, body) VALUES (%s, %s, %s)",
+                    (pk, at, pack_kept(exchange)),
+                )
+                at += 1
+                if stoppable:
+                    await _announce(link, pk, at, "exchange", json.dumps({"number": at}))
+
+        sender = asyncio.create_task(deliver(), name="deliver")
+        clock, network = RealClock(), RealNetwork(frozen.agreed, own_ports=self._own_ports, first_byte_s=30.0, whole_s=60.0)
+        work = asyncio.ensure_future(work_on(network, clock, queue.put_nowait))
+
+        async def obey() -> None:
+            while stoppable:
+                await asyncio.sleep(0.2)
+                asked = await (await link.execute("SELECT state FROM rehearsals_rehearsal WHERE id = %s", (pk,))).fetchone()
+                if asked is None or asked[0] == "stopping":
+                    work.cancel()
+                    return
+
+        obeying = asyncio.create_task(obey(), name="obey")
+        state, reason = "failed", ""
+        try:
+            state = await work
+        except asyncio.CancelledError:
+            if not work.cancelled():
+                raise
+            reason = "Stopped by hand; what was exchanged until then is shown."
+        except DynamikosError as problem:
+            reason = str(problem)
+        except Exception as problem:
+            log.exception("a rehearsal broke")
+            reason = f"the generator failed: {type(problem).__name__}: {problem}"
+        finally:
+            obeying.cancel()
+            await network.aclose()
+            clock.close()
+            queue.put_nowait(None)
+            number = await sender
+        return state, reason, number
+
+
+async def _announce(link: Link, subject: str, sequence: int, event: str, body: str) -> None:
+    await link.execute(
+        "WITH put AS (INSERT INTO streams_message (subject, sequence, event, body) VALUES (%s, %s, %s, %s))"
+        " SELECT pg_notify('dynamikos_stream', %s)", (subject, sequence, event, body, f"{subject}.{sequence}"),
+    )  # fmt: skip
