@@ -60,11 +60,11 @@ def find_strands(
     Only exchanges with `origins` are looked at (the recording's own site if not given). `progress` is told the share done
     and may raise to cancel. Indices in the result are the exchanges' `entry` where they have one.
     """
-    main = _answers(recordings[0], origins)
-    others = [_answers(each, origins) for each in recordings[1:]]
-    maps = [_map(main, other) for other in others]
-    again = _answers(rehearsal, origins) if rehearsal is not None else None
-    again_map = _map(main, again) if again is not None else {}
+    main = answers_of(recordings[0], origins)
+    others = [answers_of(each, origins) for each in recordings[1:]]
+    maps = [map_of(main, other) for other in others]
+    again = answers_of(rehearsal, origins) if rehearsal is not None else None
+    again_map = map_of(main, again) if again is not None else {}
     progress(0.05)
     found = _groups(main, others, maps)
     progress(0.15)
@@ -95,12 +95,12 @@ def find_strands(
     return _strands(kept, main)
 
 
-def _answers(exchanges: Sequence[Exchange], origins: Iterable[str] | None) -> Answers:
+def answers_of(exchanges: Sequence[Exchange], origins: Iterable[str] | None) -> Answers:
     wanted = set(origins) if origins is not None else own_origins(exchanges)
     return Answers(exchanges, [i for i, each in enumerate(exchanges) if _origin(each.sent.url) in wanted])
 
 
-def _map(main: Answers, other: Answers) -> dict[int, int]:
+def map_of(main: Answers, other: Answers) -> dict[int, int]:
     """Positions of requests in the first recording → positions in another."""
     found = align([main.exchanges[i] for i in main.ours], [other.exchanges[i] for i in other.ours])
     return {main.ours[a]: other.ours[b] for a, b in found.items()}
@@ -310,7 +310,7 @@ def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
     taken: set[str] = set()
     ordered = sorted(found, key=lambda each: (each.kind != "issued", not each.proven, -_score(each), each.first))
     for each in ordered:
-        name = _name(each, taken)
+        name = name_of(each, taken)
         taken.add(name)
         followed = all(main.followed(site.entry) for site in each.sites)
         if each.kind == "issued" and followed:
@@ -325,20 +325,20 @@ def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
                 name=name, value=each.value, kind=each.kind, score=_score(each), proven=each.kind == "issued" and each.proven,
                 reasons=tuple(each.reasons), origin=origin, captures=captures, pattern=each.pattern, values=each.values, followed=followed,
                 uses=tuple(
-                    Use(entry=entry_of(main, site.entry), place=site.place, coding=site.coding, context=_context(main, site)) for site in each.sites
+                    Use(entry=entry_of(main, site.entry), place=site.place, coding=site.coding, context=context_of(main, site)) for site in each.sites
                 ),
             )
         )  # fmt: skip
     return strands
 
 
-def _context(main: Answers, site: Site) -> str:
+def context_of(main: Answers, site: Site) -> str:
     sent = main.exchanges[site.entry].sent
     text = f"{sent.method} {urlsplit(sent.url).path}"
     return text if len(text) < 100 else text[:97] + "…"
 
 
-def _name(each: Found, taken: set[str]) -> str:
+def name_of(each: Found, taken: set[str]) -> str:
     """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
     candidates = [list(looks.words(name)) for name in each.names if looks.words(name)]
     candidates = [[word for word in words if word != "x"] or words for words in candidates]

@@ -1,8 +1,9 @@
 """Reading journeys."""
 
 import difflib
+import itertools
 import uuid
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -18,6 +19,7 @@ from dynamikos.web.environments.queries import first, known
 from dynamikos.web.journeys.models import Journey, SharedStep
 from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.projects.revisions import value_of
+from dynamikos.web.recordings.models import Recording
 from dynamikos.web.recordings.queries import as_core
 
 
@@ -156,38 +158,49 @@ class Match:
 
 
 def find_text(found: Journey, text: str, limit: int = 200) -> list[Match]:
-    """A text (any case) in addresses, headers and bodies of all recordings of the journey, sent and received."""
-    wanted = text.lower()
-    made: list[Match] = []
+    """A text (any case) in addresses, headers and bodies of all recordings of the journey and its newest rehearsals, sent and received."""
     recordings = [found.recording, *found.others.order_by("imported_at")] if found.recording is not None else []
+    made: list[Match] = []
+    for where, number, request, places in itertools.chain(_recorded_places(recordings), _rehearsed_places(found)):
+        for place, whole in places:
+            at = whole.lower().find(text.lower())
+            if at >= 0:
+                end = at + len(text)
+                made.append(Match(where, number, place, request, whole[max(0, at - 60) : at], whole[at:end], whole[end : end + 60]))
+                if len(made) >= limit:
+                    return made
+    return made
+
+
+Places = list[tuple[str, str]]
+REHEARSALS_SEARCHED = 10
+
+
+def _lines(headers: Iterable[tuple[str, str]]) -> str:
+    return "\n".join(f"{name}: {value}" for name, value in headers)
+
+
+def _recorded_places(recordings: Iterable[Recording]) -> Iterator[tuple[str, int, str, Places]]:
+    """(where, number, request, texts by place) of every recorded exchange."""
     for recording in recordings:
         for number, each in enumerate(as_core(recording).exchanges):
             sent, answer = each.sent, each.answer
-            places = [
-                ("address", sent.url),
-                ("sent headers", "\n".join(f"{n}: {v}" for n, v in sent.headers)),
-                ("sent body", text_of(sent.body)),
-            ]
+            places = [("address", sent.url), ("sent headers", _lines(sent.headers)), ("sent body", text_of(sent.body))]
             if answer is not None:
                 kind = answer.header("content-type") or ""
-                places.append(("answer's headers", "\n".join(f"{n}: {v}" for n, v in answer.headers)))
+                places.append(("answer's headers", _lines(answer.headers)))
                 if not kind.startswith(("image/", "font/", "video/")):
                     places.append(("answer's body", text_of(answer.body, kind)))
-            for place, whole in places:
-                at = whole.lower().find(wanted)
-                if at >= 0:
-                    request = f"{sent.method} /{sent.url.split('://', 1)[-1].partition('/')[2]}"
-                    made.append(
-                        Match(
-                            recording.name,
-                            number,
-                            place,
-                            request,
-                            whole[max(0, at - 60) : at],
-                            whole[at : at + len(text)],
-                            whole[at + len(text) : at + len(text) + 60],
-                        )
-                    )
-                    if len(made) >= limit:
-                        return made
-    return made
+            yield recording.name, number, f"{sent.method} /{sent.url.split('://', 1)[-1].partition('/')[2]}", places
+
+
+def _rehearsed_places(found: Journey) -> Iterator[tuple[str, int, str, Places]]:
+    """The same of the newest rehearsals, masked as they are kept."""
+    for rehearsal in found.rehearsals.order_by("-number")[:REHEARSALS_SEARCHED]:
+        for number, body in rehearsal.exchanges.values_list("number", "body"):
+            kept = unpack_kept(bytes(body))
+            places = [
+                ("address", kept.url), ("sent headers", _lines(kept.sent_headers)), ("sent body", kept.sent_body),
+                ("answer's headers", _lines(kept.headers)), ("answer's body", kept.body),
+            ]  # fmt: skip
+            yield f"rehearsal {rehearsal.number}", number, f"{kept.method} /{kept.url.split('://', 1)[-1].partition('/')[2]}", places

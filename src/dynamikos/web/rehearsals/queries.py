@@ -99,6 +99,13 @@ def differences(recorded: Exchange | None, kept: KeptExchange) -> list[str]:
     return likeness.differences(recorded.answer, kept.status, now, kept.body, kept.size_bytes)
 
 
+def recorded_text(row: Replayed) -> str:
+    """The recorded answer's body, at most 20,000 bytes of it."""
+    if row.recorded is None or row.recorded.answer is None:
+        return ""
+    return text_of(row.recorded.answer.body[:20_000], row.recorded.answer.header("content-type") or "")
+
+
 def values_of(rows: list[Replayed], row: Replayed) -> list[tuple[str, str, str, str]]:
     """(name, before its step, after it, mark) of all values a request's step began and ended with; mark "+" new, "≠" changed, "" the same.
 

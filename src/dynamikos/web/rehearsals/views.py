@@ -45,7 +45,13 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     if wanted:
         at = at or f"{wanted[0].kept.step}/{wanted[0].kept.request}"
     shown = [
-        {"row": row, "lines": queries.body_lines(row), "headers": queries.header_rows(row), "values": queries.values_of(rows, row)}
+        {
+            "row": row,
+            "lines": queries.body_lines(row),
+            "headers": queries.header_rows(row),
+            "values": queries.values_of(rows, row),
+            "recorded_text": queries.recorded_text(row),
+        }
         for row in wanted
         if f"{row.kept.step}/{row.kept.request}" == at
     ]

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 import msgspec
 from django.db import transaction
 
-from dynamikos.core.correlation import Strand, accept, find_strands
+from dynamikos.core.correlation import Strand, accept, find_strands, strand_by_hand
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
@@ -67,6 +67,29 @@ def _origins(core: CoreJourney, exchanges: Sequence[Exchange]) -> set[str]:
     if not found:
         raise DynamikosError("No request of this journey comes from its recording any more, so there is nothing to compare.")
     return found
+
+
+@transaction.atomic
+def by_hand(member: Membership, journey: Journey, position: int, text: str) -> Strand:
+    """A strand for a value that a person marked in a recorded answer; the first of the list. Raises DynamikosError."""
+    recordings = recordings_of(journey)
+    if not 0 <= position < len(recordings[0][1]):
+        raise DynamikosError("This request has no recorded answer, so no value can be taken from it.")
+    known = Search.objects.select_for_update().filter(journey=journey).first()
+    strands = queries.strands_of(known) if known is not None else []
+    same = next((each for each in strands if each.value == text.strip() and each.kind == "issued" and each.captures), None)
+    if same is not None:
+        return same
+    origins = _origins(content(journey), recordings[0][1])
+    made = strand_by_hand([each for _, each in recordings], position, text, origins=origins, taken=[each.name for each in strands])
+    body = zlib.compress(msgspec.msgpack.encode([made, *(each for each in strands if each.value != made.value)]), 1)
+    if known is None:
+        evidence = [name for name, _ in recordings]
+        Search.objects.create(journey=journey, evidence=evidence, body=body, said={}, searched_by=member.account)
+    else:
+        Search.objects.filter(pk=known.pk).update(body=body)
+    note(member, "strand begun by hand", f"{journey.name}: {made.name}")
+    return made
 
 
 @transaction.atomic

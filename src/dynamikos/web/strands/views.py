@@ -107,6 +107,18 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
 
 
 @member_view("engineer")
+def by_hand(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """From a value marked in a recorded answer to its strand."""
+    position = request.POST.get("entry", "")
+    try:
+        journey = journeys.journey(member, pk)
+        made = actions.by_hand(member, journey, int(position) if position.isdigit() else -1, request.POST.get("text", ""))
+    except DynamikosError as wrong:
+        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422)
+    return redirect(reverse("strands", args=[member.project_id, pk]) + f"?at={made.name}")
+
+
+@member_view("engineer")
 def dismiss(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     journey = journeys.journey(member, pk)
     found = queries.search_of(journey)

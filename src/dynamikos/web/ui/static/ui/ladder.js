@@ -29,6 +29,13 @@ document.addEventListener("change", (e) => {
 }, true);
 document.addEventListener("submit", (e) => { const el = e.target.querySelector("[data-parent]"); if (el) el.value = document.getElementById("parent").value; });
 
+// a value marked in a recorded body goes into the field beneath it
+document.addEventListener("selectionchange", () => {
+  const chosen = document.getSelection(), node = chosen && chosen.anchorNode, pre = node && (node.nodeType === 1 ? node : node.parentElement).closest("pre[data-marking]");
+  const text = pre ? chosen.toString().trim() : "";
+  if (text && text.length < 2000) { const field = pre.parentElement.querySelector("[data-marked]"); if (field) field.value = text; }
+});
+
 // choosing several: Ctrl+click adds one, Shift+click all up to it, x adds the one with the focus; the panel then acts on all of them
 (() => {
   let chosen = [];
