@@ -16,6 +16,9 @@ from tests.web.support import EXAMPLES
 AXE = (Path(axe_playwright_python.__file__).parent / "axe.min.js").read_text()
 
 
+EDITOR = "document.querySelector('.editor').editor"
+
+
 class Story(BrowserCase):
     def test_from_a_har_file_to_a_verdict(self) -> None:
         self.start_fleet()
@@ -66,16 +69,18 @@ class Story(BrowserCase):
 
         def by_text(page: Any) -> str:
             page.click("text=Text form")
-            text = page.input_value("textarea[name=text]")
-            lines = text.split("\n")
+            page.wait_for_selector(".editor .cm-content")
+            lines = str(page.evaluate(EDITOR + ".text()")).split("\n")
             at = next(i for i, line in enumerate(lines) if line.strip() == "- - form_key")
             lines[at + 1] = lines[at + 1].split("- ")[0] + '- "{{ form_key }}"'
-            page.fill("textarea[name=text]", "\n".join(lines).replace("form: 1", "form: 1\nbroken: yes", 1))
-            page.click("text=Take over")
-            page.wait_for_selector(".problem:has-text('line 2')")
-            page.fill("textarea[name=text]", "\n".join(lines))
-            page.click("text=Take over")
-            page.wait_for_selector("h1:has-text('the same thing as the ladder')")
+            page.evaluate(f"(text) => {EDITOR}.replace(text)", "\n".join(lines).replace("form: 1", "form: 1\nbroken: yes", 1))
+            page.wait_for_selector("#editor-says:has-text('line 2')")
+            page.wait_for_selector(".editor .cm-lint-marker-error")
+            page.reload()  # the draft is kept, the journey untouched
+            page.wait_for_selector("h1:has-text('kept as a draft')")
+            page.wait_for_selector(".editor .cm-lint-marker-error")
+            page.evaluate(f"(text) => {EDITOR}.replace(text)", "\n".join(lines))
+            page.wait_for_selector("#editor-says:has-text('Kept: revision')")
             page.click("a:has-text('Ladder')")
             return str(page.locator("#ladder a").count())
 

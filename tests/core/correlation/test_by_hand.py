@@ -45,7 +45,11 @@ class ByHand(TestCase):
 
     def test_wrong_turns(self) -> None:
         recording = played(next(iter(SCENES)), 1).exchanges
-        for text, position, words in (("", 0, "No value is marked"), ("nowhere to be found", 0, "not sent in any later request"), ("x", 9999, "own hosts")):
+        for text, position, words in (
+            ("", 0, "No value is marked"),
+            ("nowhere to be found", 0, "not sent in any later request"),
+            ("x", 9999, "own hosts"),
+        ):
             with self.assertRaises(DynamikosError) as caught:
                 strand_by_hand([recording], position, text)
             self.assertIn(words, str(caught.exception))

@@ -121,6 +121,9 @@ def _kinds(step: str, request: str, body: Body | None, authorization: Authorizat
     """Exactly one kind of body, and of authorization; files that can be decoded."""
     if authorization is not None and authorization.kind in ("", "several"):
         yield Problem(step=step, request=request, message="authorization: give one of basic, digest, bearer, client or none")
+    for what, text in authorization.texts() if authorization is not None else ():
+        if not text and what != "scope":
+            yield Problem(step=step, request=request, message=f"authorization, {what}: nothing is given yet")
     if body is None:
         return
     if sum(getattr(body, kind) is not None for kind in ("form", "parts", "json", "raw")) != 1:

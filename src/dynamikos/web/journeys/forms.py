@@ -97,11 +97,11 @@ PROOFS = ("basic", "digest", "bearer", "client")
 
 
 def authorization_from(data: QueryDict) -> Authorization | None:
-    """Raises DynamikosError when something is missing. None: nothing of its own."""
+    """None: nothing of its own. What is still empty is said by `verify`."""
     kind = data.get("auth-kind", "")
 
-    def field(name: str, *, needed: bool = True) -> str:
-        return data.get(f"auth-{name}", "").strip() or ("…" if needed else "")
+    def field(name: str) -> str:
+        return data.get(f"auth-{name}", "").strip()
 
     if kind in ("basic", "digest"):
         return Authorization(**{kind: Login(user=field("user"), password=field("password"))})  # type: ignore[arg-type]
@@ -110,7 +110,7 @@ def authorization_from(data: QueryDict) -> Authorization | None:
     if kind == "client":
         return Authorization(
             client=Client(
-                address=field("address"), id=field("id"), secret=field("secret"), scope=field("scope", needed=False), form=bool(data.get("auth-form"))
+                address=field("address"), id=field("id"), secret=field("secret"), scope=field("scope"), form=bool(data.get("auth-form"))
             )
         )  # fmt: skip
     return Authorization(none=True) if kind == "none" else None
