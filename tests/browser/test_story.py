@@ -5,7 +5,9 @@ from typing import Any
 
 import axe_playwright_python
 
+from dynamikos.web.journeys.actions import share_step
 from dynamikos.web.journeys.models import Journey
+from dynamikos.web.projects.revisions import token
 from dynamikos.web.recordings.models import Session
 from dynamikos.web.runs.models import Run
 from dynamikos.web.strands import actions as strands
@@ -179,6 +181,7 @@ class Views(BrowserCase):
             "journeys",
             f"journeys/{sample.journey.pk}",
             f"journeys/{sample.journey.pk}?at=hold/post-hold",
+            f"journeys/{sample.journey.pk}?at=sign-out",
             f"journeys/{sample.journey.pk}?at=hold",
             f"journeys/{sample.journey.pk}/text",
             f"journeys/{sample.journey.pk}/strands",
@@ -193,12 +196,15 @@ class Views(BrowserCase):
             f"load/{sample.plan.pk}",
             "runs",
             "settings",
+            "journeys/shared?at=sign-out",
+            "journeys/described",
         ]
         return ["/", *(sample.address(tail) for tail in tails)]
 
     def test_no_serious_violation_and_every_control_by_keyboard(self) -> None:
         self.sign_in()
         strands.search(self.sample.member, self.sample.journey)  # its page has rows, forms and proofs to look at
+        share_step(self.sample.member, self.sample.journey, token(self.sample.journey.head), "sign-out")
         Session.objects.create(
             recording=self.sample.recording, kind="doorway", targets=["http://127.0.0.1:9"], name="r-x.localhost", state="ended"
         )
@@ -292,9 +298,73 @@ class Views(BrowserCase):
             tab.close()
             return str(page.text_content("#ladder"))
 
+        self.start_fleet()
         ladder = self.do(record)
         for part in ("Arrive", "Sign in", "Look at an object", "POST /sign-in"):
             self.assertIn(part, ladder)
+
+        def rehearse(page: Any) -> str:
+            page.keyboard.press("r")
+            page.wait_for_selector("h1:has-text('replayed')")
+            return str(page.inner_text("h1"))
+
+        self.assertIn("failed", self.do(rehearse))  # the form key of the day it was recorded
+
+        def correlate(page: Any) -> str:
+            page.keyboard.press("s")
+            page.wait_for_selector("h1:has-text('Strands')")
+            page.keyboard.press("s")
+            page.wait_for_selector("h1:has-text('likely cause')")
+            page.keyboard.press("a")
+            page.wait_for_selector(".hint:has-text('Taken into the journey')")
+            return str(page.inner_text(".hint"))
+
+        self.assertIn("form_key", self.do(correlate))
+        self.assertIn("Every check passed", self.do(rehearse))
+
+    def test_shaping_a_pasted_journey(self) -> None:
+        self.sign_in()
+
+        def shape(page: Any) -> None:
+            base = f"http://127.0.0.1:{self.target_port}"
+            page.goto(self.base + self.sample.address("journeys"))
+            page.fill(
+                "form[action$=paste] textarea",
+                f"curl '{base}/' \ncurl '{base}/sky?constellation=lyra&page=1' -H 'X-Id: 7'\ncurl '{base}/objects/none'",
+            )
+            page.fill("form[action$=paste] [name=name]", "Pasted")
+            page.click("text=Take these requests")
+            page.click("text=Make journey")
+            page.wait_for_selector("#ladder")
+            page.click("#ladder a[data-at$='get-sky']")
+            page.wait_for_selector("#panel textarea[name=address]")
+            field = page.locator("#panel textarea[name=address]").bounding_box()
+            page.mouse.move(field["x"] + 30, field["y"] + 14)
+            page.mouse.move(field["x"] + 32, field["y"] + 14)
+            page.wait_for_selector("#token-says:has-text('from the environment')")
+            page.fill("input[name=header-value] >> nth=0", "{{ observers.name }}")
+            page.keyboard.press("Tab")
+            page.wait_for_selector("#headline:has-text('revision 2')")
+            page.click("input[name=header-value] >> nth=0")
+            page.keyboard.press("Home")
+            page.keyboard.press("ArrowRight")
+            page.keyboard.press("ArrowRight")
+            page.keyboard.press("ArrowRight")
+            page.wait_for_selector("#token-says:has-text('a column of observers')")  # by keyboard too
+            page.click("#ladder a[data-at$='get-front']")
+            page.wait_for_selector("#panel h2:has-text('get-front')")
+            page.locator("#ladder a[data-at$='get-sky']").focus()
+            page.keyboard.press("x")
+            page.wait_for_selector("#panel h2:has-text('2 chosen')")
+            page.click("#panel button:has-text('Switch on or off')")
+            page.wait_for_selector("#headline:has-text('revision 3')")
+            self.assertEqual(page.locator("#ladder a.is-idle").count(), 2)
+            page.keyboard.press("Escape")
+            page.fill("input[name=filter]", "OBJECTS")
+            page.wait_for_selector("#ladder-box:has-text('1 request of 3')")
+
+        self.do(shape)
+        self.assertEqual(self.trouble, [])
 
     def test_keys_walk_open_and_command_field(self) -> None:
         self.sign_in()

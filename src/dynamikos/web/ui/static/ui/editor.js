@@ -88,7 +88,7 @@
         cm.lineNumbers(), cm.foldGutter(), cm.lintGutter(), cm.highlightActiveLine(), cm.highlightActiveLineGutter(), cm.drawSelection(), cm.history(), cm.bracketMatching(), cm.closeBrackets(), cm.highlightSelectionMatches(),
         cm.yaml(), cm.syntaxHighlighting(look), theme, cm.indentUnit.of("  "), cm.EditorState.tabSize.of(2), cm.EditorState.readOnly.of(area.readOnly),
         cm.autocompletion({ override: [complete], activateOnTyping: true }),
-        cm.EditorView.contentAttributes.of({ "aria-label": area.getAttribute("aria-label"), spellcheck: "false" }),
+        cm.EditorView.contentAttributes.of({ "aria-label": area.getAttribute("aria-label"), spellcheck: "false", tabindex: "0" }),
         cm.keymap.of([{ key: "Mod-s", preventDefault: true, run: () => { save(); return true; } }, { key: "Mod-]", run: cm.indentMore }, { key: "Mod-[", run: cm.indentLess }, ...cm.closeBracketsKeymap, ...cm.completionKeymap, ...cm.lintKeymap, ...cm.searchKeymap, ...cm.foldKeymap, ...cm.historyKeymap, ...cm.defaultKeymap]),
         cm.EditorView.updateListener.of((update) => { if (update.docChanged) { area.value = update.state.doc.toString(); clearTimeout(timer); if (area.dataset.editor === "journey") { timer = setTimeout(save, 600); says.textContent = "…"; says.className = "small faded"; } } }),
         cm.EditorView.domEventHandlers({ blur: () => { if (timer) save(); } }),
@@ -96,7 +96,7 @@
     }),
   });
   area.hidden = true;
-  show(json("problems-now"));
+  if (document.getElementById("problems-now")) show(json("problems-now"));
   window.addEventListener("beforeunload", (e) => { if (timer || waiting) { save(); e.preventDefault(); } });
   // for tests and for other scripts of the page
   host.editor = { text: () => view.state.doc.toString(), replace: (text) => view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: text } }), view };
