@@ -199,8 +199,11 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             "typed": dict(data.lists()) if problem else {},
         }
     )
-    saved = what in ("request", "step", "journey")
-    return render(request, "journeys/saved.html" if saved else "journeys/panel.html", context, status=status)
+    saved = what in ("request", "step", "journey") and not (data.get("reload") and not problem)
+    answer = render(request, "journeys/saved.html" if saved else "journeys/panel.html", context, status=status)
+    if not saved:
+        answer["HX-Retarget"] = "#panel"
+    return answer
 
 
 @member_view("engineer")

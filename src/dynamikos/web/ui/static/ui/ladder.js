@@ -22,11 +22,14 @@ document.addEventListener("change", (e) => {
     const one = (name) => rule.querySelector("[name=part-" + name + "]");
     one("content").value = reader.result.slice(reader.result.indexOf(",") + 1); one("file").value = file.name;
     if (!one("type").value) one("type").value = file.type; if (!one("name").value) one("name").value = "file";
-    e.target.value = ""; one("content").dispatchEvent(new Event("change", { bubbles: true }));
-    setTimeout(() => { const a = document.querySelector("#ladder a[aria-current]"); if (a) a.click(); }, 500);
+    e.target.value = ""; one("content").setAttribute("data-reload", ""); one("content").dispatchEvent(new Event("change", { bubbles: true }));
   };
   reader.readAsDataURL(file);
 }, true);
+document.addEventListener("input", (e) => { // of the values of a JSON body only those that were changed are sent
+  if (!e.target.matches("[data-leaf]")) return;
+  e.target.name = "leaf-value"; e.target.closest("tr").querySelector("[name=leaf-path]").disabled = false;
+});
 document.addEventListener("submit", (e) => { const el = e.target.querySelector("[data-parent]"); if (el) el.value = document.getElementById("parent").value; });
 
 // a value marked in a recorded body goes into the field beneath it
@@ -70,10 +73,22 @@ document.addEventListener("selectionchange", () => {
   });
   new MutationObserver((changes) => { if (changes.some((c) => [...c.addedNodes].some((n) => n.id === "ladder"))) { const there = rungs().map((a) => a.dataset.at); chosen = chosen.filter((at) => there.includes(at)); show(); } }).observe(document.body, { childList: true, subtree: true });
 })();
-document.addEventListener("change", (e) => { // another kind of body has other fields
+document.addEventListener("change", (e) => { // another kind of body or proof has other fields: the answer is the whole panel
   if (!e.target.matches("[data-reload]")) return;
-  setTimeout(() => { const a = document.querySelector("#ladder a[aria-current]"); if (a) a.click(); }, 400);
-});
+  const field = document.createElement("input");
+  field.type = "hidden"; field.name = "reload"; field.value = "1"; e.target.form.append(field);
+  const named = (name) => [...document.querySelectorAll("#panel [name]")].filter((el) => el.name === name);
+  const open = new Set([...document.querySelectorAll("#panel details[open] > summary")].map((el) => el.textContent));
+  let name = "", at = 0;
+  setTimeout(() => { const now = document.activeElement; name = (now && now.name) || ""; at = named(name).indexOf(now); }, 0);
+  const watch = new MutationObserver(() => { // the same field has the focus afterwards, the same details are open
+    if (document.querySelector("#panel [name=reload]")) return;
+    watch.disconnect();
+    document.querySelectorAll("#panel details > summary").forEach((el) => { if (open.has(el.textContent)) el.parentElement.open = true; });
+    const same = name && named(name)[at]; if (same) same.focus();
+  });
+  watch.observe(document.getElementById("panel"), { childList: true });
+}, true);
 
 // Reordering by drag: drop a step on the step it shall come before, a request on the request, or on a step to become its last.
 (() => {

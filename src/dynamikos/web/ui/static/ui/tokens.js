@@ -12,7 +12,7 @@
     let mirror = mirrors.get(el);
     if (!HOLE.test(el.value)) { HOLE.lastIndex = 0; if (mirror) { mirror.remove(); mirrors.delete(el); el.classList.remove("has-tokens"); } return; }
     HOLE.lastIndex = 0;
-    if (!mirror) { mirror = document.createElement("div"); mirror.className = "token-mirror"; mirror.setAttribute("aria-hidden", "true"); el.before(mirror); mirrors.set(el, mirror); el.classList.add("has-tokens"); el.addEventListener("scroll", () => place(el, mirror)); }
+    if (!mirror || !mirror.isConnected) { mirror = document.createElement("div"); mirror.className = "token-mirror"; mirror.setAttribute("aria-hidden", "true"); el.before(mirror); mirrors.set(el, mirror); el.classList.add("has-tokens"); el.onscroll = () => place(el, mirrors.get(el)); }
     const values = known(), parts = [];
     let from = 0;
     for (const hole of el.value.matchAll(HOLE)) {
@@ -57,6 +57,10 @@
   document.addEventListener("input", (e) => { if (field(e.target)) paint(e.target); });
   document.addEventListener("toggle", paintAll, true);
   addEventListener("resize", paintAll);
+  document.addEventListener("htmx:before:swap", () => {
+    document.querySelectorAll(".token-mirror").forEach((el) => el.remove());
+    document.querySelectorAll('[id][style=""]').forEach((el) => el.removeAttribute("style")); // htmx would copy it, which the page's policy reports
+  });
   const panel = document.getElementById("panel");
   if (panel) new MutationObserver((changes) => { if (changes.some((c) => !c.target.closest(".token-mirror") && [...c.addedNodes].some((n) => n.nodeType === 1 && !n.classList.contains("token-mirror")))) { tell(null); requestAnimationFrame(paintAll); } }).observe(panel, { childList: true, subtree: true });
   requestAnimationFrame(paintAll);
