@@ -8,6 +8,8 @@ import uuid
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from django.utils import timezone
+
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.journeys.actions import create_from_recording
 from dynamikos.web.journeys.queries import content
@@ -117,6 +119,28 @@ class Recording(ProcessCase):
         self.assertEqual([step.name for step in content(made).rounds], ["Look around"])
         profile = Path(os.environ["DYNAMIKOS_STATE_FOLDER"]) / "recorder" / f"browser-{session.pk}"
         until(lambda: not profile.exists(), 15)
+
+    def test_for_a_device_with_a_word_and_an_end(self) -> None:
+        session = self.opened("device")
+        self.assertEqual(len(session.word), 12)
+        place = session.address.removeprefix("http://")
+        page = f"{self.base}/sky?page=1"
+
+        def through(word: str) -> int:
+            proxy = urllib.request.ProxyHandler({"http": f"http://recorder:{word}@{place}"})
+            try:
+                return int(urllib.request.build_opener(proxy).open(page, timeout=10).status)
+            except urllib.error.HTTPError as refused:
+                return int(refused.code)
+
+        self.assertEqual((through("guess"), through(session.word)), (407, 200))
+        until(lambda: self.count(session.pk) == 1)
+        Session.objects.filter(pk=session.pk).update(until=timezone.now())
+        until(lambda: Session.objects.get(pk=session.pk).state == "ended", 10)
+        self.assertIn("time was over", Session.objects.get(pk=session.pk).problem)
+        self.assertEqual(self.count(session.pk), 1)
+        with self.assertRaises(OSError):
+            until(lambda: urllib.request.urlopen(session.address, timeout=2) and False, 5)
 
     def test_wrong_turns(self) -> None:
         for kind, address, what in (

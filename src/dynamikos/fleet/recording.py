@@ -4,6 +4,7 @@ import asyncio
 import json
 import logging
 import os
+import socket
 import time
 import zlib
 from collections.abc import Callable
@@ -12,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+import psutil
 import psycopg
 
 from dynamikos.core.exchanges import Exchange
@@ -26,6 +28,19 @@ log = logging.getLogger(__name__)
 CHANNEL, STREAM = "dynamikos_recorder", "dynamikos_stream"
 OPEN = ("asked", "recording", "paused")
 _encoder = msgspec.msgpack.Encoder()
+
+
+def outer_address() -> str:
+    """This machine's address as its neighbours may reach it; loopback when it has no other."""
+    for name, addresses in sorted(psutil.net_if_addrs().items()):
+        for each in addresses:
+            if (
+                each.family == socket.AF_INET
+                and not each.address.startswith(("127.", "169.254."))
+                and not name.startswith(("docker", "br-", "veth"))
+            ):
+                return str(each.address)
+    return "127.0.0.1"
 
 
 class Taking:
@@ -59,11 +74,13 @@ class Recorder:
 
     async def look(self) -> None:
         """One look at what is asked for, and one at what is to be stored."""
-        rows = await (await self.link.execute("SELECT recording_id, kind, targets, name, state FROM recordings_session WHERE state = ANY(%s)", [list(OPEN)])).fetchall()  # fmt: skip
-        wanted = {row[0] for row in rows}
-        for pk, kind, targets, name, state in rows:
-            if pk not in self.open:
-                await self._open(pk, kind, targets if isinstance(targets, list) else json.loads(targets), name)
+        rows = await (await self.link.execute("SELECT recording_id, kind, targets, name, state, word, until < clock_timestamp() FROM recordings_session WHERE state = ANY(%s)", [list(OPEN)])).fetchall()  # fmt: skip
+        wanted = {row[0] for row in rows if not row[6]}
+        for pk, kind, targets, name, state, word, is_over in rows:
+            if is_over:
+                await self.link.execute("UPDATE recordings_session SET state = 'ended', problem = 'Its time was over; what was recorded stays. Make the journey from it, or record again.' WHERE recording_id = %s", [pk])  # fmt: skip
+            elif pk not in self.open:
+                await self._open(pk, kind, targets if isinstance(targets, list) else json.loads(targets), name, word)
             elif pk in self.open:
                 self.open[pk].paused = state == "paused"
         for pk in [pk for pk in self.open if pk not in wanted]:
@@ -78,7 +95,7 @@ class Recorder:
                 await self.link.execute("UPDATE recordings_session SET problem = 'The browser was closed; stopping keeps what was recorded.' WHERE recording_id = %s", [taking.pk])  # fmt: skip
                 await self._say(taking.pk, "state", "closed")
 
-    async def _open(self, pk: Any, kind: str, targets: list[str], name: str) -> None:
+    async def _open(self, pk: Any, kind: str, targets: list[str], name: str, word: str) -> None:
         taking = self.open[pk] = Taking(pk)
         authority = window = ""
         try:
@@ -89,8 +106,14 @@ class Recorder:
             else:
                 made = Authority(self.folder, datetime.now(UTC))
                 authority = made.pem().decode()
-                taking.door = Proxy(tuple(map(parse_target, targets)), made, taking.record, own_ports=self.own_ports)
-                address = f"http://127.0.0.1:{await taking.door.listen()}"
+                credentials = f"recorder:{word}" if kind == "device" else ""
+                taking.door = Proxy(
+                    tuple(map(parse_target, targets)), made, taking.record, own_ports=self.own_ports, credentials=credentials
+                )
+                if kind == "device":
+                    address = f"http://{outer_address()}:{await taking.door.listen('0.0.0.0')}"
+                else:
+                    address = f"http://127.0.0.1:{await taking.door.listen()}"
                 if kind == "browser":
                     taking.browser = Browser(self.folder / f"browser-{pk}")
                     await taking.browser.start(address.removeprefix("http://"), made.key_hash(), f"{targets[0]}/", os.environ)

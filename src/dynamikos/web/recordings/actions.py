@@ -1,5 +1,6 @@
 """Taking recordings in."""
 
+import datetime
 import secrets
 import time
 import uuid
@@ -10,6 +11,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 from django.db import connection, transaction
+from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError, ImportRefused, PlanError
 from dynamikos.core.exchanges import hosts_of, read_curl, read_har
@@ -62,6 +64,7 @@ def paste(member: Membership, text: str, name: str) -> Recording:
 
 
 CHANNEL = "dynamikos_recorder"
+DEVICE_TIME = datetime.timedelta(hours=2)
 PARTS = ("opening", "rounds", "closing")
 
 
@@ -74,7 +77,7 @@ def _hint() -> None:
 def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
     """Asks the recorder for a doorway to, or a proxy for, the origins in `addresses` (one a line). Raises DynamikosError."""
     if kind not in Session.Kind.values:
-        raise DynamikosError(f"'{kind}' is not a way to record; choose doorway, proxy or browser.")
+        raise DynamikosError(f"'{kind}' is not a way to record; choose doorway, proxy, device or browser.")
     targets = []
     for line in addresses.replace(",", "\n").split("\n"):
         line = line.strip()
@@ -95,8 +98,10 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
         raise DynamikosError("Where is the application? Give its address, such as http://127.0.0.1:8470.")
     made = Recording.objects.create(project=member.project, name=(name.strip() or f"Recorded on {urlsplit(targets[0]).netloc}")[:160], creator="Dynamikos recorder", imported_by=member.account)  # fmt: skip
     session = Session.objects.create(
-        recording=made, kind=kind, targets=targets, name=f"r-{secrets.token_hex(5)}.localhost", started_by=member.account
-    )
+        recording=made, kind=kind, targets=targets, name=f"r-{secrets.token_hex(5)}.localhost", started_by=member.account,
+        word=secrets.token_hex(6) if kind == Session.Kind.DEVICE else "",
+        until=timezone.now() + DEVICE_TIME if kind == Session.Kind.DEVICE else None,
+    )  # fmt: skip
     note(member, "recording begun", made.name, kind=kind, targets=targets)
     transaction.on_commit(_hint)
     return session

@@ -33,6 +33,7 @@ class Session(models.Model):
         DOORWAY = "doorway"
         PROXY = "proxy"
         BROWSER = "browser"
+        DEVICE = "device"  # a proxy that other machines reach, with a word to know and an end
 
     class State(models.TextChoices):
         ASKED = "asked"
@@ -51,6 +52,8 @@ class Session(models.Model):
     window = models.CharField(
         max_length=60, blank=True
     )  # of a browser that was started: "screen", or its DevTools address where there is none
+    word = models.CharField(max_length=40, blank=True)  # what a device says to be let through
+    until = models.DateTimeField(null=True)
     problem = models.TextField(blank=True)
     marks = models.JSONField(default=list)
     started_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
