@@ -7,6 +7,8 @@ from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import write_journey
+from dynamikos.web.datasets.models import DataSet
+from dynamikos.web.datasets.queries import page as page_of
 from dynamikos.web.journeys.actions import create_from_recording
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content
@@ -138,3 +140,84 @@ class Strands(TestCase):
             form.setlist(key, values)
         self.assertEqual(captures_from(form), request.captures)
         self.assertTrue(step.step)
+
+    def attempt(self, name: str, form: str, what: str, more: str = "", pick: str = "") -> str:
+        data = {
+            "name": name,
+            "form": "own",
+            "capture-name": name,
+            "capture-form": form,
+            "capture-what": what,
+            "capture-more": more,
+            "capture-pick": pick,
+            "capture-decode": "",
+        }
+        return self.client.post(self.address("strands-attempt"), data).content.decode()
+
+    def test_a_capture_of_ones_own_is_tried_as_it_is_written_and_taken(self) -> None:
+        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        actions.search(self.member, self.journey)
+        right = self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "2")
+        self.assertEqual(right.count("the right one"), 2)  # in both recordings
+        self.assertIn('data-group="2"', right)
+        self.assertEqual(self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "1").count("another value"), 2)
+        self.assertIn("not a regular expression", self.attempt("form_key", "regex", "(open"))
+        self.assertIn("nothing found", self.attempt("form_key", "css", "input[name=none]", "value"))
+        self.assertIn("Write where the value stands", self.attempt("form_key", "css", " "))
+        own = {"name": "form_key", "form": "own", "use": "0", "parent": token(self.stored().head), "capture-name": "form_key", "capture-form": "between", "capture-more": '"', "capture-pick": "", "capture-decode": ""}  # fmt: skip
+        self.assertEqual(
+            self.client.post(self.address("strands-accept"), {**own, "capture-what": 'name="form_key" value="'}).status_code, 302
+        )
+        self.assertIn("between:", write_journey(content(self.stored())))
+        self.assertContains(self.client.post(self.address("strands-accept"), {**own, "capture-what": ""}), "Write where", status_code=422)
+
+    def test_typed_values_go_into_data(self) -> None:
+        actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
+        actions.search(self.member, self.journey)
+        typed = [each for each in queries.strands_of(queries.search_of(self.journey)) if each.kind == "typed"]  # type: ignore[arg-type]
+        email = next(each for each in typed if "@" in each.value)
+        self.assertEqual(queries.fitting_columns(self.journey, email)[0], ("observers.email", True))
+        page = self.client.get(self.address("strands"), {"kind": "typed", "at": email.name})
+        self.assertContains(page, "observers.email · holds this value")
+        one = {"name": email.name, "parent": token(self.stored().head), "use": ["0"], "column": "observers.email"}
+        self.assertContains(self.client.post(self.address("strands-typed"), {**one, "column": "no.such"}), "no column", status_code=422)
+        self.assertEqual(self.client.post(self.address("strands-typed"), one).status_code, 302)
+        self.assertIn("{{ observers.email }}", write_journey(content(self.stored())))
+        self.client.post(self.address("strands-typed"), {"all": "1", "parent": token(self.stored().head)})
+        made = DataSet.objects.exclude(pk=self.sample.data.pk).get()
+        self.assertEqual(made.columns, [each.name for each in typed])
+        rows = page_of(made, 0)
+        self.assertEqual(len(rows), 2)  # what was typed in each recording
+        self.assertEqual(rows[0], [each.value for each in typed])
+        password = next(each for each in typed if "passw" in each.name)
+        self.assertIn(f"{{{{ {made.key}.{password.name} }}}}", write_journey(content(self.stored())))
+
+    def test_a_value_marked_in_a_recorded_answer_is_followed(self) -> None:
+        core = content(self.stored())
+        page = next(r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "GET")
+        form = next(r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "POST")
+        assert form.body is not None and form.body.form is not None
+        key = dict(form.body.form)["form_key"]
+        answer = self.client.post(self.address("strands-by-hand"), {"entry": str(page.recorded), "text": f" {key}\n"})
+        self.assertRedirects(answer, self.address("strands") + "?at=form_key")
+        shown = self.client.get(self.address("strands") + "?at=form_key")
+        self.assertContains(shown, "Was marked by hand")
+        self.client.post(
+            self.address("strands-accept"), {"name": "form_key", "form": "0", "use": ["0", "1"], "parent": token(self.stored().head)}
+        )
+        self.assertIn("{{ form_key }}", write_journey(content(self.stored())))
+        for entry, text, words in ((str(page.recorded), "never sent", "is not sent in any later request"), ("", "x", "no recorded answer")):
+            wrong = self.client.post(self.address("strands-by-hand"), {"entry": entry, "text": text})
+            self.assertContains(wrong, words, status_code=422)
+
+    def test_a_search_that_nobody_waits_for_ends(self) -> None:
+        begun: list[float] = []
+
+        def progress(share: float) -> None:
+            begun.append(share)
+            raise DynamikosError("Stopped")
+
+        with self.assertRaisesRegex(DynamikosError, "Stopped"):
+            actions.search(self.member, self.journey, progress)
+        self.assertEqual(len(begun), 1)
+        self.assertIsNone(queries.search_of(self.journey))

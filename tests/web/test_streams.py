@@ -1,6 +1,6 @@
 """Event streams: format, resuming, the end."""
 
-from django.test import AsyncClient, TransactionTestCase
+from django.test import AsyncClient, SimpleTestCase, TransactionTestCase
 
 from dynamikos.web.runs.models import Run
 from dynamikos.web.streams.models import Message
@@ -50,3 +50,37 @@ class Streams(TransactionTestCase):
         text = "".join(seen)
         self.assertIn("event: frame\ndata: [1]", text)
         self.assertIn("event: end", text)
+
+
+class LongWork(SimpleTestCase):
+    def test_work_that_nobody_waits_for_any_more_is_ended(self) -> None:
+        import asyncio
+        import time
+
+        from dynamikos.core.errors import DynamikosError
+        from dynamikos.web.ui.progress import streamed
+
+        told: list[str] = []
+
+        def work(progress):  # type: ignore[no-untyped-def]
+            try:
+                for step in range(2000):
+                    time.sleep(0.01)
+                    progress(step / 2000)
+            except DynamikosError:
+                told.append("ended")
+                raise
+            told.append("done")
+            return "/there"
+
+        async def leave() -> None:
+            lines = streamed(work).__aiter__()
+            self.assertIn(b"progress", await lines.__anext__())
+            await lines.aclose()  # type: ignore[attr-defined]
+            for _ in range(100):
+                if told:
+                    return
+                await asyncio.sleep(0.02)
+
+        asyncio.run(leave())
+        self.assertEqual(told, ["ended"])

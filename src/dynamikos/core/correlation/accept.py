@@ -37,11 +37,16 @@ class Accepted(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def accept(
-    journey: Journey, strands: Iterable[Strand], exchanges: Sequence[Exchange], uses: dict[str, Sequence[Use]] | None = None
+    journey: Journey,
+    strands: Iterable[Strand],
+    exchanges: Sequence[Exchange],
+    uses: dict[str, Sequence[Use]] | None = None,
+    columns: dict[str, str] | None = None,
 ) -> Accepted:
     """`journey` with a capture for every issued strand and a maker for every client-made one, put in at their uses.
 
-    `exchanges` is the recording that the journey was made of. `uses` by strand name limits the places to those ticked.
+    `exchanges` is the recording that the journey was made of. `uses` by strand name limits the places to those ticked. `columns`
+    by strand name are data columns ("observers.email") that take the place of typed values.
     """
     positions = {(each.entry if each.entry >= 0 else i): i for i, each in enumerate(exchanges)}
     answers = Answers(exchanges, range(len(exchanges)))
@@ -75,7 +80,7 @@ def accept(
                 journey = change_request(journey, step, request.request, captures=(*request.captures, capture))
             hole = name
         else:
-            hole = maker_for(strand)
+            hole = (columns or {}).get(strand.name) or maker_for(strand)
             if not hole:
                 continue
         count = 0

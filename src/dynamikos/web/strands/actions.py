@@ -1,16 +1,23 @@
 """Searching, accepting, dismissing, and the project's rules."""
 
+import csv
+import io
 import zlib
 from collections.abc import Callable, Sequence
 
 import msgspec
 from django.db import transaction
 
-from dynamikos.core.correlation import Strand, accept, find_strands, strand_by_hand
+from dynamikos import workers
+from dynamikos.core.correlation import Strand, accept, strand_by_hand
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.core.journeys import key_from
+from dynamikos.web.datasets.actions import import_csv
+from dynamikos.web.datasets.models import DataSet
+from dynamikos.web.datasets.queries import columns_known
 from dynamikos.web.journeys import actions as journeys
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content
@@ -22,6 +29,9 @@ from dynamikos.web.recordings.queries import as_core
 from dynamikos.web.rehearsals.queries import as_exchanges
 from dynamikos.web.strands import queries
 from dynamikos.web.strands.models import Dismissal, Rule, Search
+from dynamikos.workers.jobs import Search as SearchJob
+
+SEARCH_S, SEARCH_MB = 180.0, 4000
 
 
 def recordings_of(journey: Journey) -> list[tuple[str, list[Exchange]]]:
@@ -41,17 +51,14 @@ def search(
     recordings = recordings_of(journey)
     newest = queries.newest_rehearsal(journey) if rehearsed else None
     origins = _origins(content(journey), recordings[0][1])
-    found = find_strands(
-        [exchanges for _, exchanges in recordings],
-        rehearsal=as_exchanges(newest) if newest is not None else None,
-        origins=origins,
-        rules=queries.rules(member),
-        progress=progress,
+    asked = SearchJob(
+        [each for _, each in recordings], as_exchanges(newest) if newest is not None else None, sorted(origins), queries.rules(member)
     )
+    body = workers.call("strands", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB, progress=progress)
+    found = msgspec.msgpack.decode(body, type=list[Strand])
     evidence = [name for name, _ in recordings] + ([f"rehearsal {newest.number}"] if newest is not None else [])
     made, _ = Search.objects.update_or_create(
-        journey=journey,
-        defaults={"evidence": evidence, "body": zlib.compress(msgspec.msgpack.encode(found), 1), "said": {}, "searched_by": member.account},
+        journey=journey, defaults={"evidence": evidence, "body": zlib.compress(body, 1), "said": {}, "searched_by": member.account}
     )
     note(member, "strands searched", journey.name, found=len(found))
     return made
@@ -94,15 +101,20 @@ def by_hand(member: Membership, journey: Journey, position: int, text: str) -> S
 
 @transaction.atomic
 def take(
-    member: Membership, journey: Journey, parent: str, strands: Sequence[Strand], uses: dict[str, Sequence[Use]] | None = None
+    member: Membership,
+    journey: Journey,
+    parent: str,
+    strands: Sequence[Strand],
+    uses: dict[str, Sequence[Use]] | None = None,
+    columns: dict[str, str] | None = None,
 ) -> tuple[list[str], list[str]]:
-    """Puts captures and makers into the journey; (done, left) in sentences. Raises Stale or DynamikosError."""
+    """Puts captures, makers and columns (strand → "set.column") into the journey; (done, left) in sentences. Raises Stale or DynamikosError."""
     exchanges = recordings_of(journey)[0][1]
     told: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
 
     def edit(core: CoreJourney) -> CoreJourney:
         nonlocal told
-        accepted = accept(core, strands, exchanges, uses)
+        accepted = accept(core, strands, exchanges, uses, columns)
         told = (accepted.done, accepted.left)
         return accepted.journey
 
@@ -110,6 +122,31 @@ def take(
     Search.objects.filter(journey=journey).update(said={"done": list(told[0]), "left": list(told[1])})
     note(member, "strands accepted", journey.name, names=[each.name for each in strands])
     return list(told[0]), list(told[1])
+
+
+def into_column(member: Membership, journey: Journey, parent: str, strand: Strand, column: str, uses: Sequence[Use]) -> None:
+    """A typed value replaced by an existing column. Raises DynamikosError or Stale."""
+    if column not in columns_known(journey.project):
+        raise DynamikosError(f"There is no column '{column}' in this project; choose one of the list.")
+    take(member, journey, parent, [strand], {strand.name: uses}, {strand.name: column})
+
+
+@transaction.atomic
+def into_new_set(member: Membership, journey: Journey, parent: str, strands: Sequence[Strand]) -> str:
+    """A data set of what was typed, one row for each recording, and its columns in the journey; its key. Raises DynamikosError or Stale."""
+    if not strands:
+        raise DynamikosError("No value of this journey looks typed, so there is nothing to put into a data set.")
+    count = max(len(each.values) for each in strands) or 1
+    rows = [[(each.values[i] if i < len(each.values) else None) or each.value for each in strands] for i in range(count)]
+    taken = set(DataSet.objects.filter(project=journey.project).values_list("key", flat=True))
+    key = key_from(f"{journey.name} typed", {each.replace("_", "-") for each in taken}).replace("-", "_")
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow([each.name for each in strands])
+    writer.writerows(dict.fromkeys(map(tuple, rows)))
+    made = import_csv(member, text.getvalue().encode(), f"{key}.csv")
+    take(member, journey, parent, strands, None, {each.name: f"{made.key}.{each.name}" for each in strands})
+    return made.key
 
 
 def proven(found: Search) -> list[Strand]:

@@ -2,22 +2,28 @@
 
 import zlib
 from dataclasses import dataclass
+from itertools import islice
 
 import msgspec
 
+from dynamikos import workers
 from dynamikos.core.captures import Capture, compile_capture
 from dynamikos.core.correlation import Rule as CoreRule
 from dynamikos.core.correlation import Strand
+from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.model import expression_of
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.web.datasets.models import DataSet
+from dynamikos.web.datasets.queries import all_rows
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.rehearsals.queries import replayed
 from dynamikos.web.strands.models import Rule, Search
+from dynamikos.workers.jobs import Answer, Trial
 
 KINDS = ("issued", "client-made", "typed", "constant")
 WIDTH = 190
@@ -115,10 +121,8 @@ class Alternative:
     matches: list[tuple[str, str, bool | None]]  # recording, what was found, right (None: nothing to compare with)
 
 
-def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> list[Alternative]:
-    """Each capture tried on the first recording's answer, and on the others' answers to the same request."""
-    from dynamikos.core.correlation.align import align
-
+def answers_of(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> list[tuple[str, Answers, int]]:
+    """(recording, its answers, position) of the answer a strand is issued in, in each recording that has it."""
     if strand.origin is None or not recordings:
         return []
     first = recordings[0][1]
@@ -130,6 +134,53 @@ def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -
         there = align(first, exchanges).get(position)
         if there is not None:
             places.append((name, Answers(exchanges, range(len(exchanges))), there))
+    return places
+
+
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What a capture of one's own finds in a recording; `right` None: nothing to compare with."""
+
+    recording: str
+    trial: Trial
+    right: bool | None
+
+
+def tried(strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exchange]]]) -> list[Tried]:
+    """`capture` tried, in a worker, on each recording's answer. Raises DynamikosError for one that is wrong or takes too long."""
+    places = answers_of(strand, recordings)
+    views = [answers.view(at) for _, answers, at in places]
+    asked = [
+        Answer(view.status, [(bytes(n), bytes(v)) for n, v in view.headers], view.body, view.cookies(), list(view.addresses))
+        for view in views
+    ]
+    found = msgspec.msgpack.decode(workers.call("trial", msgspec.msgpack.encode((capture, asked))), type=list[Trial])
+    made = []
+    for index, ((name, _, _), trial) in enumerate(zip(places, found, strict=True)):
+        wanted = strand.values[index] if index < len(strand.values) else None
+        made.append(Tried(name, trial, None if wanted is None or capture.pick == "random" else trial.taken == wanted))
+    return made
+
+
+def fitting_columns(journey: Journey, strand: Strand) -> list[tuple[str, bool]]:
+    """("set.column", whether a recorded value of the strand is found in its first 100,000 rows) of the project, fitting ones first."""
+    wanted = {value for value in (strand.value, *strand.values) if value}
+    made: list[tuple[str, bool]] = []
+    for each in DataSet.objects.filter(project=journey.project):
+        holding = {
+            number
+            for row in islice(all_rows(each), 100_000)
+            if wanted.intersection(row)
+            for number, value in enumerate(row)
+            if value in wanted
+        }
+        made.extend((f"{each.key}.{column}", number in holding) for number, column in enumerate(each.columns))
+    return sorted(made, key=lambda row: not row[1])
+
+
+def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> list[Alternative]:
+    """Each capture tried on the first recording's answer, and on the others' answers to the same request."""
+    places = answers_of(strand, recordings)
     made = []
     for number, capture in enumerate(strand.captures):
         form, expression = expression_of(capture)

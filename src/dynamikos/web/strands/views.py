@@ -3,10 +3,14 @@ import uuid
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from msgspec.structs import replace
 
+from dynamikos.core.captures import Capture
+from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.journeys.forms import CAPTURE_FORMS, DECODINGS, captures_from
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
@@ -38,7 +42,8 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
         "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS], "open": len(open_), "width": queries.WIDTH,
         "taken": sum(row.taken for row in every), "others": list(journey.others.order_by("imported_at")), "dismissed": journey.dismissals.count(),
         "rules": Rule.objects.filter(project=member.project), "problem": problem, "failed": bool(failed), "newest": queries.newest_rehearsal(journey),
-        "likely": sum(row.likely for row in every),
+        "likely": sum(row.likely for row in every), "columns": queries.fitting_columns(journey, chosen.strand) if chosen and chosen.strand.kind == "typed" else [],
+        "capture_forms": CAPTURE_FORMS, "decodings": DECODINGS,
     }  # fmt: skip
 
 
@@ -90,10 +95,12 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
             strand = next((each for each in queries.strands_of(found) if each.name == at), None)
             if strand is None:
                 raise DynamikosError(f"There is no strand '{at}' any more; search again.")
+            if request.POST.get("form") == "own":
+                own = _own(request, strand)
+                queries.tried(strand, own, actions.recordings_of(journey))  # refused while it is wrong
+                strand = replace(strand, captures=(own, *strand.captures))
             number = request.POST.get("form", "0")
             if number.isdigit() and 0 < int(number) < len(strand.captures):
-                from msgspec.structs import replace
-
                 chosen_first = strand.captures[int(number)]
                 strand = replace(strand, captures=(chosen_first, *(each for each in strand.captures if each != chosen_first)))
             ticked: list[Use] = [use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")]
@@ -104,6 +111,60 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         status = 409 if isinstance(wrong, Stale) else 422
         return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=status)
     return redirect(reverse("strands", args=[member.project_id, pk]) + (f"?at={at}" if at else ""))
+
+
+def _own(request: HttpRequest, strand: Strand) -> Capture:
+    """The capture written by hand beside a strand. Raises DynamikosError when nothing is written."""
+    made = captures_from(request.POST)
+    if not made or not request.POST.get("capture-what", "").strip():
+        raise DynamikosError("Write where the value stands: a path, a selector, the text before it, or a pattern.")
+    return replace(made[0], name=strand.name)
+
+
+@member_view("engineer")
+def attempt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """What a capture written by hand finds on each recording; the part of the page that shows it."""
+    journey = journeys.journey(member, pk)
+    found = queries.search_of(journey)
+    name = request.POST.get("name", "")
+    strand = next((each for each in queries.strands_of(found) if each.name == name), None) if found else None
+    context: dict[str, object] = {}
+    try:
+        if strand is None:
+            raise DynamikosError(f"There is no strand '{name}' any more; search again.")
+        own = _own(request, strand)
+        context = {"tried": queries.tried(strand, own, actions.recordings_of(journey)), "own": own}
+    except DynamikosError as wrong:
+        context = {"problem": str(wrong)}
+    return render(request, "strands/_tried.html", context)
+
+
+@member_view("engineer")
+def typed(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Typed values into data: one into an existing column, or all of them into a new data set."""
+    journey = journeys.journey(member, pk)
+    found = queries.search_of(journey)
+    strands = queries.strands_of(found) if found is not None else []
+    parent, name = request.POST.get("parent", ""), request.POST.get("name", "")
+    try:
+        if request.POST.get("all"):
+            dismissed = set(journey.dismissals.values_list("entry", "place"))
+            every = [
+                each
+                for each in strands
+                if each.kind == "typed" and (not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed)
+            ]
+            actions.into_new_set(member, journey, parent, every)
+        else:
+            strand = next((each for each in strands if each.name == name), None)
+            if strand is None:
+                raise DynamikosError(f"There is no value '{name}' any more; search again.")
+            ticked = [use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")]
+            actions.into_column(member, journey, parent, strand, request.POST.get("column", ""), ticked)
+    except DynamikosError as wrong:
+        status = 409 if isinstance(wrong, Stale) else 422
+        return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=status)
+    return redirect(reverse("strands", args=[member.project_id, pk]) + "?kind=typed" + (f"&at={name}" if name else ""))
 
 
 @member_view("engineer")

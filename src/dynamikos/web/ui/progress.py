@@ -12,21 +12,32 @@ Work = Callable[[Callable[[float], None]], str]
 
 
 def streamed(work: Work) -> StreamingHttpResponse:
-    """Runs `work(progress)` in a thread; lines "progress 0.42", then "done ADDRESS" or "error MESSAGE"."""
+    """Runs `work(progress)` in a thread; lines "progress 0.42", then "done ADDRESS" or "error MESSAGE".
+
+    When the reader goes away, `progress` raises, so that the work ends and what it changed is rolled back.
+    """
 
     async def lines() -> AsyncIterator[str]:
         loop, told = asyncio.get_running_loop(), {"share": 0.0}
+        gone = False
 
         def progress(share: float) -> None:
+            if gone:
+                raise DynamikosError("Stopped: nobody waits for it any more.")
             told["share"] = share
 
         task = loop.create_task(sync_to_async(work, thread_sensitive=False)(progress))
         last = -1.0
-        while not task.done():
-            await asyncio.wait({task}, timeout=0.2)
-            if told["share"] != last:
-                last = told["share"]
-                yield f"progress {last:.3f}\n"
+        try:
+            while not task.done():
+                await asyncio.wait({task}, timeout=0.2)
+                if told["share"] != last:
+                    last = told["share"]
+                    yield f"progress {last:.3f}\n"
+        except (asyncio.CancelledError, GeneratorExit):  # the person left or pressed Stop: the work ends at its next step
+            gone = True
+            task.add_done_callback(lambda done: done.cancelled() or done.exception())
+            raise
         try:
             yield f"done {task.result()}\n"
         except DynamikosError as problem:

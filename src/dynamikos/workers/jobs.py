@@ -1,0 +1,84 @@
+"""What workers do. A job takes and gives bytes (msgpack) and tells its progress; it imports the core only."""
+
+import re
+from collections.abc import Callable
+from itertools import islice
+
+import msgspec
+
+from dynamikos.core.captures import Capture, View, compile_capture, compile_finder
+from dynamikos.core.correlation import Rule, Strand, find_strands
+from dynamikos.core.exchanges import Exchange
+
+Progress = Callable[[float], None]
+MAX_MATCHES, AROUND = 200, 60
+
+
+class Answer(msgspec.Struct, frozen=True, array_like=True):
+    """An answer to try a capture on. `headers` and `body` as they came."""
+
+    status: int
+    headers: list[tuple[bytes, bytes]]
+    body: bytes
+    cookies: dict[str, str]
+    addresses: list[str]
+
+
+class Trial(msgspec.Struct, frozen=True, array_like=True):
+    """What a capture finds in an answer: how many matches (up to 200), the one it takes, the text around it, and the groups of a
+    regular expression's first match (of the one taken where it is known)."""
+
+    count: int
+    taken: str | None
+    before: str
+    after: str
+    groups: list[str]
+
+
+def trial(payload: bytes, progress: Progress) -> bytes:
+    """(Capture, answers) → a Trial for each. Raises RuleError for an expression that is wrong."""
+    capture, answers = msgspec.msgpack.decode(payload, type=tuple[Capture, list[Answer]])
+    find, take = compile_finder(capture), compile_capture(capture)
+    made = []
+    for answer in answers:
+        view = View(answer.status, answer.headers, answer.body, lambda answer=answer: answer.cookies, answer.addresses)  # type: ignore[misc]
+        count = sum(1 for _ in islice(find(view), MAX_MATCHES))
+        taken = take(view)
+        text = view.text
+        groups: list[str] = []
+        at = text.find(taken) if taken else -1
+        if capture.regex is not None and not capture.regex.header:
+            for match in re.compile(capture.regex.pattern.encode(), re.S).finditer(answer.body):
+                found = [(group or b"").decode("utf-8", "replace") for group in (match.group(0), *match.groups())]
+                if not groups or (taken is not None and len(found) > capture.regex.group and found[capture.regex.group] == taken):
+                    groups, at = (
+                        found,
+                        len(answer.body[: match.start()].decode("utf-8", "replace")) + (found[0].find(taken) if taken else 0),
+                    )
+                    if taken is not None and found[capture.regex.group] == taken:
+                        break
+        before = text[max(0, at - AROUND) : at] if at >= 0 else ""
+        after = text[at + len(taken) : at + len(taken) + AROUND] if at >= 0 and taken else ""
+        made.append(Trial(count, taken, before, after, [each[:400] for each in groups]))
+    return msgspec.msgpack.encode(made)
+
+
+class Search(msgspec.Struct, frozen=True, array_like=True):
+    """A search for strands: recordings of one journey, a rehearsal as further evidence, origins to look at, rules."""
+
+    recordings: list[list[Exchange]]
+    rehearsal: list[Exchange] | None
+    origins: list[str] | None
+    rules: list[Rule]
+
+
+def strands(payload: bytes, progress: Progress) -> bytes:
+    """Search → list of Strand."""
+    asked = msgspec.msgpack.decode(payload, type=Search)
+    found: list[Strand] = find_strands(
+        asked.recordings, rehearsal=asked.rehearsal, origins=asked.origins, rules=asked.rules, progress=progress
+    )
+    return msgspec.msgpack.encode(found)
+
+
+JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {"trial": trial, "strands": strands}
