@@ -1,0 +1,123 @@
+"""A ladder of 500 exchanges in the browser: how long until a clicked rung is shown as selected, until its panel is there, and the
+frames while it is scrolled; beside a ladder of 10 exchanges in the same run."""
+
+import os
+import socket
+import statistics
+import threading
+
+Result = tuple[str, float, str, str, bool]
+SELECT = """async () => {
+  const rungs = [...document.querySelectorAll("#ladder a[data-at*='/']")], shown = [], there = [];
+  const frame = () => new Promise((go) => requestAnimationFrame(() => go()));
+  for (let i = 0; i < 15; i++) {
+    const a = rungs[Math.floor((i * 37) % rungs.length)];
+    a.scrollIntoView({ block: "center" }); await new Promise((go) => setTimeout(go, 400));
+    const before = document.querySelector("#panel").innerHTML, begun = performance.now();
+    a.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, button: 0 }));
+    await frame(); await new Promise((go) => setTimeout(go, 0)); // the frame with the mark is painted
+    if (a.getAttribute("aria-current") !== "true") throw new Error("not selected");
+    shown.push(performance.now() - begun);
+    while (document.querySelector("#panel").innerHTML === before && performance.now() - begun < 5000) await new Promise((go) => setTimeout(go, 2));
+    there.push(performance.now() - begun);
+  }
+  return [shown, there];
+}"""
+SCROLL = """async () => {
+  let box = document.querySelector("#ladder");
+  while (box && !(box.scrollHeight > box.clientHeight + 50 && /auto|scroll/.test(getComputedStyle(box).overflowY))) box = box.parentElement;
+  box = box || document.scrollingElement;
+  const taken = []; let last = 0;
+  box.scrollTop = 0;
+  for (let i = 0; i < 90; i++) {
+    const now = await new Promise((go) => requestAnimationFrame(go));
+    if (last) taken.push(now - last);
+    last = now; box.scrollTop += 120;
+  }
+  return [taken, box.scrollTop];
+}"""
+
+
+def journey(count: int):  # type: ignore[no-untyped-def]
+    from dynamikos.core.captures import Capture
+    from dynamikos.core.journeys import Journey, Request, Step
+
+    def request(number: int) -> Request:
+        captures = (Capture(name=f"v{number}", json="$.id"),) if number % 4 == 0 else ()
+        used = (("v", f"{{{{ v{number - number % 4} }}}}"),) if number % 4 else ()
+        return Request(request=f"r{number}", address=f"{{{{ env.observatory }}}}/page/{number}", query=used, captures=captures)
+
+    steps = tuple(Step(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5)))) for n in range(0, count, 5))
+    return Journey(form=1, journey=f"long-{count}", name=f"Long {count}", rounds=steps)
+
+
+def run() -> list[Result]:
+    from dynamikos.cli import processes
+    from dynamikos.cli.cluster import Cluster
+    from dynamikos.cli.state import State
+
+    state = State.open()
+    cluster = Cluster(state, name=f"pg-bench-{os.getpid()}", fast=True)
+    cluster.start()
+    try:
+        os.environ["DYNAMIKOS_TESTING"] = "1"
+        processes.use_django(state, processes.Addresses(cluster.url(), cluster.url(), cluster.url()))
+        from django.core.management import call_command
+
+        call_command("migrate", verbosity=0)
+        return _measure()
+    finally:
+        cluster.drop()
+
+
+def _measure() -> list[Result]:
+    import uvicorn
+    from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
+    from django.core.asgi import get_asgi_application
+    from playwright.sync_api import sync_playwright
+    from tests.web.support import Sample
+
+    from dynamikos.cli.commands.shots import CHROMIUM, QUIET
+    from dynamikos.web.journeys import actions
+
+    sample = Sample()
+    made = {count: actions.create(sample.member, journey(count)) for count in (10, 500)}
+    bound = socket.socket()
+    bound.bind(("127.0.0.1", 0))
+    base = f"http://127.0.0.1:{bound.getsockname()[1]}"
+    server = uvicorn.Server(uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off"))
+    thread = threading.Thread(target=server.run, kwargs={"sockets": [bound]}, daemon=True)
+    thread.start()
+    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
+    found: dict[int, dict[str, float]] = {}
+    try:
+        with sync_playwright() as play:
+            browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.goto(base + "/")
+            page.fill("#id_username", "ada")
+            page.fill("#id_password", "pw-ada")
+            page.click("button:has-text('Sign in')")
+            for count in (10, 500):
+                page.goto(base + sample.address(f"journeys/{made[count].pk}"))
+                page.wait_for_load_state("networkidle")
+                page.evaluate(SELECT)  # once to warm up
+                shown, there = page.evaluate(SELECT)
+                frames, reached = page.evaluate(SCROLL)
+                found[count] = {
+                    "shown": statistics.median(shown), "there": statistics.median(there), "frame": statistics.median(frames),
+                    "p95": statistics.quantiles(frames, n=20)[-1], "reached": reached,
+                }  # fmt: skip
+            browser.close()
+    finally:
+        server.should_exit = True
+        thread.join(5)
+    long, short = found[500], found[10]
+    assert long["reached"] > 5000, "the long ladder was not scrolled"
+    return [
+        ("500 exchanges: click to shown as selected, median", long["shown"], "ms", "≤ 50", long["shown"] <= 50),
+        ("10 exchanges: the same", short["shown"], "ms", "", True),
+        ("500 exchanges: click to its panel, median", long["there"], "ms", "", True), ("10 exchanges: the same", short["there"], "ms", "", True),
+        ("500 exchanges: a frame while scrolling, median", long["frame"], "ms", "≤ 50", long["frame"] <= 50),
+        ("500 exchanges: a frame while scrolling, p95", long["p95"], "ms", "", True),
+    ]  # fmt: skip
