@@ -105,6 +105,15 @@ class Rehearsals(ProcessCase):
         self.assertTrue(all(row.recorded for row in rows if row.kept.reason != "kept" or row.kept.recorded is not None))
         self.assertEqual(next(row for row in rows if row.kept.request == "get-slots").kept.captured.keys(), {"slot", "hold_token"})
         self.assertNotIn("fell-", repr([row.kept for row in rows]))  # passwords are masked
+        sky = next(row for row in rows if row.kept.request == "get-sky")
+        self.assertIn("visit", {name for way, name, _ in read.cookies(sky) if way == "sent"})
+        signed = next(row for row in rows if row.kept.request == "post-sign-in")
+        self.assertIn(("set", "desk"), {(way, name) for way, name, _ in read.cookies(signed)})
+        self.assertIn("waited for the first byte", [words for words, _, _ in read.timings(sky)])
+        self.assertEqual([mark for name, _, _, mark in read.values_of(rows, signed) if name in ("form_key", "desk_key")], ["+", "+"])
+        other = rehearsals.ask(self.sample.member, self.sample.journey, user=7)
+        until(lambda: Rehearsal.objects.get(pk=other.pk).over)
+        self.assertEqual({row.kept.variables["user.number"] for row in read.replayed(Rehearsal.objects.get(pk=other.pk))}, {"7"})
 
     def test_a_rehearsal_whose_generator_is_gone_is_said_to_be_lost(self) -> None:
         from dynamikos.web.rehearsals import actions as rehearsals

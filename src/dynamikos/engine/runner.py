@@ -144,8 +144,9 @@ async def _grace(clock: Clock, instant: float) -> None:
 class Rehearsal:
     """One user, one round, no think times, everything kept (redirect hops too); afterwards, if wanted, the journey's clean-up."""
 
-    def __init__(self, shard: Shard) -> None:
-        self._shard = shard
+    def __init__(self, shard: Shard, user: int = 1) -> None:
+        """`user` is the number the virtual user has."""
+        self._shard, self._number = shard, user
         self._user: User | None = None
         self._around: Surroundings | None = None
 
@@ -157,7 +158,7 @@ class Rehearsal:
         around.think_factor = 0.0
         around.keep_everything = True
         around.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
-        user = self._user = User(1, around, rounds=1)
+        user = self._user = User(self._number, around, rounds=1)
         why = await user.perform()
         return "failed" if why != "done" or recorder.failures else "passed"
 

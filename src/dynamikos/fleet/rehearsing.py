@@ -33,7 +33,8 @@ class Stage:
     async def rehearse(self, pk: str) -> None:
         async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
             gate = await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows", (pk,)
+                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows, user_number",
+                (pk,),
             )
             row = await gate.fetchone()
             if row is None:  # taken by somebody else, or stopped before it began
@@ -45,7 +46,7 @@ class Stage:
             frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
             rows = msgspec.msgpack.decode(bytes(row[1]), type=Rows)
             await _announce(link, pk, 0, "state", "running")
-            made = Rehearsal(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets={}))
+            made = Rehearsal(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets={}), int(row[2]))
             state, reason, number = await self._perform(link, pk, 0, frozen, made.perform, stoppable=True)
             if frozen.journey.cleanup:
                 self._keep(pk, number, made, frozen)

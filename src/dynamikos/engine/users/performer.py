@@ -88,6 +88,7 @@ class User:
         self._state = ""
         self._chain = Chain(self)
         self._challenges: dict[Origin, Challenge] = {}
+        self._cookie_sent = ""  # by the last exchange that went the long way
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -397,6 +398,7 @@ class User:
         around, recorder, jar = self.around, self.around.recorder, self.jar
         cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time()) if jar.cookies else ""
         line = b"%bCookie: %b\r\n" % (head, cookie.encode()) if cookie else head
+        self._cookie_sent = cookie
         data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, body)
         if failed is None:
             recorder.sent(span, instant)
@@ -592,6 +594,8 @@ class User:
             "" if view is None else (view.text[:BODY_CHARS] if b"\0" not in view.body[:1000] else f"({len(view.body):,} bytes, not text)")
         )
         lines = [line.partition(": ") for line in head.decode("utf-8", "replace").split("\r\n")[1:] if line]
+        if self._cookie_sent and lines:
+            lines.append(("Cookie", ": ", self._cookie_sent))
         around.keep(
             KeptExchange(
                 second=max(0, int(around.clock.now() - around.recorder.begin)), series=compiled.series, step=compiled.step.step,
@@ -599,7 +603,7 @@ class User:
                 sent_headers=mask.pairs((name, value) for name, _, value in lines),
                 sent_body=mask.text(body.decode("utf-8", "replace")[:BODY_CHARS]), status=reply.status if reply is not None else 0,
                 headers=mask.pairs(headers), body=mask.text(text.replace("\0", "\ufffd")),
-                size_bytes=len(view.body) if view is not None else (reply.bytes_in if reply is not None else 0),
+                size_bytes=len(view.body) if view is not None else 0 if reply is None or around.keep_everything else reply.bytes_in,
                 duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
                 actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(self.values)),
                 captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",

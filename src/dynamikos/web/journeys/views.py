@@ -267,6 +267,9 @@ def history(request: HttpRequest, member: Membership, pk: uuid.UUID, way: str) -
 def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """The text form: the same journey, the other way round. To the editor, which asks for JSON, it tells what became of the text."""
     found = queries.journey(member, pk)
+    if request.method == "GET" and "file" in request.GET:
+        headers = {"Content-Disposition": f'attachment; filename="{found.key}.yaml"'}
+        return HttpResponse(write_journey(queries.stored(found)), content_type="application/yaml; charset=utf-8", headers=headers)
     told = "application/json" in request.headers.get("accept", "")
     problem, stale, status = None, "", 200
     if request.method == "POST":

@@ -22,8 +22,9 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.models import Rehearsal
 
 
-def ask(member: Membership, journey: Journey, *, start: str = "", until: str = "", row: int = 0) -> Rehearsal:
-    """A rehearsal of the head revision, from step `start`, halting before `until`, with row number `row` of its data (0: any).
+def ask(member: Membership, journey: Journey, *, start: str = "", until: str = "", row: int = 0, user: int = 1) -> Rehearsal:
+    """A rehearsal of the head revision, from step `start`, halting before `until`, as user number `user`, with row number `row`
+    of its data (0: any).
 
     Raises DynamikosError for what would make it senseless.
     """
@@ -53,7 +54,9 @@ def ask(member: Membership, journey: Journey, *, start: str = "", until: str = "
             environment=environment.key,
             profile=(Stretch(stretch="hold", seconds=1),),
         )
-        made = Rehearsal(journey=journey, number=number, revision=journey.head, generator=generator, asked_by=member.account)
+        made = Rehearsal(
+            journey=journey, number=number, revision=journey.head, generator=generator, asked_by=member.account, user_number=user
+        )
         frozen = FrozenRun(
             run=str(made.pk), seed=number, plan=plan, journey=core, values=known(environment), agreed=agreed(environment), data=tuple(piles)
         )

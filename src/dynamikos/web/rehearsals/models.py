@@ -26,6 +26,7 @@ class Rehearsal(models.Model):
     frozen = models.BinaryField()
     rows = models.BinaryField()
     reason = models.TextField(blank=True)
+    user_number = models.PositiveIntegerField(default=1)
     cleanup = models.CharField(max_length=10, blank=True)  # "", asked, running, done, failed, gone
     generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
     asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)

@@ -99,6 +99,37 @@ def differences(recorded: Exchange | None, kept: KeptExchange) -> list[str]:
     return likeness.differences(recorded.answer, kept.status, now, kept.body, kept.size_bytes)
 
 
+PARTS = (
+    ("dns", "name looked up"),
+    ("connect", "connected"),
+    ("ssl", "TLS agreed"),
+    ("send", "sent"),
+    ("wait", "waited for the first byte"),
+    ("receive", "received"),
+)
+
+
+def timings(row: Replayed) -> list[tuple[str, int | None, int | None]]:
+    """(what, recorded µs, replayed µs) of the parts of an exchange; None where a part did not happen or is not known."""
+    before = row.recorded.timings if row.recorded is not None else None
+    made = []
+    for name, words in PARTS:
+        old, new = getattr(before, f"{name}_us", -1), row.kept.parts_us.get(name, -1)
+        if old > 0 or new >= 0:
+            made.append((words, old if old >= 0 else None, new if new >= 0 else None))
+    return made
+
+
+def cookies(row: Replayed) -> list[tuple[str, str, str]]:
+    """(sent or set, name, rest) of the cookies of an exchange as replayed."""
+    made: list[tuple[str, str, str]] = []
+    for name, value in row.kept.sent_headers:
+        if name.lower() == "cookie":
+            made.extend(("sent", *part.strip().partition("=")[::2]) for part in value.split(";"))
+    made.extend(("set", *value.partition("=")[::2]) for name, value in row.kept.headers if name.lower() == "set-cookie")
+    return made
+
+
 def recorded_text(row: Replayed) -> str:
     """The recorded answer's body, at most 20,000 bytes of it."""
     if row.recorded is None or row.recorded.answer is None:

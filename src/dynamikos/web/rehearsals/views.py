@@ -17,11 +17,18 @@ from dynamikos.web.streams.views import event_stream
 
 @member_view("engineer")
 def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    row = request.POST.get("row", "").strip()
+    row, user = request.POST.get("row", "").strip(), request.POST.get("user", "").strip() or "1"
     if row and not row.isdigit():
         raise DynamikosError(f"A row is a number from 1; '{row}' is not.")
+    if not user.isdigit() or not 1 <= int(user) <= 1_000_000:
+        raise DynamikosError(f"A user is a number from 1 to 1,000,000; '{user}' is not.")
     made = actions.ask(
-        member, journeys.journey(member, pk), start=request.POST.get("start", ""), until=request.POST.get("until", ""), row=int(row or 0)
+        member,
+        journeys.journey(member, pk),
+        start=request.POST.get("start", ""),
+        until=request.POST.get("until", ""),
+        row=int(row or 0),
+        user=int(user),
     )
     return redirect("rehearsal", member.project_id, made.pk)
 
@@ -51,6 +58,8 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
             "headers": queries.header_rows(row),
             "values": queries.values_of(rows, row),
             "recorded_text": queries.recorded_text(row),
+            "timings": queries.timings(row),
+            "cookies": queries.cookies(row),
         }
         for row in wanted
         if f"{row.kept.step}/{row.kept.request}" == at
