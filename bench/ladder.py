@@ -6,6 +6,8 @@ import socket
 import statistics
 import threading
 
+from bench.database import own_database
+
 Result = tuple[str, float, str, str, bool]
 SELECT = """async () => {
   const rungs = [...document.querySelectorAll("#ladder a[data-at*='/']")], shown = [], there = [];
@@ -47,27 +49,15 @@ def journey(count: int):  # type: ignore[no-untyped-def]
         used = (("v", f"{{{{ v{number - number % 4} }}}}"),) if number % 4 else ()
         return Request(request=f"r{number}", address=f"{{{{ env.observatory }}}}/page/{number}", query=used, captures=captures)
 
-    steps = tuple(Step(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5)))) for n in range(0, count, 5))
+    steps = tuple(
+        Step(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5)))) for n in range(0, count, 5)
+    )
     return Journey(form=1, journey=f"long-{count}", name=f"Long {count}", rounds=steps)
 
 
 def run() -> list[Result]:
-    from dynamikos.cli import processes
-    from dynamikos.cli.cluster import Cluster
-    from dynamikos.cli.state import State
-
-    state = State.open()
-    cluster = Cluster(state, name=f"pg-bench-{os.getpid()}", fast=True)
-    cluster.start()
-    try:
-        os.environ["DYNAMIKOS_TESTING"] = "1"
-        processes.use_django(state, processes.Addresses(cluster.url(), cluster.url(), cluster.url()))
-        from django.core.management import call_command
-
-        call_command("migrate", verbosity=0)
+    with own_database():
         return _measure()
-    finally:
-        cluster.drop()
 
 
 def _measure() -> list[Result]:

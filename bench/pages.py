@@ -3,10 +3,11 @@
 A run of 600 seconds with 20 steps and requests, 200 exchanges/s, made through the coordinator's own expansion on a cluster of its own.
 """
 
-import os
 import random
 import statistics
 import time
+
+from bench.database import own_database
 
 Result = tuple[str, float, str, str, bool]
 
@@ -21,22 +22,8 @@ def median_ms(work, times: int = 7) -> float:  # type: ignore[no-untyped-def]
 
 
 def run() -> list[Result]:
-    from dynamikos.cli import processes
-    from dynamikos.cli.cluster import Cluster
-    from dynamikos.cli.state import State
-
-    state = State.open()
-    cluster = Cluster(state, name=f"pg-bench-{os.getpid()}", fast=True)
-    cluster.start()
-    try:
-        os.environ["DYNAMIKOS_TESTING"] = "1"
-        processes.use_django(state, processes.Addresses(cluster.url(), cluster.url(), cluster.url()))
-        from django.core.management import call_command
-
-        call_command("migrate", verbosity=0)
+    with own_database():
         return _measure()
-    finally:
-        cluster.drop()
 
 
 def _measure() -> list[Result]:

@@ -2,18 +2,41 @@
 
 from pathlib import Path
 
+from django.test import TestCase
+from django.urls import reverse
+
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import parse_plan
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.datasets.actions import import_csv
 from dynamikos.web.environments import actions as environments
 from dynamikos.web.journeys import actions as journeys
+from dynamikos.web.journeys.models import Journey
 from dynamikos.web.plans import actions as plans
 from dynamikos.web.projects.actions import create_project, set_member
 from dynamikos.web.recordings.actions import import_har
 
 EXAMPLES = Path(__file__).parents[2] / "examples"
 SESSION = (EXAMPLES / "evening-session.har").read_bytes()
+
+
+class PageCase(TestCase):
+    """Pages of the sample's journey, seen by the engineer bran."""
+
+    sample: "Sample"
+
+    @classmethod
+    def setUpTestData(cls) -> None:
+        cls.sample = Sample()
+
+    def setUp(self) -> None:
+        self.client.force_login(self.sample.accounts["bran"])
+
+    def address(self, name: str) -> str:
+        return reverse(name, args=[self.sample.project.pk, self.sample.journey.pk])
+
+    def stored(self) -> Journey:
+        return Journey.objects.get(pk=self.sample.journey.pk)
 
 
 class Sample:

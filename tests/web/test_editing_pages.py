@@ -2,31 +2,16 @@
 
 import json
 
-from django.test import TestCase
 from django.urls import reverse
 
 from dynamikos.core.exchanges import read_har
-from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.recordings.models import Recording
-from tests.web.support import Sample
+from tests.web.support import PageCase
 
 
-class Pages(TestCase):
-    @classmethod
-    def setUpTestData(cls) -> None:
-        cls.sample = Sample()
-
-    def setUp(self) -> None:
-        self.client.force_login(self.sample.accounts["bran"])
-
-    def address(self, name: str) -> str:
-        return reverse(name, args=[self.sample.project.pk, self.sample.journey.pk])
-
-    def stored(self) -> Journey:
-        return Journey.objects.get(pk=self.sample.journey.pk)
-
+class Pages(PageCase):
     def edit(self, **data: str) -> int:
         return self.client.post(self.address("journey-edit"), {"parent": token(self.stored().head), **data}).status_code
 

@@ -5,7 +5,6 @@ import json
 from typing import Any
 
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import TestCase
 from django.urls import reverse
 
 from dynamikos.core.journeys import Journey as Core
@@ -15,28 +14,15 @@ from dynamikos.web.journeys.models import Journey, SharedStep
 from dynamikos.web.journeys.queries import content, stored
 from dynamikos.web.projects.revisions import token
 from tests.core.test_openapi import DOCUMENT
-from tests.web.support import Sample
+from tests.web.support import PageCase
 
 
-class PageCase(TestCase):
-    @classmethod
-    def setUpTestData(cls) -> None:
-        cls.sample = Sample()
-
-    def setUp(self) -> None:
-        self.client.force_login(self.sample.accounts["bran"])
-
-    def address(self, name: str) -> str:
-        return reverse(name, args=[self.sample.project.pk, self.sample.journey.pk])
-
-    def found(self) -> Journey:
-        return Journey.objects.get(pk=self.sample.journey.pk)
-
+class ShapeCase(PageCase):
     def core(self) -> Core:
-        return content(self.found())
+        return content(self.stored())
 
     def edit(self, **data: Any) -> Any:
-        return self.client.post(self.address("journey-edit"), {"parent": token(self.found().head), **data})
+        return self.client.post(self.address("journey-edit"), {"parent": token(self.stored().head), **data})
 
     def body(self) -> Any:
         step = self.core().find_step("hold")
@@ -47,7 +33,7 @@ class PageCase(TestCase):
         return self.edit(at="hold/post-hold", what="request", method="POST", address="{{ env.observatory }}/api/holds", **data)
 
 
-class Shaping(PageCase):
+class Shaping(ShapeCase):
     def test_headers_and_authorization_of_all_requests(self) -> None:
         answer = self.edit(
             at="", what="journey", name="Evening booking",
@@ -98,14 +84,14 @@ class Shaping(PageCase):
         self.assertContains(self.hold(**parts, **{"part-content": ["", large, ""]}), "too large for a journey", status_code=422)
 
     def test_several_at_once_in_one_revision(self) -> None:
-        before = self.found().head.number  # type: ignore[union-attr]
+        before = self.stored().head.number  # type: ignore[union-attr]
         page = self.client.get(self.address("journey-panel"), {"at": "hold", "also": ["hold", "sign-in/post-sign-in"]})
         self.assertContains(page, "2 chosen")
         self.edit(what="switch", also=["hold", "sign-in/post-sign-in"])
         core = self.core()
         self.assertTrue(core.find_step("hold").off)  # type: ignore[union-attr]
         self.assertTrue(next(r for r in core.find_step("sign-in").requests if r.request == "post-sign-in").off)  # type: ignore[union-attr]
-        self.assertEqual(self.found().head.number, before + 1)  # type: ignore[union-attr]
+        self.assertEqual(self.stored().head.number, before + 1)  # type: ignore[union-attr]
         self.edit(what="gather", also=["find-slot", "confirm/post-booking"], to="hold")
         names = [each.request for each in self.core().find_step("hold").requests]  # type: ignore[union-attr]
         self.assertEqual(names, ["post-hold", "get-slots", "post-booking"])
@@ -124,19 +110,19 @@ class Shaping(PageCase):
         self.assertContains(self.client.get(self.address("journey")), "CLEAN-UP, AFTER A REHEARSAL")
 
 
-class Shared(PageCase):
+class Shared(ShapeCase):
     def setUp(self) -> None:
         super().setUp()
         self.other = actions.create(self.sample.member, parse_journey("form: 1\njourney: short\nname: Short\nrounds: []\n"))
 
     def share(self) -> SharedStep:
-        self.client.post(self.address("journey-share"), {"parent": token(self.found().head), "step": "sign-in"})
+        self.client.post(self.address("journey-share"), {"parent": token(self.stored().head), "step": "sign-in"})
         return SharedStep.objects.get(key="sign-in")
 
     def test_changed_in_one_journey_changed_in_all(self) -> None:
         before = self.core()
         self.share()
-        kept = stored(self.found()).find_step("sign-in")
+        kept = stored(self.stored()).find_step("sign-in")
         assert kept is not None
         self.assertEqual((kept.use, kept.requests), ("sign-in", ()))
         expanded = self.core().find_step("sign-in")
@@ -179,40 +165,40 @@ class Shared(PageCase):
 
     def test_text_with_requests_under_use_is_refused(self) -> None:
         self.share()
-        text = write_journey(stored(self.found()))
+        text = write_journey(stored(self.stored()))
         self.assertIn("use: sign-in", text)
         self.assertEqual(
-            self.client.post(self.address("journey-text"), {"text": text, "parent": token(self.found().head)}).status_code, 302
+            self.client.post(self.address("journey-text"), {"text": text, "parent": token(self.stored().head)}).status_code, 302
         )
         bad = text.replace("use: sign-in", 'use: sign-in\n    requests: [{request: a, address: "http://a"}]')
-        answer = self.client.post(self.address("journey-text"), {"text": bad, "parent": token(self.found().head)})
+        answer = self.client.post(self.address("journey-text"), {"text": bad, "parent": token(self.stored().head)})
         self.assertContains(answer, "uses the shared step", status_code=422)
 
 
-class Editor(PageCase):
+class Editor(ShapeCase):
     def told(self, text: str, parent: str) -> dict[str, Any]:
         answer = self.client.post(self.address("journey-text"), {"text": text, "parent": parent}, headers={"accept": "application/json"})
         return json.loads(answer.content)  # type: ignore[no-any-return]
 
     def test_what_became_of_the_text(self) -> None:
-        text = write_journey(stored(self.found()))
-        good = self.told(text.replace("Sign in", "Come in", 1), token(self.found().head))
+        text = write_journey(stored(self.stored()))
+        good = self.told(text.replace("Sign in", "Come in", 1), token(self.stored().head))
         self.assertEqual((good["kind"], good["problems"]), ("saved", []))
-        self.assertEqual(good["token"], token(self.found().head))
+        self.assertEqual(good["token"], token(self.stored().head))
         warned = self.told(text.replace("{{ hold }}", "{{ nobody }}"), good["token"])
         self.assertEqual(warned["kind"], "saved")
         line = text.splitlines()[warned["problems"][0]["line"] - 1]
         self.assertIn("request: post-booking", line)
         bad = self.told("form: 1\njourney: evening-booking\nnaem: X\n", warned["token"])
         self.assertEqual((bad["kind"], bad["problems"][0]["line"]), ("error", 3))
-        self.assertIn("naem", self.found().draft)
+        self.assertIn("naem", self.stored().draft)
         self.assertEqual(self.core().name, "Evening booking")
         stale = self.told(text, "0:old")
         self.assertIn("changed meanwhile", stale["says"])
-        self.assertEqual(self.found().draft, text)
+        self.assertEqual(self.stored().draft, text)
 
 
-class Described(PageCase):
+class Described(ShapeCase):
     def test_from_a_description_to_a_journey(self) -> None:
         page = reverse("journey-described", args=[self.sample.project.pk])
         file = SimpleUploadedFile("sky.json", json.dumps(DOCUMENT).encode())

@@ -11,6 +11,7 @@ from django.shortcuts import get_object_or_404
 
 from dynamikos.core.exchanges import Exchange, Mark
 from dynamikos.core.exchanges import Recording as CoreRecording
+from dynamikos.core.journeys.from_recording import is_static
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.models import Recording, Session
 
@@ -65,7 +66,7 @@ class Strip:
     stretches: list[tuple[float, float, str, str]]
     from_us: int
     to_us: int
-    newest: list[Exchange]
+    newest: list[tuple[Exchange, list[Exchange]]]  # pages and calls, each with the resources it embeds
 
 
 def strip(session: Session) -> Strip:
@@ -82,7 +83,7 @@ def strip(session: Session) -> Strip:
     ticks = []
     for each in exchanges:
         kind = (each.answer.header("content-type") or "") if each.answer else ""
-        page = "html" in kind or "json" in kind or each.sent.method != "GET"
+        page = not _resource(each) and ("html" in kind or "json" in kind or each.sent.method != "GET" or not is_static(each))
         bad = each.answer is None or each.answer.status >= 400
         ticks.append(Tick(x(each.started_us), 34 if page else 12, bad, f"{each.sent.method} {each.sent.url}"))
     marks = sorted(session.marks, key=lambda mark: mark["at_us"])
@@ -91,4 +92,19 @@ def strip(session: Session) -> Strip:
         right = x(marks[number + 1]["at_us"]) if number + 1 < len(marks) else WIDE - 6.0
         left = x(mark["at_us"])
         stretches.append((left, max(2.0, round(right - left, 1)), mark["name"], mark["part"]))
-    return Strip(ticks, stretches, begin, end, exchanges[-12:][::-1])
+    return Strip(ticks, stretches, begin, end, _folded(exchanges)[-12:][::-1])
+
+
+def _resource(each: Exchange) -> bool:
+    return is_static(each) or each.sent.url.partition("?")[0].endswith("/favicon.ico")
+
+
+def _folded(exchanges: list[Exchange]) -> list[tuple[Exchange, list[Exchange]]]:
+    """Pages and calls in order, with the resources that came after each."""
+    made: list[tuple[Exchange, list[Exchange]]] = []
+    for each in exchanges:
+        if made and _resource(each):
+            made[-1][1].append(each)
+        else:
+            made.append((each, []))
+    return made
