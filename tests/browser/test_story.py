@@ -133,10 +133,10 @@ class Story(BrowserCase):
             page.wait_for_selector("#plan")
             for field, value in (("to", "6"), ("seconds", "2")):
                 page.fill(f"input[name={field}] >> nth=0", value)
-            page.fill("input[name=seconds] >> nth=1", "12")
+            page.fill("input[name=seconds] >> nth=1", "20")
             page.fill("input[name=think_factor]", "0.2")
             page.keyboard.press("Tab")
-            page.wait_for_selector("h1:has-text('6 users at most, 00:14')")
+            page.wait_for_selector("h1:has-text('6 users at most, 00:22')")
             page.click("text=Start run")
             page.wait_for_selector("#tape[data-ready]")
             page.wait_for_selector("#now:has-text('of 6 users')")  # live, by events

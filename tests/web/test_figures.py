@@ -49,11 +49,11 @@ class Geometry(SimpleTestCase):
         self.ladder = draw(self.journey)
 
     def test_every_exchange_is_a_rung_in_order(self) -> None:
-        self.assertEqual(len(self.ladder.rungs), 10)
+        self.assertEqual(len(self.ladder.rungs), 11)
         ys = [rung.y for rung in self.ladder.rungs]
         self.assertEqual(ys, sorted(ys))
         self.assertGreaterEqual(min(b - a for a, b in itertools.pairwise(ys)), 40)
-        self.assertEqual([name for name, _ in self.ladder.parts], ["OPENING", "ROUNDS", "CLOSING"])
+        self.assertEqual([name for name, _ in self.ladder.parts], ["OPENING", "ROUNDS", "CLOSING", "CLEAN-UP, AFTER A REHEARSAL"])
 
     def test_strands_lead_from_issue_to_every_use(self) -> None:
         strands = {strand.name: strand for strand in self.ladder.strands}

@@ -48,7 +48,7 @@ class Shaping(ShapeCase):
         self.hold(**{"body-kind": "json", "body-text": "{}", "auth-kind": "none"})
         self.assertTrue(self.core().find_step("hold").requests[0].authorization.none)  # type: ignore[union-attr]
         # a kind that was chosen just now has empty fields: kept, and said
-        self.assertContains(self.edit(at="", what="journey", name="E", **{"auth-kind": "basic"}), "authorization, user")
+        self.assertContains(self.edit(at="", what="journey", name="E", **{"auth-kind": "basic"}), "Authorization, user: nothing is given yet")
 
     def test_a_json_body_by_its_values_and_as_text(self) -> None:
         text = '{"slot": "{{ slot }}",\n "n": [1, true], "who": {"name": "Una"}}'
