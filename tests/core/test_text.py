@@ -98,7 +98,7 @@ class JourneyText(TestCase):
 
     def test_errors_have_line_and_column(self) -> None:
         cases = (
-            ("name: Front page", "nmae: Front page", "there is no key `nmae`", 8), ("status: 200", 'status: "200"', "Expected `int", 13),
+            ("name: Front page", "nmae: Front page", "there is no key `nmae`", 8), ("status: 200", 'status: "20x"', "[1-5]", 13),
             ("form: 1", "form: 2", "", 1), ("step: front", "step: Front Page", "", 7), ("name: Evening", "name: 12", "put quotes around it", 3),
         )  # fmt: skip
         for old, new, words, line in cases:

@@ -128,3 +128,41 @@ class OnTheWire(TestCase):
         ledger = totals(made, sink)  # type: ignore[arg-type]
         self.assertEqual(ledger.sent, ledger.answered + ledger.failed + sink.messages[-1].in_flight)
         self.assertLessEqual(sink.messages[-1].in_flight, 4)
+
+
+class WhatAFailureMeans(TestCase):
+    """A failing check is counted, fails its step, skips the rest of the round, or makes the user leave."""
+
+    def played(self, then: str, hold_s: float = 2.95):  # type: ignore[no-untyped-def]
+        check = f"checks: [{{contains: never there, then: {then}}}]"
+        made = frozen("rounds:\n" + step("a", get("a", check)) + step("b", get("b")), hold_s=hold_s)
+        _, sink, network = perform(made, ok)
+        ledger = totals(made, sink)
+        rows = {each.step: ledger.totals[each.no] for each in ledger.series if each.level == "step"}
+        checks = sum(message.checks_failed for message in sink.messages)
+        return rows, checks, sink, network, ledger
+
+    def test_only_counted(self) -> None:
+        rows, checks, _, _, ledger = self.played("count")
+        self.assertEqual((rows["a"].failed, rows["a"].passed.n, rows["b"].passed.n), ({}, 15, 15))
+        self.assertEqual(checks, 15)
+        self.assertEqual(ledger.all_of("round").failed, {})
+
+    def test_fails_the_step_and_goes_on(self) -> None:
+        rows, _, _, _, ledger = self.played("step")
+        self.assertEqual((rows["a"].failed, rows["b"].passed.n), ({"check-contains": 15}, 15))
+        self.assertEqual(sum(ledger.all_of("round").failed.values()), 14)
+
+    def test_skips_the_rest_of_the_round(self) -> None:
+        rows, _, _, network, _ = self.played("round")
+        self.assertEqual((sum(rows["a"].failed.values()), rows["b"].passed.n), (30, 0))
+        self.assertFalse([data for data in network.requests if b"/b" in data])
+
+    def test_makes_the_user_leave_and_another_come(self) -> None:
+        rows, _, sink, _, _ = self.played("user", hold_s=9.95)
+        left = sum(
+            (count for message in sink.messages for reason, count in message.retired.items() if reason.startswith("check failed")), 0
+        )
+        self.assertEqual(left, sum(rows["a"].failed.values()))
+        self.assertGreater(left, 2)
+        self.assertLess(left, 20)  # each new one after a growing wait

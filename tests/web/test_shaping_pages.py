@@ -48,7 +48,9 @@ class Shaping(ShapeCase):
         self.hold(**{"body-kind": "json", "body-text": "{}", "auth-kind": "none"})
         self.assertTrue(self.core().find_step("hold").requests[0].authorization.none)  # type: ignore[union-attr]
         # a kind that was chosen just now has empty fields: kept, and said
-        self.assertContains(self.edit(at="", what="journey", name="E", **{"auth-kind": "basic"}), "Authorization, user: nothing is given yet")
+        self.assertContains(
+            self.edit(at="", what="journey", name="E", **{"auth-kind": "basic"}), "Authorization, user: nothing is given yet"
+        )
 
     def test_a_json_body_by_its_values_and_as_text(self) -> None:
         text = '{"slot": "{{ slot }}",\n "n": [1, true], "who": {"name": "Una"}}'
@@ -82,6 +84,39 @@ class Shaping(ShapeCase):
         self.assertContains(self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}), "200 B")
         large = base64.b64encode(b"x" * 2_000_001).decode()
         self.assertContains(self.hold(**parts, **{"part-content": ["", large, ""]}), "too large for a journey", status_code=422)
+
+    def test_checks_of_every_form_go_through_the_panel_and_back(self) -> None:
+        text = write_journey(stored(self.stored()))
+        checks = """        checks:
+          - {status: [200, 2xx], note: kept}
+          - {type: application/json, then: count}
+          - {contains: "{{ slot }}", never: true}
+          - {regex: "h-[0-9]+", then: step}
+          - {json: {path: $.hold.id, matches: "^h-"}}
+          - {json: {path: $.hold, type: object}}
+          - {json: {path: "$.hold[*]", count: 2}, then: user}
+          - {css: {selector: a, attribute: href, equals: /x}}
+          - {header: {name: ETag}}
+          - {size: {at_least: 10, at_most: 900}}
+          - {time: {at_most: 250}}
+          - {value: {left: "{{ slot }}", compare: "≠", right: "0"}}
+"""
+        old = "        checks:\n          - status: 201\n"
+        self.assertIn(old, text)
+        self.client.post(self.address("journey-text"), {"text": text.replace(old, checks), "parent": token(self.stored().head)})
+        wanted = self.core().find_step("hold").requests[0].checks  # type: ignore[union-attr]
+        self.assertEqual(len(wanted), 12)
+        rows = self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}).context["check_rows"]
+        sent = {f"check-{name}": [row[name] for row in rows] for name in ("form", "what", "how", "more", "then", "never")}
+        self.assertEqual(self.hold(**{"body-kind": "json", "body-text": "{}"}, **sent).status_code, 200)
+        self.assertEqual(self.core().find_step("hold").requests[0].checks, wanted)  # type: ignore[union-attr]
+        for row, words in (("6xx", "a status is a number"), ("20", "a status is a number")):
+            wrong = self.hold(**{"body-kind": "json", "body-text": "{}", "check-form": "status", "check-what": row})
+            self.assertContains(wrong, words, status_code=422)
+        wrong = self.hold(
+            **{"body-kind": "json", "body-text": "{}", "check-form": "time", "check-what": "", "check-how": "at most", "check-more": "soon"}
+        )
+        self.assertContains(wrong, "a number is expected", status_code=422)
 
     def test_several_at_once_in_one_revision(self) -> None:
         before = self.stored().head.number  # type: ignore[union-attr]

@@ -62,7 +62,20 @@ class Capture(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
 class View:
     """An answer as captures and checks look at it. Body, text, JSON and HTML are made once, when first asked for."""
 
-    __slots__ = ("_choose", "_drawn", "_html", "_json", "_text", "addresses", "body", "content_type", "cookies", "headers", "status")
+    __slots__ = (
+        "_choose",
+        "_drawn",
+        "_html",
+        "_json",
+        "_text",
+        "addresses",
+        "body",
+        "content_type",
+        "cookies",
+        "duration_ms",
+        "headers",
+        "status",
+    )
 
     def __init__(
         self,
@@ -77,6 +90,7 @@ class View:
         the same length in one answer take the same position, so that what belongs together stays together."""
         self.status, self.headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
         self._choose = choose
+        self.duration_ms = 0.0  # response time, where it is known
         self._drawn: dict[int, int] = {}
         self._json: Any = None
         self._html: LexborHTMLParser | None = None

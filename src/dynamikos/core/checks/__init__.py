@@ -1,8 +1,34 @@
-"""What a right answer looks like.
+"""What a right answer looks like, and what it means when it does not.
 
-Never decides what a failure means for the round. Start reading at `base`.
+Never acts on it: that is the engine's. Start reading at `base`.
 """
 
-from dynamikos.core.checks.base import Check, JsonEquals, Verdict, compile_check
+from dynamikos.core.checks.base import (
+    FORMS,
+    Bounds,
+    Check,
+    Comparing,
+    CssText,
+    Expected,
+    HeaderText,
+    JsonEquals,
+    Then,
+    Verdict,
+    compile_check,
+    texts_in,
+)
 
-__all__ = ["Check", "JsonEquals", "Verdict", "compile_check"]
+__all__ = [
+    "FORMS",
+    "Bounds",
+    "Check",
+    "Comparing",
+    "CssText",
+    "Expected",
+    "HeaderText",
+    "JsonEquals",
+    "Then",
+    "Verdict",
+    "compile_check",
+    "texts_in",
+]

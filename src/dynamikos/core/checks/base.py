@@ -1,89 +1,131 @@
-"""Checks: status, contains, JSONPath equals. Each returns None when passed, else expected beside actual."""
+"""What is expected of an answer. A check returns None when passed, else expected beside actual."""
 
 from collections.abc import Callable, Mapping
-from typing import Any
+from typing import Annotated, Any, Literal
 
 import msgspec
 
 from dynamikos.core.captures.base import View
-from dynamikos.core.captures.paths import MISSING, as_text, compile_path
 from dynamikos.core.errors import RuleError
-from dynamikos.core.values import compile_text
+
+Then = Literal["count", "step", "round", "user"]
+StatusClass = Annotated[str, msgspec.Meta(pattern=r"^[1-5](xx|[0-9][0-9])$")]
+Comparison = Literal["=", "≠", "<", "≤", ">", "≥"]
 
 
-class JsonEquals(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """The first value at `path`, as text, equals `equals` (which may have holes)."""
+class Expected(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What is expected of what was found: by default that it is there. At most one is given; texts may have holes."""
+
+    equals: str | None = None
+    matches: str | None = None
+    above: float | None = None
+    below: float | None = None
+    count: int | None = None
+
+
+class JsonEquals(Expected, frozen=True, kw_only=True):
+    """The first value at a JSONPath, or with `count` all of them; `type` is one of JSON's."""
 
     path: str
-    equals: str
+    type: Literal["", "text", "number", "boolean", "list", "object", "null"] = ""
+
+
+class CssText(Expected, frozen=True, kw_only=True):
+    """The text, or an attribute, of the elements a selector finds."""
+
+    selector: str
+    attribute: str = ""
+
+
+class HeaderText(Expected, frozen=True, kw_only=True):
+    """A header of the answer."""
+
+    name: str
+
+
+class Bounds(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+    """At least, at most, or both."""
+
+    at_least: float | None = None
+    at_most: float | None = None
+
+
+class Comparing(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Two texts with holes, compared as numbers where both are (arithmetic with + − * / and brackets is done first), else as texts."""
+
+    left: str
+    right: str
+    compare: Comparison = "="
 
 
 class Check(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Exactly one of `status` (a code such as 200), `contains` (a text with holes) or `json`."""
+    """Exactly one expectation; `never` turns it round. `then` says what a failure means: it is only counted, it fails the step,
+    it also skips the rest of the round (as every failure does without a word), or the user leaves.
 
-    status: int | None = None
+    `status` is a code, a class such as "2xx", or several of either; `type` a content type; `contains` a text with holes; `regex` a
+    regular expression; `size` in bytes; `time` in ms, from the instant the request was due to the last byte.
+    """
+
+    status: int | StatusClass | tuple[int | StatusClass, ...] | None = None
+    type: str | None = None
     contains: str | None = None
+    regex: str | None = None
     json: JsonEquals | None = None
+    css: CssText | None = None
+    header: HeaderText | None = None
+    size: Bounds | None = None
+    time: Bounds | None = None
+    value: Comparing | None = None
+    never: bool = False
+    then: Then = "round"
     note: str = ""
+
+    @property
+    def form(self) -> str:
+        """The expectation that is given; "" for none or several."""
+        given = [name for name in FORMS if getattr(self, name) is not None]
+        return given[0] if len(given) == 1 else ""
+
+
+FORMS = ("status", "type", "contains", "regex", "json", "css", "header", "size", "time", "value")
 
 
 class Verdict(msgspec.Struct, frozen=True):
-    """A failed check: what was expected and what came, both as texts for a person."""
+    """A failed check: what was expected and what came, both as texts for a person, and what follows."""
 
     kind: str
     expected: str
     actual: str
+    then: Then = "round"
 
 
 Judge = Callable[[View, Mapping[str, str]], Verdict | None]
+Seen = tuple[bool, str, str]  # whether it is so, expected, actual
+Look = Callable[[View, Mapping[str, str]], Seen]
 
 
 def compile_check(check: Check) -> Judge:
     """`check` as a function (View, values) → Verdict or None. Raises RuleError or TemplateError."""
-    given = [name for name in REGISTRY if getattr(check, name) is not None]
-    if len(given) != 1:
-        raise RuleError(f"a check needs exactly one of {', '.join(REGISTRY)}; this one has {len(given)}")
-    return REGISTRY[given[0]](getattr(check, given[0]))
+    from dynamikos.core.checks import forms
 
-
-def _status(expected: int) -> Judge:
-    if not 100 <= expected <= 599:
-        raise RuleError(f"{expected} is not an HTTP status; write 100 to 599")
-    failed = f"status {expected}"
+    if not check.form:
+        raise RuleError(f"a check needs exactly one of {', '.join(FORMS)}")
+    look: Look = forms.REGISTRY[check.form](getattr(check, check.form))
+    kind, never, then = f"check-{check.form}", check.never, check.then
 
     def judge(view: View, values: Mapping[str, str]) -> Verdict | None:
-        return None if view.status == expected else Verdict("check-status", failed, f"status {view.status}")
-
-    return judge
-
-
-def _contains(expected: str) -> Judge:
-    template = compile_text(expected)
-    if not expected:
-        raise RuleError("'contains' needs a text")
-
-    def judge(view: View, values: Mapping[str, str]) -> Verdict | None:
-        wanted = template.fill(values)
-        if wanted.encode() in view.body or (not wanted.isascii() and wanted in view.text):
+        is_so, expected, actual = look(view, values)
+        if is_so != never:
             return None
-        return Verdict("check-contains", f"contains “{wanted}”", f"{len(view.body):,} bytes without it: {view.text[:120]}")
+        return Verdict(kind, f"not: {expected}" if never else expected, actual, then)
 
     return judge
 
 
-def _json(rule: JsonEquals) -> Judge:
-    walk, template = compile_path(rule.path), compile_text(rule.equals)
-
-    def judge(view: View, values: Mapping[str, str]) -> Verdict | None:
-        wanted = template.fill(values)
-        try:
-            found: Any = walk(view.json())
-        except ValueError:
-            return Verdict("check-json", f"{rule.path} = {wanted}", "the body is not JSON")
-        actual = "nothing at this path" if found is MISSING else as_text(found)
-        return None if actual == wanted and found is not MISSING else Verdict("check-json", f"{rule.path} = {wanted}", actual)
-
-    return judge
-
-
-REGISTRY: dict[str, Callable[[Any], Judge]] = {"status": _status, "contains": _contains, "json": _json}
+def texts_in(check: Check) -> list[str]:
+    """Texts of a check that may have holes."""
+    given: list[Any] = [check.contains]
+    for part in (check.json, check.css, check.header):
+        given += [part.equals, part.matches] if part is not None else []
+    given += [check.value.left, check.value.right] if check.value is not None else []
+    return [text for text in given if text is not None]

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator
 import msgspec
 
 from dynamikos.core.captures import compile_capture
-from dynamikos.core.checks import compile_check
+from dynamikos.core.checks import compile_check, texts_in
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.journeys.model import Authorization, Body, Journey, Request
@@ -44,10 +44,7 @@ def texts_of(request: Request) -> Iterator[tuple[str, str]]:
         if request.body.raw is not None:
             yield "body", request.body.raw
     for check in request.checks:
-        if check.contains is not None:
-            yield "check", check.contains
-        if check.json is not None:
-            yield "check", check.json.equals
+        yield from (("check", text) for text in texts_in(check))
 
 
 def common_texts(journey: Journey) -> Iterator[tuple[str, str]]:

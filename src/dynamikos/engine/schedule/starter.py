@@ -59,7 +59,7 @@ class Starter:
             self._pause.discard(waiter)
 
     async def _slot(self, each: Planned) -> None:
-        """One planned user; if its opening fails, a new one after a growing wait."""
+        """One planned user; if its opening fails, or a check makes it leave, a new one after a growing wait."""
         wait = FIRST_WAIT_S
         while not self._stopping:
             user = self._make(each.number)
@@ -69,7 +69,7 @@ class Starter:
             finally:
                 self._here.pop(each.number, None)
             again = self._clock.now() + wait
-            if why != "opening failed" or again >= self._begin + each.end_s:
+            if why == "done" or again >= self._begin + each.end_s:
                 return
             await self._wait(again)
             wait = min(2 * wait, LONGEST_WAIT_S)

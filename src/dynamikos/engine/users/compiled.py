@@ -157,7 +157,7 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
         fill_query=[pair(name, value) for name, value in request.query], fill_headers=headers, make_body=make_body,
         captures=captures, checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
-        keeps_body=any(c.header is None and c.cookie is None for c in request.captures) or any(c.status is None for c in request.checks),
+        keeps_body=any(c.header is None and c.cookie is None for c in request.captures) or any(c.form not in ("status", "header", "type", "time") for c in request.checks),
         embedded=[text(each, in_path) for each in request.embedded], prover=prover(proof),
     )  # fmt: skip
     try:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from itertools import count
 
 from dynamikos.core.captures import View
-from dynamikos.core.checks import Verdict
+from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
 from dynamikos.core.frozen import stream
@@ -27,6 +27,7 @@ from dynamikos.engine.users.proving import Prover, Tokens, token_in, token_reque
 
 REDIRECTS = frozenset((301, 302, 303, 307, 308))
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))  # RFC 9110 §9.2.2
+SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
 MAX_HOPS, PARALLEL = 10, 6
 
 
@@ -84,9 +85,11 @@ class User:
         self._links: dict[Origin, list[Link]] = {}
         self.leaving = False
         self.begun = 0.0  # the round at hand
+        self.retired = ""  # why a check made it leave
         self._thinking: asyncio.Future[None] | None = None
         self._state = ""
         self._chain = Chain(self)
+        self._then: Then = "round"  # what the failure of the last request means
         self._challenges: dict[Origin, Challenge] = {}
         self._cookie_sent = ""  # by the last exchange that went the long way
 
@@ -100,10 +103,14 @@ class User:
         try:
             self._enter("opening")
             self.deal()
-            if not await self._part(self.around.script.opening):
-                self.around.recorder.retired(self.around.clock.now(), "opening failed")
-                return "opening failed"
+            if not await self._part(self.around.script.opening) and (self._then != "step" or self.retired):
+                reason = self.retired or "opening failed"
+                self.around.recorder.retired(self.around.clock.now(), reason)
+                return reason
             await self._rounds()
+            if self.retired:
+                self.around.recorder.retired(self.around.clock.now(), self.retired)
+                return self.retired
             self._enter("closing")
             await self._part(self.around.script.closing, leaving=True)
             return "done"
@@ -124,6 +131,10 @@ class User:
                 for link in links:
                     link.close()
 
+    def _consequence(self) -> Then:
+        """What the failure of the last request means for its step, round and user."""
+        return self._then
+
     def _choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""
         return self.values.maker.random.randrange(count)
@@ -142,7 +153,7 @@ class User:
     async def _rounds(self) -> None:
         around, recorder, now = self.around, self.around.recorder, self.around.clock.now
         self.begun = now()
-        while not self.leaving and self._rounds_left != 0:
+        while not self.leaving and self._rounds_left != 0 and not self.retired:
             if self.round and around.deals:
                 self.deal()
             self.round += 1
@@ -167,7 +178,7 @@ class User:
         `over_rounds`: the part is the rounds' and quick steps may go on into further ones, which are then noted already.
         """
         recorder, now, chain = self.around.recorder, self.around.clock.now, self._chain
-        index = 0
+        index, failed = 0, False
         while index < len(steps):
             step = steps[index]
             if self.leaving and not leaving and self._state == "in a round":
@@ -175,7 +186,7 @@ class User:
             had: Reply | Failure | None = None
             if step.quick is not None and (link := self._ready(step.quick)) is not None:
                 try:
-                    had = await chain.begin(link, steps, index, step.quick, over_rounds=over_rounds)
+                    had = await chain.begin(link, steps, index, step.quick, over_rounds=over_rounds and not failed)
                 except Failure as failure:
                     had = failure
                 except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
@@ -196,6 +207,7 @@ class User:
             begun = due = chain.due if had is not None else now()
             waited = 0.0  # the engine's own computing between exchanges is not the server's time
             kind, last = "", begun
+            self._then = "round"
             for request in step.requests:
                 if due != begun:
                     waited += due - last
@@ -206,7 +218,15 @@ class User:
             index += 1
             if kind:
                 recorder.missed(step.series, last, round((last - begun - waited) * 1e6), kind)
+                if self._consequence() == "step":  # only this step has failed
+                    failed = True
+                    if step.thinks and not leaving:
+                        await self._think(step)
+                    continue
                 recorder.skipped(now(), len(steps) - index)
+                if self._consequence() == "user":
+                    self.retired = f"check failed: {kind}"
+                    return False
                 if self._state == "in a round":
                     await self._think(step)
                 return False
@@ -214,7 +234,7 @@ class User:
                 recorder.passed(step.series, begun + waited, last)
             if step.thinks and not leaving:
                 await self._think(step)
-        return True
+        return not failed
 
     async def _think(self, step: CompiledStep) -> None:
         seconds = step.step.think_s
@@ -324,7 +344,7 @@ class User:
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
         if compiled.captures or compiled.checks or reply.status >= 400:
-            kind, verdict, captured, view = self._judge(compiled, reply, [*trail, f"{origin[0]}://{host}{target}"])
+            kind, verdict, captured, view = self._judge(compiled, reply, [*trail, f"{origin[0]}://{host}{target}"], duration)
         else:
             kind, verdict, captured, view = "", None, {}, None
         if kind:
@@ -342,13 +362,13 @@ class User:
                 reason = around.choice.slowest(compiled.series, duration)
             if reason:
                 url = f"{origin[0]}://{host}{target}"
-                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, None, captured)
+                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
         if compiled.embedded and not kind:
             ended = max(ended, await self._embedded(compiled, step, f"{origin[0]}://{host}{target}"))
         return kind, ended
 
     def _judge(
-        self, compiled: CompiledRequest, reply: Reply, trail: Sequence[str]
+        self, compiled: CompiledRequest, reply: Reply, trail: Sequence[str], took_us: int
     ) -> tuple[str, Verdict | None, dict[str, str], View | None]:
         """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
         if not compiled.captures and not compiled.checks:
@@ -360,6 +380,7 @@ class User:
         except ValueError as problem:
             return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
         view = View(reply.status, reply.headers, content, self.jar.values, trail, self._choose)
+        view.duration_ms = took_us / 1000
         if reply.status >= 400 and not compiled.checks_status:
             return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
         missing = ""
@@ -369,7 +390,7 @@ class User:
                 missing = missing or name
             else:
                 captured[name] = self.values[name] = found
-        failed = None
+        failed = counted = None
         count = 0
         for judge in compiled.checks:
             try:
@@ -378,14 +399,17 @@ class User:
                 verdict = Verdict("value-missing", "a value for the check", str(problem))
             if verdict is not None:
                 count += 1
-                failed = failed or verdict
+                counted = counted or verdict
+                if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
+                    failed = verdict
         if compiled.checks:
             self.around.recorder.checks(reply.last_at, len(compiled.checks) - count, count)
         if failed is not None:
+            self._then = failed.then
             return failed.kind, failed, captured, view
         if missing:
             return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
-        return "", None, captured, view
+        return "", counted, captured, view  # a check that is only counted is shown with what is kept
 
     async def _hop(
         self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: int, keep: bool, instant: float,

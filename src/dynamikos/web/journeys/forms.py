@@ -2,13 +2,16 @@
 
 import base64
 import json
+import re
 from itertools import zip_longest
+from typing import TypeVar
 
 from django.http import QueryDict
+from msgspec.structs import replace
 
 from dynamikos.core.captures import Capture
 from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
-from dynamikos.core.checks import Check, JsonEquals
+from dynamikos.core.checks import FORMS, Bounds, Check, Comparing, CssText, Expected, HeaderText, JsonEquals
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import jsontext
 from dynamikos.core.journeys import Authorization, Body, Client, FormPart, Login, Request
@@ -16,7 +19,15 @@ from dynamikos.core.journeys import Authorization, Body, Client, FormPart, Login
 CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie", "address")
 PICKS = ("first", "last", "random", "all")
 DECODINGS = ("", "percent", "html", "json", "base64")
-CHECK_FORMS = ("status", "contains", "json")
+CHECK_FORMS = FORMS
+HOWS = ("", "equals", "matches", "above", "below", "count", "type", "at least", "at most", "between", "=", "≠", "<", "≤", ">", "≥")
+JSON_TYPES = ("text", "number", "boolean", "list", "object", "null")
+THENS = (
+    ("round", "skips the rest of the round"),
+    ("step", "fails the step"),
+    ("count", "is only counted"),
+    ("user", "makes the user leave"),
+)
 MAX_FILE_BYTES = 2_000_000
 
 
@@ -156,19 +167,75 @@ def _decoding(name: str, text: str) -> str:
 
 
 def checks_from(data: QueryDict) -> tuple[Check, ...]:
+    """Raises DynamikosError for a row that says too little or the wrong thing."""
     made = []
-    for form, what, more in zip(data.getlist("check-form"), data.getlist("check-what"), data.getlist("check-more"), strict=False):
-        if not what.strip():
+    columns = ("form", "what", "how", "more", "then", "never")
+    for form, what, how, more, then, never in zip_longest(*(data.getlist(f"check-{each}") for each in columns), fillvalue=""):
+        what = what.strip() if form not in ("contains", "value") else what
+        if not what.strip() and form not in ("size", "time"):
             continue
-        if form == "status":
-            if not what.strip().isdigit():
-                raise DynamikosError(f"a status is a number, such as 200; '{what}' is not")
-            made.append(Check(status=int(what)))
-        elif form == "contains":
-            made.append(Check(contains=what))
-        elif form == "json":
-            made.append(Check(json=JsonEquals(path=what, equals=more)))
+        if form in ("size", "time") and not more.strip():
+            continue
+        if form not in FORMS:
+            raise DynamikosError(f"'{form}' is not a kind of check; there are {', '.join(FORMS)}.")
+        then = then if then in dict(THENS) else "round"
+        made.append(Check(**{form: _expectation(form, what, how, more)}, never=never == "never", then=then))  # type: ignore[arg-type]
     return tuple(made)
+
+
+def _expectation(form: str, what: str, how: str, more: str) -> object:
+    if form == "status":
+        codes = [part for part in what.replace(",", " ").split() if part]
+        for code in codes:
+            if not re.fullmatch(r"[1-5](xx|\d\d)", code):
+                raise DynamikosError(f"a status is a number such as 200, or a class such as 2xx; '{code}' is not")
+        given = [int(code) if code.isdigit() else code for code in codes]
+        return given[0] if len(given) == 1 else tuple(given)
+    if form in ("type", "contains", "regex"):
+        return what
+    if form in ("size", "time"):
+        if how == "between":
+            low, _, high = more.strip().replace("–", " ").partition(" ")
+            return Bounds(at_least=_number(low, form), at_most=_number(high, form))
+        number = _number(more, form)
+        return Bounds(at_least=number) if how == "at least" else Bounds(at_most=number)
+    if form == "value":
+        return Comparing(left=what, right=more, compare=how if how in ("=", "≠", "<", "≤", ">", "≥") else "=")  # type: ignore[arg-type]
+    told: dict[str, object] = {}
+    if how in ("equals", "matches"):
+        told[how] = more
+    elif how in ("above", "below"):
+        told[how] = _number(more, f"{form} {what}")
+    elif how == "count":
+        told[how] = int(_number(more, f"{form} {what}"))
+    elif more.strip():
+        told["equals"] = more
+    if form == "json" and how == "type":
+        if more not in JSON_TYPES:
+            raise DynamikosError(f"check {what}: '{more}' is not a type of JSON; there are {', '.join(JSON_TYPES)}")
+        return JsonEquals(path=what, type=more)  # type: ignore[arg-type]
+    if form == "json":
+        return JsonEquals(path=what, **told)  # type: ignore[arg-type]
+    if form == "css":
+        selector, _, attribute = what.partition(" @")
+        return CssText(selector=selector, attribute=attribute.strip(), **told)  # type: ignore[arg-type]
+    return HeaderText(name=what, **told)  # type: ignore[arg-type]
+
+
+def _number(text: str, what: str) -> float:
+    try:
+        return float(text.replace(",", "."))
+    except ValueError as problem:
+        raise DynamikosError(f"check {what}: a number is expected, such as 200; '{text}' is not") from problem
+
+
+Noted = TypeVar("Noted", Capture, Check)
+
+
+def noted(new: tuple[Noted, ...], old: tuple[Noted, ...]) -> tuple[Noted, ...]:
+    """With the notes of what stayed the same: the panel does not show them."""
+    notes = {replace(each, note=""): each.note for each in old}
+    return tuple(replace(each, note=notes.get(each, "")) for each in new)
 
 
 def request_changes(data: QueryDict, old: Request) -> dict[str, object]:
@@ -183,7 +250,7 @@ def request_changes(data: QueryDict, old: Request) -> dict[str, object]:
         "method": method, "address": address, "query": pairs(data, "query"), "headers": pairs(data, "header"), "body": body_from(data, old.body),
         "authorization": authorization_from(data),
         "embedded": tuple(line.strip() for line in data.get("embedded", "").splitlines() if line.strip()),
-        "captures": captures_from(data), "checks": checks_from(data), "note": data.get("note", "").strip(),
+        "captures": noted(captures_from(data), old.captures), "checks": noted(checks_from(data), old.checks), "note": data.get("note", "").strip(),
     }  # fmt: skip
 
 
@@ -205,12 +272,32 @@ def capture_rows(request: Request) -> list[dict[str, str]]:
 
 
 def check_rows(request: Request) -> list[dict[str, str]]:
+    """A request's checks as rows of the panel, with an empty one at the end."""
     rows = []
     for check in request.checks:
-        if check.status is not None:
-            rows.append({"form": "status", "what": str(check.status), "more": ""})
-        elif check.contains is not None:
-            rows.append({"form": "contains", "what": check.contains, "more": ""})
-        elif check.json is not None:
-            rows.append({"form": "json", "what": check.json.path, "more": check.json.equals})
-    return [*rows, {"form": "status", "what": "", "more": ""}]
+        value, what, how, more = getattr(check, check.form, None), "", "", ""
+        if isinstance(value, Bounds):
+            both = value.at_least is not None and value.at_most is not None
+            how, number = ("at least", value.at_least) if value.at_least is not None else ("at most", value.at_most)
+            more = f"{number:g}" if number is not None else ""
+            if both:
+                how, more = "between", f"{value.at_least:g} {value.at_most:g}"
+        elif isinstance(value, Comparing):
+            what, how, more = value.left, value.compare, value.right
+        elif isinstance(value, Expected):
+            if isinstance(value, JsonEquals):
+                what = value.path
+            elif isinstance(value, CssText):
+                what = value.selector + (f" @{value.attribute}" if value.attribute else "")
+            elif isinstance(value, HeaderText):
+                what = value.name
+            how = next((each for each in ("equals", "matches", "above", "below", "count") if getattr(value, each) is not None), "")
+            more = str(getattr(value, how)) if how else ""
+            if isinstance(value, JsonEquals) and value.type:
+                how, more = "type", value.type
+        else:
+            what = " ".join(map(str, value)) if isinstance(value, tuple) else str(value)
+        rows.append(
+            {"form": check.form, "what": what, "how": how, "more": more, "then": check.then, "never": "never" if check.never else ""}
+        )
+    return [*rows, {"form": "status", "what": "", "how": "", "more": "", "then": "round", "never": ""}]

@@ -91,7 +91,7 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
             recorded = recordings.exchange(found.recording_id, number) if found.recording_id and number is not None else None
             return {
                 "kind": "request", "moves": _moves("request", request.off), "step": step, "item": request, "capture_rows": forms.capture_rows(request), "check_rows": forms.check_rows(request),
-                "capture_forms": forms.CAPTURE_FORMS, "check_forms": forms.CHECK_FORMS, "decodings": forms.DECODINGS, "recorded": recorded,
+                "capture_forms": forms.CAPTURE_FORMS, "check_forms": forms.CHECK_FORMS, "hows": forms.HOWS, "thens": forms.THENS, "decodings": forms.DECODINGS, "recorded": recorded,
                 "query_rows": [*request.query, ("", "")], "header_rows": [*request.headers, ("", "")],
                 "form_rows": [*((request.body.form if request.body else None) or ()), ("", "")],
                 "body_kind": _body_kind(request.body), "recorded_text": _recorded_text(recorded), "leaves": forms.leaves_of(request.body.json or "") if request.body else [],

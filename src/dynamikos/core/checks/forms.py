@@ -1,0 +1,250 @@
+"""Each form of check as a function that looks: (whether it is so, expected, actual)."""
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from decimal import Decimal, DivisionByZero, InvalidOperation, localcontext
+from itertools import islice
+from typing import Any
+
+from dynamikos.core.captures import CssForm
+from dynamikos.core.captures.base import View
+from dynamikos.core.captures.forms import by_css
+from dynamikos.core.captures.paths import as_text, compile_all
+from dynamikos.core.checks.base import Bounds, Comparing, CssText, Expected, HeaderText, JsonEquals, Look, Seen
+from dynamikos.core.errors import RuleError
+from dynamikos.core.values import compile_text
+
+MOST = 100_000
+Found = Callable[[View], Iterator[str]]
+TYPES = {str: "text", bool: "boolean", list: "list", dict: "object", type(None): "null", int: "number", float: "number"}
+OPERATORS: dict[str, Callable[[Any, Any], bool]] = {
+    "=": lambda a, b: a == b, "≠": lambda a, b: a != b, "<": lambda a, b: a < b, "≤": lambda a, b: a <= b, ">": lambda a, b: a > b, "≥": lambda a, b: a >= b,
+}  # fmt: skip
+NUMBER = re.compile(r"\s*(?:(\d+(?:\.\d+)?)|([-+*/()−×÷]))")
+
+
+def status(given: int | str | tuple[int | str, ...]) -> Look:
+    codes: set[int] = set()
+    for each in given if isinstance(given, tuple) else (given,):
+        text = str(each).strip().lower()
+        if re.fullmatch(r"[1-5]xx", text):
+            codes.update(range(int(text[0]) * 100, int(text[0]) * 100 + 100))
+        elif re.fullmatch(r"[1-5]\d\d", text):
+            codes.add(int(text))
+        else:
+            raise RuleError(f"{each} is not an HTTP status; write 100 to 599, or a class such as 2xx")
+    expected = "status " + " or ".join(map(str, given)) if isinstance(given, tuple) else f"status {given}"
+    return lambda view, values: (view.status in codes, expected, f"status {view.status}")
+
+
+def content_type(given: str) -> Look:
+    wanted = given.strip().lower()
+    if "/" not in wanted:
+        raise RuleError(f"'{given}' is not a content type; write one such as application/json")
+
+    def look(view: View, values: Mapping[str, str]) -> Seen:
+        actual = view.content_type.partition(";")[0].strip().lower()
+        return actual == wanted, f"content type {wanted}", actual or "no content type"
+
+    return look
+
+
+def contains(given: str) -> Look:
+    if not given:
+        raise RuleError("'contains' needs a text")
+    template = compile_text(given)
+
+    def look(view: View, values: Mapping[str, str]) -> Seen:
+        wanted = template.fill(values)
+        found = wanted.encode() in view.body or (not wanted.isascii() and wanted in view.text)
+        actual = f"it stands in {len(view.body):,} bytes" if found else f"{len(view.body):,} bytes without it: {view.text[:120]}"
+        return found, f"contains “{wanted}”", actual
+
+    return look
+
+
+def regex(given: str) -> Look:
+    try:
+        pattern = re.compile(given.encode(), re.S)
+    except re.error as problem:
+        raise RuleError(f"'{given}' is not a regular expression: {problem}") from problem
+
+    def look(view: View, values: Mapping[str, str]) -> Seen:
+        match = pattern.search(view.body)
+        actual = f"“{match.group(0)[:120].decode('utf-8', 'replace')}”" if match else f"no match in {len(view.body):,} bytes"
+        return match is not None, f"matches {given}", actual
+
+    return look
+
+
+def json(given: JsonEquals) -> Look:
+    walk = compile_all(given.path)
+    if given.type:
+
+        def look(view: View, values: Mapping[str, str]) -> Seen:
+            try:
+                found = next(iter(walk(view.json())), None)
+            except ValueError:
+                return False, f"{given.path} is {given.type}", "the body is not JSON"
+            actual = TYPES.get(type(found), "something else")
+            return actual == given.type, f"{given.path} is {given.type}", f"{actual}: {as_text(found)[:80]}"
+
+        return look
+
+    def find(view: View) -> Iterator[str]:
+        return (as_text(each) for each in walk(view.json()))
+
+    return _expected(given, given.path, find, "nothing at this path")
+
+
+def css(given: CssText) -> Look:
+    finder = by_css(CssForm(selector=given.selector, attribute=given.attribute))
+    name = given.selector + (f" @{given.attribute}" if given.attribute else "")
+    return _expected(given, name, lambda view: (text.strip() for text in finder(view)), "no such element")
+
+
+def header(given: HeaderText) -> Look:
+    wanted = given.name.lower().encode("latin-1", "replace")
+
+    def find(view: View) -> Iterator[str]:
+        return (value.decode("latin-1") for name, value in view.headers if name.lower() == wanted)
+
+    return _expected(given, f"header {given.name}", find, "no such header")
+
+
+def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
+    """The first of what was found against what is expected of it."""
+    told = [each for each in ("equals", "matches", "above", "below", "count") if getattr(given, each) is not None]
+    if len(told) > 1:
+        raise RuleError(f"{name}: give one of equals, matches, above, below or count, not {' and '.join(told)}")
+    how = told[0] if told else "exists"
+    template = compile_text(str(given.equals)) if how == "equals" else None
+    pattern = None
+    if how == "matches":
+        try:
+            pattern = re.compile(str(given.matches))
+        except re.error as problem:
+            raise RuleError(f"'{given.matches}' is not a regular expression: {problem}") from problem
+
+    def expected(values: Mapping[str, str]) -> tuple[str, str]:
+        """(in words, the text that is wanted)."""
+        if how == "equals" and template is not None:
+            wanted = template.fill(values)
+            return f"{name} = {wanted}", wanted
+        words = {
+            "exists": f"{name} is there", "matches": f"{name} matches {given.matches}", "above": f"{name} > {given.above}",
+            "below": f"{name} < {given.below}", "count": f"{given.count} × {name}",
+        }  # fmt: skip
+        return words[how], ""
+
+    def look(view: View, values: Mapping[str, str]) -> Seen:
+        words, wanted = expected(values)
+        try:
+            found = list(islice(find(view), MOST if how == "count" else 1))
+        except ValueError:
+            return False, words, "the body is not JSON"
+        first = found[0] if found else None
+        actual = nothing if first is None else first[:400]
+        if how == "count":
+            return len(found) == given.count, words, f"{len(found):,}"
+        if how == "exists" or first is None:
+            return first is not None and how == "exists", words, actual
+        if how == "equals":
+            return first == wanted, words, actual
+        if pattern is not None:
+            return pattern.search(first) is not None, words, actual
+        try:
+            number = float(first)
+        except ValueError:
+            return False, words, f"{actual}, which is no number"
+        return (number > given.above if given.above is not None else number < (given.below or 0.0)), words, actual
+
+    return look
+
+
+def _bounds(what: str, unit: str, measure: Callable[[View], float]) -> Callable[[Bounds], Look]:
+    def make(given: Bounds) -> Look:
+        low, high = given.at_least, given.at_most
+        if low is None and high is None:
+            raise RuleError(f"{what} needs at_least, at_most or both")
+        words = [f"at least {low:,g} {unit}" if low is not None else "", f"at most {high:,g} {unit}" if high is not None else ""]
+        expected = f"{what} " + " and ".join(filter(None, words))
+
+        def look(view: View, values: Mapping[str, str]) -> Seen:
+            actual = measure(view)
+            return (low is None or actual >= low) and (high is None or actual <= high), expected, f"{actual:,g} {unit}"
+
+        return look
+
+    return make
+
+
+def value(given: Comparing) -> Look:
+    left, right, is_so = compile_text(given.left), compile_text(given.right), OPERATORS[given.compare]
+
+    def look(view: View, values: Mapping[str, str]) -> Seen:
+        one, other = left.fill(values), right.fill(values)
+        a, b = calculated(one), calculated(other)
+        if a is not None and b is not None:
+            return is_so(a, b), f"{one} {given.compare} {other}", f"{a:f} and {b:f}"
+        return is_so(one, other), f"“{one}” {given.compare} “{other}”", "they are not" if given.compare == "=" else "it is not so"
+
+    return look
+
+
+def calculated(text: str) -> Decimal | None:
+    """The number a text says, arithmetic with + − * / and brackets done; None when it says none."""
+    tokens: list[str] = []
+    at = 0
+    text = text.strip()
+    while at < len(text):
+        match = NUMBER.match(text, at)
+        if match is None or len(tokens) > 200:
+            return None
+        tokens.append((match.group(1) or match.group(2)).translate({0x2212: "-", 0xD7: "*", 0xF7: "/"}))
+        at = match.end()
+    if not tokens:
+        return None
+    try:
+        with localcontext() as context:
+            context.prec = 40
+            found, rest = _sum(tokens, 0, 0)
+    except (InvalidOperation, DivisionByZero, IndexError, ValueError):
+        return None
+    return found if rest == len(tokens) else None
+
+
+def _sum(tokens: list[str], at: int, depth: int) -> tuple[Decimal, int]:
+    found, at = _product(tokens, at, depth)
+    while at < len(tokens) and tokens[at] in "+-":
+        other, after = _product(tokens, at + 1, depth)
+        found, at = (found + other if tokens[at] == "+" else found - other), after
+    return found, at
+
+
+def _product(tokens: list[str], at: int, depth: int) -> tuple[Decimal, int]:
+    found, at = _factor(tokens, at, depth)
+    while at < len(tokens) and tokens[at] in "*/":
+        other, after = _factor(tokens, at + 1, depth)
+        found, at = (found * other if tokens[at] == "*" else found / other), after
+    return found, at
+
+
+def _factor(tokens: list[str], at: int, depth: int) -> tuple[Decimal, int]:
+    if depth > 50:
+        raise ValueError("too deep")
+    if tokens[at] in "+-":
+        found, after = _factor(tokens, at + 1, depth + 1)
+        return (-found if tokens[at] == "-" else found), after
+    if tokens[at] == "(":
+        found, after = _sum(tokens, at + 1, depth + 1)
+        if tokens[after] != ")":
+            raise ValueError("no closing bracket")
+        return found, after + 1
+    return Decimal(tokens[at]), at + 1
+
+
+REGISTRY: dict[str, Callable[[Any], Look]] = {
+    "status": status, "type": content_type, "contains": contains, "regex": regex, "json": json, "css": css, "header": header,
+    "size": _bounds("size", "bytes", lambda view: len(view.body)), "time": _bounds("response time", "ms", lambda view: view.duration_ms), "value": value,
+}  # fmt: skip
