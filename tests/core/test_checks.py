@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dynamikos.core.captures.base import View
-from dynamikos.core.checks import Bounds, Check, Comparing, CssText, HeaderText, JsonEquals, compile_check
+from dynamikos.core.checks import Bounds, Check, Comparing, CssText, HeaderText, JsonEquals, compile_check, suggested
 from dynamikos.core.checks.forms import calculated
 from dynamikos.core.errors import RuleError
 
@@ -142,3 +142,31 @@ class Arithmetic(TestCase):
     def test_agrees_with_python(self, parts: list[tuple[str, int]]) -> None:
         text = "1 " + " ".join(f"{sign} {number}" for sign, number in parts)
         self.assertEqual(calculated(text), eval(text))
+
+
+class Suggested(TestCase):
+    def view(self, body: bytes, kind: bytes = b"text/html", status: int = 200) -> View:
+        return View(status, [(b"content-type", kind)], body)
+
+    def test_only_what_both_have_and_no_other_page(self) -> None:
+        now = self.view(b"<title>Sky desk</title><h1>Welcome, Una</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter hour.</p>")
+        then = self.view(b"<title>Sky desk</title><h1>Welcome, Orla</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter hour.</p>")
+        found = dict(suggested(now, then, ["<p>Borrow a telescope tonight.</p>"]))
+        self.assertEqual(found["the title is “Sky desk”"], Check(css=CssText(selector="title", equals="Sky desk")))
+        self.assertFalse(any("Welcome" in words for words in found))
+        self.assertIn("it says “Choose a quarter hour.”, as no other page does", found)
+        for check in found.values():
+            self.assertIsNone(compile_check(check)(now, {}))
+            self.assertIsNone(compile_check(check)(then, {}))
+
+    def test_the_shape_of_json(self) -> None:
+        now, then = (
+            self.view(b'{"slots": [{"id": 1}], "night": "a", "more": 1}', b"application/json"),
+            self.view(b'{"slots": [{"id": 7}], "night": "b"}', b"application/json"),
+        )
+        found = dict(suggested(now, then, []))
+        self.assertEqual(list(found)[:3], ["$.slots is a list", "$.slots has at least one entry", "$.night is a text"])
+        self.assertFalse(any("more" in words for words in found))
+        for check in found.values():
+            self.assertIsNone(compile_check(check)(now, {}))
+        self.assertEqual(dict(suggested(self.view(b"oops", b"application/json", 500), None, []))["the status is 500"], Check(status=500))

@@ -4,7 +4,10 @@ import time
 
 from msgspec.structs import replace
 
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.profiles import Stretch
+from dynamikos.web.journeys.models import Journey
+from dynamikos.web.journeys.queries import content
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Run, Shard
@@ -111,6 +114,14 @@ class Rehearsals(ProcessCase):
         self.assertIn(("set", "desk"), {(way, name) for way, name, _ in read.cookies(signed)})
         self.assertIn("waited for the first byte", [words for words, _, _ in read.timings(sky)])
         self.assertEqual([mark for name, _, _, mark in read.values_of(rows, signed) if name in ("form_key", "desk_key")], ["+", "+"])
+        slots = next(row for row in rows if row.kept.request == "get-slots")
+        offered = dict(read.suggestions(rows, slots, content(self.sample.journey)))
+        rehearsals.take_check(self.sample.member, found, "find-slot", "get-slots", offered["$.slots is a list"])
+        core = content(Journey.objects.get(pk=self.sample.journey.pk))
+        self.assertEqual(core.find_step("find-slot").requests[0].checks[-1].json.type, "list")  # type: ignore[union-attr]
+        self.assertNotIn("$.slots is a list", dict(read.suggestions(rows, slots, core)))
+        with self.assertRaisesRegex(DynamikosError, "This is no check"):
+            rehearsals.take_check(self.sample.member, found, "find-slot", "get-slots", '{"status": 99}')
         other = rehearsals.ask(self.sample.member, self.sample.journey, user=7)
         until(lambda: Rehearsal.objects.get(pk=other.pk).over)
         self.assertEqual({row.kept.variables["user.number"] for row in read.replayed(Rehearsal.objects.get(pk=other.pk))}, {"7"})

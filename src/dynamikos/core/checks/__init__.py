@@ -17,6 +17,7 @@ from dynamikos.core.checks.base import (
     compile_check,
     texts_in,
 )
+from dynamikos.core.checks.suggest import suggested
 
 __all__ = [
     "FORMS",
@@ -30,5 +31,6 @@ __all__ = [
     "Then",
     "Verdict",
     "compile_check",
+    "suggested",
     "texts_in",
 ]

@@ -202,7 +202,9 @@ def _expectation(form: str, what: str, how: str, more: str) -> object:
     if form == "value":
         return Comparing(left=what, right=more, compare=how if how in ("=", "≠", "<", "≤", ">", "≥") else "=")  # type: ignore[arg-type]
     told: dict[str, object] = {}
-    if how in ("equals", "matches"):
+    if not more.strip():
+        pass  # how was chosen, with what is still to come
+    elif how in ("equals", "matches"):
         told[how] = more
     elif how in ("above", "below"):
         told[how] = _number(more, f"{form} {what}")
@@ -210,7 +212,7 @@ def _expectation(form: str, what: str, how: str, more: str) -> object:
         told[how] = int(_number(more, f"{form} {what}"))
     elif more.strip():
         told["equals"] = more
-    if form == "json" and how == "type":
+    if form == "json" and how == "type" and more.strip():
         if more not in JSON_TYPES:
             raise DynamikosError(f"check {what}: '{more}' is not a type of JSON; there are {', '.join(JSON_TYPES)}")
         return JsonEquals(path=what, type=more)  # type: ignore[arg-type]

@@ -5,20 +5,24 @@ from django.db import transaction
 from django.db.models import Max
 from procrastinate.contrib.django import app as jobs
 
+from dynamikos.core.checks import Check, compile_check
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun, canonical
+from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed
-from dynamikos.core.journeys.editing import excerpt
+from dynamikos.core.journeys.editing import change_request, excerpt, find_request
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.queries import agreed, first, known
+from dynamikos.web.journeys.actions import change
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content, problems
 from dynamikos.web.places.queries import any_living, living
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.revisions import token
 from dynamikos.web.rehearsals.models import Rehearsal
 
 
@@ -74,6 +78,22 @@ def stop(member: Membership, found: Rehearsal) -> None:
     )
     if changed:
         note(member, "rehearsal stopped", found.journey.name, number=found.number)
+
+
+def take_check(member: Membership, found: Rehearsal, step: str, request: str, check: str) -> None:
+    """A suggested check (JSON) put into the journey as it is now. Raises DynamikosError."""
+    try:
+        value = msgspec.json.decode(check, type=Check)
+        compile_check(value)
+    except (msgspec.MsgspecError, DynamikosError) as problem:
+        raise DynamikosError(f"This is no check: {problem}") from problem
+
+    def edit(core: CoreJourney) -> CoreJourney:
+        _, _, there = find_request(core, step, request)
+        return core if value in there.checks else change_request(core, step, request, checks=(*there.checks, value))
+
+    journey = Journey.objects.get(pk=found.journey_id)
+    change(member, journey, token(journey.head), edit, label="")
 
 
 def clean_up(member: Membership, found: Rehearsal) -> None:

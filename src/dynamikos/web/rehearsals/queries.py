@@ -3,13 +3,17 @@
 import difflib
 import re
 import uuid
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import msgspec
 from django.shortcuts import get_object_or_404
 
+from dynamikos.core.captures import View
+from dynamikos.core.checks import suggested
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, likeness, text_of
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.journeys import Journey
 from dynamikos.core.reports import KeptExchange, unpack_kept
 from dynamikos.web.journeys.ladder import Ladder, draw
 from dynamikos.web.projects.models import Membership
@@ -128,6 +132,30 @@ def cookies(row: Replayed) -> list[tuple[str, str, str]]:
             made.extend(("sent", *part.strip().partition("=")[::2]) for part in value.split(";"))
     made.extend(("set", *value.partition("=")[::2]) for name, value in row.kept.headers if name.lower() == "set-cookie")
     return made
+
+
+def suggestions(rows: list[Replayed], row: Replayed, core: Journey) -> list[tuple[str, str]]:
+    """(what it says, the check as JSON) of checks that fit a replayed answer and are not in the journey yet."""
+    step = core.find_step(row.kept.step)
+    request = next((each for each in step.requests if each.request == row.kept.request), None) if step is not None else None
+    if request is None or row.is_bad or not row.kept.status or row.kept.status in (301, 302, 303, 307, 308):
+        return []
+    others = [each.kept.body for each in rows if (each.kept.step, each.kept.request) != (row.kept.step, row.kept.request)]
+    answer = _final_recorded(row)
+    had = {msgspec.structs.replace(each, note="", then="round") for each in request.checks}
+    found = suggested(_view(row.kept.status, row.kept.headers, row.kept.body.encode()), answer, others)
+    return [(words, msgspec.json.encode(check).decode()) for words, check in found if check not in had]
+
+
+def _view(status: int, headers: Iterable[tuple[str, str]], body: bytes) -> View:
+    kept = [(n, v) for n, v in headers if n.lower() not in ("content-encoding", "content-length")]  # bodies are kept decoded
+    return View(status, [(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in kept], body)
+
+
+def _final_recorded(row: Replayed) -> View | None:
+    if row.recorded is None or row.recorded.answer is None or row.recorded.answer.status != row.kept.status:
+        return None
+    return _view(row.recorded.answer.status, row.recorded.answer.headers, row.recorded.answer.body)
 
 
 def recorded_text(row: Replayed) -> str:

@@ -9,6 +9,7 @@ urlpatterns = [
     path("p/<uuid:project>/rehearsals/<uuid:pk>/page/<int:number>", views.page, name="rehearsal-page"),
     path("p/<uuid:project>/rehearsals/<uuid:pk>/stop", views.stop, name="rehearsal-stop"),
     path("p/<uuid:project>/rehearsals/<uuid:pk>/clean-up", views.clean_up, name="rehearsal-clean-up"),
+    path("p/<uuid:project>/rehearsals/<uuid:pk>/check", views.take_check, name="rehearsal-check"),
     path("p/<uuid:project>/rehearsals/<uuid:pk>/results", views.results, name="rehearsal-results"),
     path("p/<uuid:project>/rehearsals/<uuid:pk>/stream", views.stream, name="rehearsal-stream"),
 ]

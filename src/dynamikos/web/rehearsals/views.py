@@ -1,9 +1,11 @@
 import uuid
+from urllib.parse import quote
 
 from asgiref.sync import sync_to_async
 from csp.decorators import csp_exempt
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
+from django.urls import reverse
 from django.views.decorators.clickjacking import xframe_options_exempt
 
 from dynamikos.core.errors import DynamikosError
@@ -40,6 +42,14 @@ def stop(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 
 
 @member_view("engineer")
+def take_check(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """A suggested check taken into the journey."""
+    step, _, name = request.POST.get("at", "").partition("/")
+    actions.take_check(member, queries.rehearsal(member, pk), step, name, request.POST.get("check", ""))
+    return redirect(f"{reverse('rehearsal', args=[member.project_id, pk])}?at={quote(request.POST.get('at', ''))}")
+
+
+@member_view("engineer")
 def clean_up(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     actions.clean_up(member, queries.rehearsal(member, pk))
     return redirect("rehearsal", member.project_id, pk)
@@ -51,6 +61,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     wanted = [row for row in rows if f"{row.kept.step}/{row.kept.request}" == at] or [row for row in rows if row.is_bad] or rows[:1]
     if wanted:
         at = at or f"{wanted[0].kept.step}/{wanted[0].kept.request}"
+    now = journeys.content(found.journey)
     shown = [
         {
             "row": row,
@@ -59,6 +70,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
             "values": queries.values_of(rows, row),
             "recorded_text": queries.recorded_text(row),
             "timings": queries.timings(row),
+            "suggestions": queries.suggestions(rows, row, now),
             "cookies": queries.cookies(row),
         }
         for row in wanted
