@@ -17,7 +17,8 @@ from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.schedule.plan import planned_at, planned_users
 from dynamikos.engine.schedule.starter import Starter
 from dynamikos.engine.users.compiled import compile_journey
-from dynamikos.engine.users.performer import Surroundings, User
+from dynamikos.engine.users.performer import User
+from dynamikos.engine.users.surroundings import Surroundings
 
 CLOSE_AFTER_S = 0.15  # a second's message is made this long after its end, so that late recordings get in
 

@@ -2,75 +2,29 @@
 
 import asyncio
 import time
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
-from itertools import count
+from collections.abc import Sequence
 
 from dynamikos.core.captures import View
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
 from dynamikos.core.frozen import stream
-from dynamikos.core.reports import KeptExchange
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.cookies import CookieJar
-from dynamikos.engine.http.digest import Challenge, challenge_in
 from dynamikos.engine.http.protocol import Reply
-from dynamikos.engine.ports import Clock, Link, Network, Origin
-from dynamikos.engine.reporting.health import HealthWatch
-from dynamikos.engine.reporting.keeping import BODY_CHARS, Choice, Masker
-from dynamikos.engine.reporting.recorder import Recorder
+from dynamikos.engine.ports import Link, Origin
 from dynamikos.engine.users.chain import Chain
-from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, Script, resolve, split_url
-from dynamikos.engine.users.proving import Prover, Tokens, token_in, token_request
+from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, resolve, split_url
+from dynamikos.engine.users.proofs import Proofs
+from dynamikos.engine.users.resources import fetch_embedded
+from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.witness import Witness
 
 REDIRECTS = frozenset((301, 302, 303, 307, 308))
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))  # RFC 9110 §9.2.2
 SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
-MAX_HOPS, PARALLEL = 10, 6
-
-
-@dataclass(slots=True)
-class Surroundings:
-    """What all users of a shard share. `deal` gives the row of a turn; `trace` is the run's 32-digit trace id."""
-
-    script: Script
-    clock: Clock
-    network: Network
-    recorder: Recorder
-    health: HealthWatch
-    choice: Choice
-    keep: Callable[[KeptExchange], None]
-    deal: Callable[[int, int], dict[str, str]]
-    secret_columns: frozenset[str] = frozenset()
-    secrets: tuple[str, ...] = ()
-    think_factor: float = 1.0
-    trace: bytes = b"0" * 31 + b"1"
-    deals: bool = True
-    span_prefix: int = 0
-    seed: int = 0
-    wall_us: Callable[[], int] = lambda: time.time_ns() // 1000
-    keep_everything: bool = False
-    tokens: Tokens = field(default_factory=Tokens)
-    spans: Iterator[int] = field(init=False)
-    trace_line: bytes = field(init=False)
-
-    def __post_init__(self) -> None:
-        self.spans = count(self.span_prefix + 1)
-        self.trace_line = b"traceparent: 00-%b-" % self.trace
-        for step in (*self.script.opening, *self.script.rounds, *self.script.closing):
-            if step.quick is not None and step.quick.plain is not None:
-                step.quick.start = step.quick.plain[3] + self.trace_line
-
-
-def parts_of(reply: Reply | None) -> dict[str, int]:
-    """HAR 1.2's parts in µs, -1 for what does not apply."""
-    if reply is None:
-        return {}
-    dns, connect, ssl = reply.opened_us or (-1, -1, -1)
-    wait, receive = round((reply.first_at - reply.sent_at) * 1e6), round((reply.last_at - reply.first_at) * 1e6)
-    return {"blocked": 0, "dns": dns, "connect": connect, "ssl": ssl, "send": 0, "wait": wait, "receive": receive}
+MAX_HOPS = 10
 
 
 class User:
@@ -90,8 +44,8 @@ class User:
         self._state = ""
         self._chain = Chain(self)
         self._then: Then = "round"  # what the failure of the last request means
-        self._challenges: dict[Origin, Challenge] = {}
-        self._cookie_sent = ""  # by the last exchange that went the long way
+        self.witness, self._proofs = Witness(self), Proofs(self)
+        self.cookie_sent = ""  # by the last exchange that went the long way
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -275,9 +229,9 @@ class User:
         try:
             origin, host, target, head, body = compiled.plain or compiled.build(self.values)
         except TemplateError as problem:
-            return self._unsent(compiled, due, Failure("value-missing", str(problem)))
+            return self.witness.unsent(compiled, due, Failure("value-missing", str(problem)))
         except Failure as failure:
-            return self._unsent(compiled, due, failure)
+            return self.witness.unsent(compiled, due, failure)
         sampled = around.choice.sample()
         method, hop = compiled.method, 0
         bytes_out = bytes_in = 0
@@ -292,18 +246,18 @@ class User:
                         self._take_cookies(reply, origin, target)
                 else:
                     if compiled.prover is not None and origin == first and not proof:
-                        proof = await self._prove(compiled.prover, compiled, origin, method, target)
+                        proof = await self._proofs.header(compiled.prover, compiled, origin, method, target)
                         head = bare + (f"Authorization: {proof}\r\n".encode() if proof else b"")
                         if not compiled.prover.is_digest:  # the token's own exchange is counted as such, not as this request's time
                             instant = clock.now()
                             due = instant if hop == 0 else due
                     span = self._chain.span if had is not None else next(around.spans)
-                    reply = await self._hop(origin, target, method, head, body, span, keeps_body, instant, had)
+                    reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
                 ended = clock.now()
                 duration = round((ended - due) * 1e6)
                 recorder.missed(compiled.series, ended, duration, failure.kind, bytes_out, bytes_in)
-                self._keep_failure(
+                self.witness.failure(
                     compiled, failure.kind, method, f"{origin[0]}://{host}{target}", head, body, duration, span, hop, error=failure.detail
                 )
                 return failure.kind, ended
@@ -312,13 +266,13 @@ class User:
             if reply.status == 401 and again and origin == first and compiled.prover is not None:
                 refused, again, proof = proof, False, ""
                 try:
-                    better = await self._asked_again(compiled.prover, compiled, origin, reply, refused)
+                    better = await self._proofs.asked_again(compiled.prover, compiled, origin, reply, refused)
                 except Failure as failure:
-                    return self._unsent(compiled, due, failure)
+                    return self.witness.unsent(compiled, due, failure)
                 if better:
                     if around.keep_everything:
                         hop_us = round((reply.last_at - reply.sent_at) * 1e6)
-                        self._keep(compiled, "hop", method, f"{origin[0]}://{host}{target}", head, body, hop_us, span, hop, reply)
+                        self.witness.keep(compiled, "hop", method, f"{origin[0]}://{host}{target}", head, body, hop_us, span, hop, reply)
                     hop, instant, had = hop + 1, clock.now(), None
                     continue
             if reply.status not in REDIRECTS:
@@ -330,13 +284,13 @@ class User:
             trail.append(url)
             if around.keep_everything:
                 hop_us = round((reply.last_at - reply.sent_at) * 1e6)
-                self._keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply)
+                self.witness.keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply)
             hop, instant, had = hop + 1, clock.now(), None
             try:
                 url = resolve(url, location.decode("latin-1"))
                 origin, host, target = split_url(url)
             except Failure as failure:
-                return self._unsent(compiled, due, failure)
+                return self.witness.unsent(compiled, due, failure)
             if reply.status == 303 or (reply.status in (301, 302) and method == "POST"):  # RFC 9110 §15.4
                 method, body = ("HEAD" if method == "HEAD" else "GET"), b""
             head = bare = self._redirected_head(method, target, host, bare if compiled.prover is not None else head, body)
@@ -352,7 +306,7 @@ class User:
             reason = around.choice.failed(compiled.series, kind)
             if reason:
                 url = f"{origin[0]}://{host}{target}"
-                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
+                self.witness.keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
         else:
             recorder.answered(compiled.series, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in)
             reason = ""
@@ -362,9 +316,9 @@ class User:
                 reason = around.choice.slowest(compiled.series, duration)
             if reason:
                 url = f"{origin[0]}://{host}{target}"
-                self._keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
+                self.witness.keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
         if compiled.embedded and not kind:
-            ended = max(ended, await self._embedded(compiled, step, f"{origin[0]}://{host}{target}"))
+            ended = max(ended, await fetch_embedded(self, compiled, step, f"{origin[0]}://{host}{target}"))
         return kind, ended
 
     def _judge(
@@ -411,7 +365,7 @@ class User:
             return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
         return "", counted, captured, view  # a check that is only counted is shown with what is kept
 
-    async def _hop(
+    async def hop(
         self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: int, keep: bool, instant: float,
         failed: Failure | None = None,
     ) -> Reply:  # fmt: skip
@@ -422,7 +376,7 @@ class User:
         around, recorder, jar = self.around, self.around.recorder, self.jar
         cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time()) if jar.cookies else ""
         line = b"%bCookie: %b\r\n" % (head, cookie.encode()) if cookie else head
-        self._cookie_sent = cookie
+        self.cookie_sent = cookie
         data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, body)
         if failed is None:
             recorder.sent(span, instant)
@@ -485,151 +439,3 @@ class User:
                 continue
             kept.append(line)
         return ("\r\n".join([f"{method} {target} HTTP/1.1", f"Host: {host}", *kept]) + "\r\n").encode("utf-8")
-
-    async def _embedded(self, compiled: CompiledRequest, step: CompiledStep, page: str) -> float:
-        """Fetches the page's resources, up to six at a time; returns when the last byte of the last one came."""
-        around = self.around
-        gate = asyncio.Semaphore(PARALLEL)
-        last = 0.0
-
-        async def fetch(address: str) -> None:
-            nonlocal last
-            async with gate:
-                due = around.clock.now()
-                try:
-                    url = resolve(page, address)
-                    origin, host, target = split_url(url)
-                    head = f"GET {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\nAccept: */*\r\n".encode()
-                    reply = await self._hop(origin, target, "GET", head, b"", next(around.spans), False, due)
-                except Failure as failure:
-                    ended = around.clock.now()
-                    around.recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failure.kind)
-                else:
-                    ended = reply.last_at
-                    duration = round((ended - due) * 1e6)
-                    if reply.status >= 400:
-                        around.recorder.missed(
-                            step.embedded_series, ended, duration, f"status-{reply.status}", reply.bytes_out, reply.bytes_in
-                        )
-                    else:
-                        around.recorder.answered(
-                            step.embedded_series, due, reply.sent_at, reply.first_at, ended, reply.bytes_out, reply.bytes_in
-                        )
-                last = max(last, ended)
-
-        async with asyncio.TaskGroup() as group:
-            for fill in compiled.embedded:
-                group.create_task(fetch(fill(self.values)))
-        return last
-
-    # proving who asks ------------------------------------------------------------------------------------
-
-    async def _prove(self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str) -> str:
-        """The value of the Authorization header; "" while nothing was asked for yet. Raises Failure."""
-        try:
-            filled = prover.filled(self.values)
-        except TemplateError as problem:
-            raise Failure("value-missing", str(problem)) from problem
-        if prover.is_digest:
-            challenge = self._challenges.get(origin)
-            if challenge is None:
-                return ""
-            cnonce = f"{self.values.maker.random.getrandbits(64):016x}"
-            return challenge.answer(method, target, filled[0], filled[1], cnonce)
-        return "Bearer " + await self._token(prover, filled, compiled)
-
-    async def _asked_again(self, prover: Prover, compiled: CompiledRequest, origin: Origin, reply: Reply, refused: str) -> bool:
-        """After a 401: whether the request can be sent again with a better proof. Raises Failure when no token can be had."""
-        if not prover.is_digest:
-            await self._token(prover, prover.filled(self.values), compiled, refused.removeprefix("Bearer "))
-            return True
-        asked = [value.decode("latin-1") for name, value in reply.headers if name.lower() == b"www-authenticate"]
-        challenge = challenge_in(asked)
-        if challenge is None:
-            return False
-        stale = any("stale=true" in each.lower().replace(" ", "").replace('"', "") for each in asked)
-        if refused and not stale and self._challenges[origin].nonce == challenge.nonce:
-            return False  # the same nonce again: it is the user or the password that is wrong
-        self._challenges[origin] = challenge
-        return True
-
-    async def _token(self, prover: Prover, filled: tuple[str, ...], compiled: CompiledRequest, refused: str = "") -> str:
-        around = self.around
-
-        async def fetch() -> tuple[str, float]:
-            address, headers, body = token_request(filled, form=prover.form)
-            due, series = around.clock.now(), around.script.token_series
-            try:
-                origin, host, target = split_url(address)
-                lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
-                head = f"POST {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\n{lines}Content-Length: {len(body)}\r\n".encode()
-                span = next(around.spans)
-                reply = await self._hop(origin, target, "POST", head, body, span, True, due)
-                encoding = reply.header(b"content-encoding")
-                content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
-                token = token_in(reply, content)
-            except (Failure, ValueError) as problem:
-                failure = problem if isinstance(problem, Failure) else Failure("token", f"the token can't be read: {problem}")
-                ended = around.clock.now()
-                around.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)
-                raise Failure("token", failure.detail) from problem
-            around.tokens.seen.add(token[0])
-            around.recorder.answered(series, due, reply.sent_at, reply.first_at, reply.last_at, reply.bytes_out, reply.bytes_in)
-            if around.keep_everything:
-                took = round((reply.last_at - reply.sent_at) * 1e6)
-                self._keep(compiled, "hop", "POST", address, head, body, took, span, 1, reply)
-            return token
-
-        return await around.tokens.get(filled, around.clock.now, fetch, refused)
-
-    # keeping -------------------------------------------------------------------------------------------
-
-    def _unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> tuple[str, float]:
-        now = self.around.clock.now()
-        self.around.recorder.missed(compiled.series, now, round((now - due) * 1e6), failure.kind)
-        address = compiled.request.address
-        self._keep_failure(compiled, failure.kind, compiled.method, address, b"", b"", 0, 0, 0, error=failure.detail)
-        return failure.kind, now
-
-    def _keep_failure(
-        self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
-        hop: int, error: str,
-    ) -> None:  # fmt: skip
-        reason = self.around.choice.failed(compiled.series, kind)
-        if reason:
-            self._keep(compiled, reason, method, url, head, body, duration_us, span, hop, None, error=error)
-
-    def _keep(
-        self, compiled: CompiledRequest, reason: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
-        hop: int, reply: Reply | None, view: View | None = None, verdict: Verdict | None = None,
-        captured: dict[str, str] | None = None, error: str = "",
-    ) -> None:  # fmt: skip
-        around = self.around
-        secret = {self.values[name] for name in around.secret_columns if name in self.values}
-        mask = Masker([*secret, *around.secrets, *around.tokens.seen])
-        headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
-        if view is None and reply is not None and reply.body:
-            try:
-                content = decode_body(reply.body, (reply.header(b"content-encoding") or b"").decode("latin-1"))
-            except ValueError:
-                content = reply.body
-            view = View(reply.status, reply.headers, content)
-        text = (
-            "" if view is None else (view.text[:BODY_CHARS] if b"\0" not in view.body[:1000] else f"({len(view.body):,} bytes, not text)")
-        )
-        lines = [line.partition(": ") for line in head.decode("utf-8", "replace").split("\r\n")[1:] if line]
-        if self._cookie_sent and lines:
-            lines.append(("Cookie", ": ", self._cookie_sent))
-        around.keep(
-            KeptExchange(
-                second=max(0, int(around.clock.now() - around.recorder.begin)), series=compiled.series, step=compiled.step.step,
-                request=compiled.request.request, reason=reason, user=self.number, round=self.round, method=method, url=mask.text(url),
-                sent_headers=mask.pairs((name, value) for name, _, value in lines),
-                sent_body=mask.text(body.decode("utf-8", "replace")[:BODY_CHARS]), status=reply.status if reply is not None else 0,
-                headers=mask.pairs(headers), body=mask.text(text.replace("\0", "\ufffd")),
-                size_bytes=len(view.body) if view is not None else 0 if reply is None or around.keep_everything else reply.bytes_in,
-                duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
-                actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(self.values)),
-                captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",
-            )
-        )  # fmt: skip

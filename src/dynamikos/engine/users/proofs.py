@@ -1,0 +1,81 @@
+"""A user's own proofs: Digest challenges it was given, tokens it waits for."""
+
+from typing import TYPE_CHECKING
+
+from dynamikos.core.errors import TemplateError
+from dynamikos.core.exchanges import decode_body
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.digest import Challenge, challenge_in
+from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.ports import Origin
+from dynamikos.engine.users.compiled import CompiledRequest, split_url
+from dynamikos.engine.users.proving import Prover, token_in, token_request
+
+if TYPE_CHECKING:
+    from dynamikos.engine.users.performer import User
+
+
+class Proofs:
+    """What one user answers when it is asked who it is."""
+
+    def __init__(self, user: "User") -> None:
+        self._user = user
+        self._challenges: dict[Origin, Challenge] = {}
+
+    async def header(self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str) -> str:
+        """The value of the Authorization header; "" while nothing was asked for yet. Raises Failure."""
+        try:
+            filled = prover.filled(self._user.values)
+        except TemplateError as problem:
+            raise Failure("value-missing", str(problem)) from problem
+        if prover.is_digest:
+            challenge = self._challenges.get(origin)
+            if challenge is None:
+                return ""
+            cnonce = f"{self._user.values.maker.random.getrandbits(64):016x}"
+            return challenge.answer(method, target, filled[0], filled[1], cnonce)
+        return "Bearer " + await self._token(prover, filled, compiled)
+
+    async def asked_again(self, prover: Prover, compiled: CompiledRequest, origin: Origin, reply: Reply, refused: str) -> bool:
+        """After a 401: whether the request can be sent again with a better proof. Raises Failure when no token can be had."""
+        if not prover.is_digest:
+            await self._token(prover, prover.filled(self._user.values), compiled, refused.removeprefix("Bearer "))
+            return True
+        asked = [value.decode("latin-1") for name, value in reply.headers if name.lower() == b"www-authenticate"]
+        challenge = challenge_in(asked)
+        if challenge is None:
+            return False
+        stale = any("stale=true" in each.lower().replace(" ", "").replace('"', "") for each in asked)
+        if refused and not stale and self._challenges[origin].nonce == challenge.nonce:
+            return False  # the same nonce again: it is the user or the password that is wrong
+        self._challenges[origin] = challenge
+        return True
+
+    async def _token(self, prover: Prover, filled: tuple[str, ...], compiled: CompiledRequest, refused: str = "") -> str:
+        around, user = self._user.around, self._user
+
+        async def fetch() -> tuple[str, float]:
+            address, headers, body = token_request(filled, form=prover.form)
+            due, series = around.clock.now(), around.script.token_series
+            try:
+                origin, host, target = split_url(address)
+                lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
+                head = f"POST {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\n{lines}Content-Length: {len(body)}\r\n".encode()
+                span = next(around.spans)
+                reply = await user.hop(origin, target, "POST", head, body, span, True, due)
+                encoding = reply.header(b"content-encoding")
+                content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
+                token = token_in(reply, content)
+            except (Failure, ValueError) as problem:
+                failure = problem if isinstance(problem, Failure) else Failure("token", f"the token can't be read: {problem}")
+                ended = around.clock.now()
+                around.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)
+                raise Failure("token", failure.detail) from problem
+            around.tokens.seen.add(token[0])
+            around.recorder.answered(series, due, reply.sent_at, reply.first_at, reply.last_at, reply.bytes_out, reply.bytes_in)
+            if around.keep_everything:
+                took = round((reply.last_at - reply.sent_at) * 1e6)
+                user.witness.keep(compiled, "hop", "POST", address, head, body, took, span, 1, reply)
+            return token
+
+        return await around.tokens.get(filled, around.clock.now, fetch, refused)
