@@ -165,6 +165,16 @@ class Common(TestCase):
         self.assertEqual(header(first, "authorization"), "Basic " + base64.b64encode("ü:p".encode()).decode())
         self.assertIsNone(header(second, "authorization"))
 
+    def test_embedded_resources_carry_them_too_but_not_elsewhere(self) -> None:
+        page = 'request: page\naddress: "{{ env.base }}/p"\nembedded: ["/own.css", "http://127.0.0.1:9998/other.css"]'
+        made = frozen(
+            "headers: [[X-Sky, all]]\nauthorization: {basic: {user: u, password: p}}\nrounds:\n" + step("one", page, think_s=1), hold_s=0.5
+        )
+        _, _, network = perform(made, lambda data: Scripted(answer()))
+        said = {data.split(b" ")[1]: (header(data, "x-sky"), header(data, "authorization") is not None) for data in network.requests}
+        self.assertEqual(said[b"/own.css"], ("all", True))
+        self.assertEqual(said[b"/other.css"], (None, False))
+
     def test_multipart_is_read_back_by_another_library(self) -> None:
         picture = bytes(range(256))
         body = f'{{parts: [{{name: title, value: "M {{{{ round.number }}}}"}}, {{name: "a \\"b\\"", file: sky.png, type: image/png, base64: {base64.b64encode(picture).decode()}}}]}}'

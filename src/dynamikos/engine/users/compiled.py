@@ -3,7 +3,7 @@
 import base64
 import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from urllib.parse import urljoin, urlsplit
 
 from dynamikos.core.captures import compile_capture
@@ -59,6 +59,7 @@ class CompiledRequest:
     keeps_body: bool
     embedded: list[Fill]
     plain: tuple[Origin, str, str, bytes, bytes] | None = None
+    common: list[tuple[str, Fill]] = field(default_factory=list)  # what its embedded resources carry too, from the same origin
     prover: Prover | None = None  # when proving who sends it takes exchanges of its own
     # for a quick one: where it goes, its head up to the span's number
     origin: Origin = ("", "", 0)
@@ -145,6 +146,7 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
     fixed = fixed_header(proof)
     if fixed is not None:
         headers = [(name, fill) for name, fill in headers if name.lower() != "authorization"] + [("Authorization", fixed)]
+    shared = [(name, text(value, in_header)) for name, value in common] + ([("Authorization", fixed)] if fixed is not None else [])
     headers.extend((name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given)
     make_body, kind = _body(request, text, pair)
     if kind and "content-type" not in given:
@@ -158,7 +160,7 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
         captures=captures, checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
         keeps_body=any(c.header is None and c.cookie is None for c in request.captures) or any(c.form not in ("status", "header", "type", "time") for c in request.checks),
-        embedded=[text(each, in_path) for each in request.embedded], prover=prover(proof),
+        embedded=[text(each, in_path) for each in request.embedded], common=shared, prover=prover(proof),
     )  # fmt: skip
     try:
         made.plain = made.build({})

@@ -16,6 +16,8 @@ async def fetch_embedded(user: "User", compiled: CompiledRequest, step: Compiled
     """Fetches the page's resources, up to six at a time; returns when the last byte of the last one came."""
     around = user.around
     gate = asyncio.Semaphore(PARALLEL)
+    home = split_url(page)[0]
+    carried = "".join(f"{name}: {fill(user.values)}\r\n" for name, fill in compiled.common)
     last = 0.0
 
     async def fetch(address: str) -> None:
@@ -25,8 +27,9 @@ async def fetch_embedded(user: "User", compiled: CompiledRequest, step: Compiled
             try:
                 url = resolve(page, address)
                 origin, host, target = split_url(url)
-                head = f"GET {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\nAccept: */*\r\n".encode()
-                reply = await user.hop(origin, target, "GET", head, b"", next(around.spans), False, due)
+                head = f"GET {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\nAccept: */*\r\n"
+                head += carried if origin == home else ""
+                reply = await user.hop(origin, target, "GET", head.encode(), b"", next(around.spans), False, due)
             except Failure as failure:
                 ended = around.clock.now()
                 around.recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failure.kind)
