@@ -90,7 +90,7 @@
     const bar = $("progress", form), says = $("[data-says]", form), ask = new XMLHttpRequest();
     const cancel = $("[data-cancel]", form); let seen = 0;
     const over = (text) => { says.textContent = text; says.className = "problem"; bar.hidden = true; if (cancel) cancel.hidden = true; all("button:not([data-cancel])", form).forEach((b) => { b.disabled = false; }); };
-    bar.hidden = false; says.className = "small faded"; says.textContent = form.dataset.doing || "Sending the file"; if (cancel) { cancel.hidden = false; cancel.onclick = () => { ask.abort(); over("Stopped. Nothing was imported."); }; }
+    bar.hidden = false; says.className = "small faded"; says.textContent = form.dataset.doing || "Sending the file"; if (cancel) { cancel.hidden = false; cancel.onclick = () => { ask.abort(); over("Stopped. Nothing was changed."); }; }
     all("button:not([data-cancel])", form).forEach((b) => { b.disabled = true; });
     ask.upload.onprogress = (p) => { bar.value = p.lengthComputable ? p.loaded / p.total / 2 : 0.1; };
     const read = () => {
