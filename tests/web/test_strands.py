@@ -14,7 +14,7 @@ from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content
 from dynamikos.web.projects.models import Event
 from dynamikos.web.projects.revisions import Stale, token
-from dynamikos.web.recordings.actions import import_har
+from dynamikos.web.recordings.actions import import_har, import_several
 from dynamikos.web.recordings.models import Recording
 from dynamikos.web.strands import actions, queries
 from dynamikos.web.strands.models import Rule
@@ -221,3 +221,18 @@ class Strands(TestCase):
             actions.search(self.member, self.journey, progress)
         self.assertEqual(len(begun), 1)
         self.assertIsNone(queries.search_of(self.journey))
+
+    def test_several_files_at_once_are_recordings_of_one_journey(self) -> None:
+        before = Recording.objects.count()
+        with self.assertRaisesRegex(DynamikosError, "broken.har: .* Nothing of the 2 files was taken in"):
+            import_several(self.member, [(self.first, "a.har"), (b"{", "broken.har")], lambda share: None)
+        self.assertEqual(Recording.objects.count(), before)
+        told: list[float] = []
+        first, second = import_several(self.member, [(self.first, "a.har"), (self.second, "b.har")], told.append)
+        self.assertEqual(told, sorted(told))
+        address = f"{reverse('journeys', args=[self.sample.project.pk])}/from/{first.pk}?other={second.pk}&other=nonsense"
+        self.assertContains(self.client.get(address), "Further recordings of the same journey: b.har")
+        self.client.post(address, {"name": "Both", "origin": TARGET})
+        made = Journey.objects.get(name="Both")
+        self.assertEqual([each.name for each in made.others.all()], ["b.har"])
+        self.assertEqual(actions.search(self.member, made).evidence, ["a.har", "b.har"])

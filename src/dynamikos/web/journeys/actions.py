@@ -1,6 +1,6 @@
 """Changing journeys: every change is a revision on the one it was made on."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from urllib.parse import urlsplit
 
 from django.db import transaction
@@ -24,12 +24,14 @@ from dynamikos.web.recordings.queries import as_core
 
 
 @transaction.atomic
-def create_from_recording(member: Membership, found: Recording, name: str, origins: list[str]) -> Journey:
-    """A journey of the ticked hosts; each origin becomes an address of the first environment."""
+def create_from_recording(member: Membership, found: Recording, name: str, origins: list[str], others: Sequence[Recording] = ()) -> Journey:
+    """A journey of the ticked hosts; each origin becomes an address of the first environment. `others` are further recordings of it."""
     if not origins:
         raise DynamikosError("No host is ticked, so nothing would be left. Tick the application's own hosts.")
     core: CoreRecording = as_core(found)
-    return create(member, journey_from(core, name.strip() or found.name, origins, _bases(member, origins)), found)
+    made = create(member, journey_from(core, name.strip() or found.name, origins, _bases(member, origins)), found)
+    made.others.set(others)
+    return made
 
 
 @transaction.atomic

@@ -30,19 +30,29 @@ def journeys(request: HttpRequest, member: Membership) -> HttpResponse:
 def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUID) -> HttpResponse:
     """Which hosts belong to the application; then the journey."""
     found = recordings.recording(member, recording)
+    others = [recordings.recording(member, uuid.UUID(each)) for each in request.GET.getlist("other") if _is_uuid(each)]
     problem, status = "", 200
     if request.method == "POST":
         try:
-            made = actions.create_from_recording(member, found, request.POST.get("name", ""), request.POST.getlist("origin"))
+            made = actions.create_from_recording(member, found, request.POST.get("name", ""), request.POST.getlist("origin"), others)
             return redirect("journey", member.project_id, made.pk)
         except DynamikosError as wrong:
             problem, status = str(wrong), 422
     context = {
         "recording": found,
+        "others": others,
         "problem": problem,
         "name": request.POST.get("name") or found.name.rsplit(".", 1)[0].replace("-", " ").capitalize(),
     }
     return render(request, "journeys/hosts.html", context, status=status)
+
+
+def _is_uuid(text: str) -> bool:
+    try:
+        uuid.UUID(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _context(member: Membership, found: Journey, select: str = "", text: str = "") -> dict[str, object]:

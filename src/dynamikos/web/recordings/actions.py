@@ -5,7 +5,7 @@ import secrets
 import time
 import uuid
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -60,6 +60,21 @@ def paste(member: Membership, text: str, name: str) -> Recording:
         rows = ((made.pk, number, zlib.compress(_encoder.encode(each), 1)) for number, each in enumerate(exchanges))
         copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows)
         note(member, "requests pasted", made.name, exchanges=len(exchanges))
+    return made
+
+
+@transaction.atomic
+def import_several(member: Membership, files: Sequence[tuple[bytes, str]], progress: Callable[[float], None]) -> list[Recording]:
+    """Recordings of one journey from HAR files (bytes, name), in order. Raises ImportRefused that names the file; then none is taken in."""
+    made = []
+    for number, (data, name) in enumerate(files):
+        begun = number / len(files)
+        try:
+            made.append(import_har(member, data, name, lambda share, begun=begun: progress(begun + share / len(files))))  # type: ignore[misc]
+        except ImportRefused as problem:
+            raise (
+                problem if len(files) == 1 else ImportRefused(f"{name}: {problem} Nothing of the {len(files)} files was taken in.")
+            ) from problem
     return made
 
 

@@ -1,4 +1,5 @@
 import uuid
+from collections.abc import Callable
 
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
@@ -13,14 +14,21 @@ from dynamikos.web.recordings import actions, queries
 from dynamikos.web.recordings.models import Session
 from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.progress import streamed
-from dynamikos.web.ui.uploads import uploaded
+from dynamikos.web.ui.uploads import several_uploaded
 
 
 @member_view("engineer")
 def upload(request: HttpRequest, member: Membership) -> HttpResponse | StreamingHttpResponse:
-    data, name = uploaded(request, "a HAR file")
+    """One HAR file, or several recordings of one journey at once: the first makes it, the others are its further evidence."""
+    files = several_uploaded(request, "a HAR file")
     address = reverse("journeys", args=[member.project_id])
-    return streamed(lambda progress: f"{address}/from/{actions.import_har(member, data, name, progress).pk}")
+
+    def work(progress: Callable[[float], None]) -> str:
+        first, *others = actions.import_several(member, files, progress)
+        query = "&".join(f"other={each.pk}" for each in others)
+        return f"{address}/from/{first.pk}" + (f"?{query}" if query else "")
+
+    return streamed(work)
 
 
 @member_view("engineer")
