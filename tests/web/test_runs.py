@@ -1,5 +1,7 @@
 """Starting, expanding and reading a run; pages, policies and plans."""
 
+from unittest import mock
+
 from django.test import TestCase
 from django.utils import timezone
 
@@ -119,6 +121,21 @@ class Reading(TestCase):
         self.assertContains(tables, "In the window")
         self.assertNotContains(tables, "status-500")
         self.assertEqual(self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=x&to=1&sort=__class__")).status_code, 200)
+
+    def test_what_happens_while_the_page_is_made_is_told_by_the_stream(self) -> None:
+        run = self.run_made
+        before = queries.newest_message(run.pk)
+        read = queries.run
+
+        def meanwhile(*args: object) -> Run:
+            found = read(*args)  # type: ignore[arg-type]
+            Message.objects.create(subject=run.pk, sequence=before + 1, event="state", body="running")  # just after the run was read
+            return found
+
+        self.client.force_login(self.sample.accounts["cass"])
+        with mock.patch.object(queries, "run", meanwhile):
+            page = self.client.get(self.sample.address(f"runs/{run.pk}"))
+        self.assertEqual(page.context["tape"]["last"], before)  # so the stream begins before it
 
     def test_a_lost_generator_is_said_and_what_it_reported_stays(self) -> None:
         import datetime

@@ -31,11 +31,18 @@ def frozen(found: Run) -> FrozenRun:
     return msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
 
 
-def frames(found: Run) -> tuple[list[str], int]:
-    """All frames as JSON texts in order of their second, and the sequence of the newest message."""
-    rows = Message.objects.filter(subject=found.pk, event="frame").order_by("sequence").values_list("body", flat=True)
-    last = Message.objects.filter(subject=found.pk).order_by("-sequence").values_list("sequence", flat=True).first()
-    return list(rows), -1 if last is None else last
+def newest_message(pk: uuid.UUID) -> int:
+    """The sequence of a run's newest message, −1 when there is none.
+
+    To be asked for before anything else of a page is read: what comes meanwhile is then told by the stream once more, never left out.
+    """
+    last = Message.objects.filter(subject=pk).order_by("-sequence").values_list("sequence", flat=True).first()
+    return -1 if last is None else last
+
+
+def frames(found: Run) -> list[str]:
+    """All frames as JSON texts in order of their second."""
+    return list(Message.objects.filter(subject=found.pk, event="frame").order_by("sequence").values_list("body", flat=True))
 
 
 def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:

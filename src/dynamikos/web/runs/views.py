@@ -76,10 +76,11 @@ def sentence(found: Run) -> str:
 
 @member_view()
 def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    last = queries.newest_message(pk)
     found = queries.run(member, pk)
     context = _tables(request, found)
     inputs = context["inputs"]
-    frames, last = queries.frames(found)
+    frames = queries.frames(found)
     total = duration_s(inputs.plan.profile)
     context.update({
         "duration": total, "sentence": sentence(found), "peak": peak(inputs.plan.profile), "last": last, "shards": list(found.shards.all()),
