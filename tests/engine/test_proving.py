@@ -139,6 +139,19 @@ class Clients(TestCase):
         self.assertEqual(totals(made, sink).all_of("request").failed, {})
         self.assertEqual(issued, ["t1", "changed by the server", "t3"])
 
+    def test_a_token_or_a_name_can_not_bring_headers_of_its_own(self) -> None:
+        def server(data: bytes) -> Scripted:
+            if data.startswith(b"POST /token"):
+                return Scripted(answer(b'{"access_token": "t\\r\\nX-Evil: 1", "token_type": "Bearer"}'))
+            return Scripted(answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="n"\r\n'))
+
+        digest = '{digest: {user: "u\\r\\nX-Evil: 1", password: p}}'
+        for proof in (self.ASK, digest):
+            made = frozen(f"authorization: {proof}\nrounds:\n" + step("one", GET, think_s=1), hold_s=0.5)
+            _, sink, network = perform(made, server)
+            self.assertFalse([data for data in network.requests if b"X-Evil" in data], proof)
+            self.assertEqual(sum(totals(made, sink).all_of("request").failed.values()), 1)
+
     def test_refused_clients_say_why_and_nothing_secret_is_kept(self) -> None:
         def server(data: bytes) -> Scripted:
             return Scripted(answer(b'{"error": "invalid_client", "error_description": "unknown id"}', "401 Unauthorized"), 0.1)

@@ -3,9 +3,10 @@
 import asyncio
 from unittest import TestCase
 
+from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.runner import Control
-from dynamikos.engine.testing import Scripted, answer
+from dynamikos.engine.runner import Control, Rehearsal, Shard
+from dynamikos.engine.testing import Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
 from tests.engine.support import frozen, ok, perform, step, totals
 
 GET = 'request: get\naddress: "{{ env.base }}/x"'
@@ -174,6 +175,19 @@ class Failing(TestCase):
                 ledger = totals(made, sink)
                 self.assertEqual((ledger.all_of("request").failures, sum(m.reopened for m in sink.messages)), (failures, reopened))
                 self.assertEqual(ledger.sent, ledger.answered + ledger.failed)
+
+
+class Rehearsing(TestCase):
+    def test_every_body_is_kept_of_plain_requests_too(self) -> None:
+        made = frozen("rounds:\n" + step("a", GET) + step("b", GET) + step("c", GET))
+        kept: list[KeptExchange] = []
+
+        async def program() -> str:
+            rehearsal = Rehearsal(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), 3)
+            return await rehearsal.perform(ScriptedNetwork(ok), VirtualClock(), kept.append)
+
+        self.assertEqual(run_virtual(program()), "passed")
+        self.assertEqual([(each.step, each.body, each.user) for each in kept], [("a", "fine", 3), ("b", "fine", 3), ("c", "fine", 3)])
 
 
 class Stopping(TestCase):

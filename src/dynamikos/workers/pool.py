@@ -108,9 +108,7 @@ def call(
         found = worker.ask(name, payload, seconds, progress)
         answered = True
         return found
-    except WorkerError:
-        raise
-    except DynamikosError:
+    except DynamikosError:  # of the job: its worker can go on, unless it was ended
         answered = worker.process.poll() is None
         raise
     finally:

@@ -2,6 +2,7 @@
 
 import asyncio
 import ssl
+from abc import ABC, abstractmethod
 
 from dynamikos.engine.network import Streams
 from dynamikos.engine.ports import Origin
@@ -10,7 +11,7 @@ from dynamikos.engine.recorder.messages import MAX_HEAD, Broken
 Upstream = dict[Origin, Streams]
 
 
-class Listener:
+class Listener(ABC):
     """Each client is served by `_serve` with connections to targets of its own; a broken client ends only itself."""
 
     def __init__(self, own_ports: frozenset[int], trust: str | None) -> None:
@@ -33,8 +34,9 @@ class Listener:
             task.cancel()
         await asyncio.gather(*self._clients, return_exceptions=True)
 
+    @abstractmethod
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
-        raise NotImplementedError
+        """One client, until it is gone; connections to targets are left in `upstream` to be closed."""
 
     async def _client(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         task = asyncio.current_task()

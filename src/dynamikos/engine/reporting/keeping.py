@@ -58,7 +58,7 @@ class Choice:
         self._slowest: dict[int, list[int]] = {}
         self._sampled = 0
         self.floor: dict[int, int] = {}
-        self.until = self._skip()
+        self.until = 0 if everything else self._skip()  # with everything kept, every one is due
 
     def failed(self, series: int, kind: str) -> str:
         """A reason, or "" when the limit of this kind is reached."""

@@ -9,6 +9,7 @@ from dynamikos.engine.http.digest import Challenge, challenge_in
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.compiled import CompiledRequest, split_url
+from dynamikos.engine.users.filling import in_header
 from dynamikos.engine.users.proving import Prover, token_in, token_request
 
 if TYPE_CHECKING:
@@ -23,18 +24,18 @@ class Proofs:
         self._challenges: dict[Origin, Challenge] = {}
 
     async def header(self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str) -> str:
-        """The value of the Authorization header; "" while nothing was asked for yet. Raises Failure."""
+        """The value of the Authorization header; "" while nothing was asked for yet. Raises Failure, also for a value that would end the line."""
         try:
             filled = prover.filled(self._user.values)
-        except TemplateError as problem:
-            raise Failure("value-missing", str(problem)) from problem
-        if prover.is_digest:
+            if not prover.is_digest:
+                return in_header("Bearer " + await self._token(prover, filled, compiled))
             challenge = self._challenges.get(origin)
             if challenge is None:
                 return ""
             cnonce = f"{self._user.values.maker.random.getrandbits(64):016x}"
-            return challenge.answer(method, target, filled[0], filled[1], cnonce)
-        return "Bearer " + await self._token(prover, filled, compiled)
+            return in_header(challenge.answer(method, target, filled[0], filled[1], cnonce))
+        except TemplateError as problem:
+            raise Failure("value-missing", str(problem)) from problem
 
     async def asked_again(self, prover: Prover, compiled: CompiledRequest, origin: Origin, reply: Reply, refused: str) -> bool:
         """After a 401: whether the request can be sent again with a better proof. Raises Failure when no token can be had."""
