@@ -211,7 +211,18 @@ class Views(BrowserCase):
         for theme in ("paper", "night"):
             for address in self.main_views():
                 if theme == "night" and not any(
-                    part in address for part in ("load", "?at=hold/", "/strands", "/revisions", "/find", "recordings/")
+                    part in address
+                    for part in (
+                        "load",
+                        "?at=hold/",
+                        "?at=sign-out",
+                        "/text",
+                        "/described",
+                        "/strands",
+                        "/revisions",
+                        "/find",
+                        "recordings/",
+                    )
                 ):
                     continue
 
