@@ -1,5 +1,6 @@
 """The recorder's process: a doorway asked for, clicked through, named, dropped, paused and stopped; a proxy; a restart."""
 
+import base64
 import os
 import socket
 import urllib.error
@@ -135,6 +136,18 @@ class Recording(ProcessCase):
 
         self.assertEqual((through("guess"), through(session.word)), (407, 200))
         until(lambda: self.count(session.pk) == 1)
+        # what the recording does not name and only this machine can reach stays out of the device's reach
+        with socket.create_server(("127.0.0.1", 0)) as inside:
+            page = f"http://127.0.0.1:{inside.getsockname()[1]}/"
+            self.assertEqual(through(session.word), 502)
+            with socket.create_connection(("127.0.0.1", int(place.rpartition(":")[2])), 5) as link:
+                word = base64.b64encode(f"recorder:{session.word}".encode()).decode()
+                link.sendall(f"CONNECT 127.0.0.1:{inside.getsockname()[1]} HTTP/1.1\r\nProxy-Authorization: Basic {word}\r\n\r\n".encode())
+                self.assertIn(b"502", link.recv(100))
+            inside.settimeout(0.2)
+            with self.assertRaises(TimeoutError):
+                inside.accept()
+        self.assertEqual(self.count(session.pk), 1)
         Session.objects.filter(pk=session.pk).update(until=timezone.now())
         until(lambda: Session.objects.get(pk=session.pk).state == "ended", 10)
         self.assertIn("time was over", Session.objects.get(pk=session.pk).problem)

@@ -60,8 +60,10 @@ async def open_streams(
     secure: bool = True,
     trust: str | None = None,
     limit_s: float = 10.0,
+    public_only: bool = False,
 ) -> Streams:
     """Connects for a person's own request that passes through the recorder. `secure`: TLS for https, with the target verified.
+    `public_only` refuses loopback and private addresses: other machines must not reach through us what only we can reach.
 
     Raises Failure, as for any other connection: the same check of targets.
     """
@@ -80,6 +82,11 @@ async def open_streams(
     for _, _, _, _, place in found:
         address = str(place[0])
         check_target(agreed, origin, address, own_ports)
+        resolved_to = ipaddress.ip_address(address.partition("%")[0])
+        if public_only and not (getattr(resolved_to, "ipv4_mapped", None) or resolved_to).is_global:
+            raise Failure(
+                "not-agreed", f"{host} is {resolved_to}, inside; a proxy for other machines only leads there when the recording names it"
+            )
         try:
             async with asyncio.timeout(limit_s):
                 reader, writer = await asyncio.open_connection(address, port, limit=256 * 1024)

@@ -36,7 +36,8 @@ class Proxy(Listener):
             if self._is_listed(origin)
             else (AgreedTarget(scheme="https" if origin[0] == "https" else "http", host=origin[1], port=origin[2]),)
         )
-        return await open_streams(agreed, origin, self._own, secure=secure, trust=self._trust)
+        inside_too = self._is_listed(origin) or not self._credentials
+        return await open_streams(agreed, origin, self._own, secure=secure, trust=self._trust, public_only=not inside_too)
 
     def _allowed(self, head: Head) -> bool:
         if not self._credentials:
