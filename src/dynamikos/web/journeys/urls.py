@@ -1,6 +1,6 @@
 from django.urls import path
 
-from dynamikos.web.journeys import described, shared, views
+from dynamikos.web.journeys import as_text, described, shared, views
 
 urlpatterns = [
     path("p/<uuid:project>/journeys/described", described.described, name="journey-described"),
@@ -14,9 +14,9 @@ urlpatterns = [
     path("p/<uuid:project>/journeys/<uuid:pk>/edit", views.edit, name="journey-edit"),
     path("p/<uuid:project>/journeys/<uuid:pk>/undo", views.history, {"way": "undo"}, name="journey-undo"),
     path("p/<uuid:project>/journeys/<uuid:pk>/redo", views.history, {"way": "redo"}, name="journey-redo"),
-    path("p/<uuid:project>/journeys/<uuid:pk>/text", views.text, name="journey-text"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/text", as_text.text, name="journey-text"),
     path("p/<uuid:project>/journeys/<uuid:pk>/thinking", views.thinking, name="journey-thinking"),
     path("p/<uuid:project>/journeys/<uuid:pk>/revisions", views.revisions, name="journey-revisions"),
     path("p/<uuid:project>/journeys/<uuid:pk>/find", views.find_text, name="journey-find"),
-    path("p/<uuid:project>/journeys/<uuid:pk>/text/discard", views.discard, name="journey-discard-draft"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/text/discard", as_text.discard, name="journey-discard-draft"),
 ]

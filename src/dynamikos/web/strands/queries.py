@@ -50,6 +50,15 @@ def strands_of(found: Search) -> list[Strand]:
     return _decoder.decode(zlib.decompress(bytes(found.body)))
 
 
+def strand_named(journey: Journey, name: str) -> Strand:
+    """A strand of the journey's last search. Raises DynamikosError when it is not there any more."""
+    found = search_of(journey)
+    strand = next((each for each in strands_of(found) if each.name == name), None) if found is not None else None
+    if strand is None:
+        raise DynamikosError(f"There is no strand '{name}' any more; search again.")
+    return strand
+
+
 def rules(member: Membership) -> list[CoreRule]:
     return [CoreRule(name=each.name, kind=each.kind, ignore=each.ignore) for each in Rule.objects.filter(project=member.project)]  # type: ignore[arg-type]
 

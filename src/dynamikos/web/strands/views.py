@@ -92,9 +92,7 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
             chosen = [each for each in actions.proven(found) if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed]
             actions.take(member, journey, request.POST.get("parent", ""), chosen)
         else:
-            strand = next((each for each in queries.strands_of(found) if each.name == at), None)
-            if strand is None:
-                raise DynamikosError(f"There is no strand '{at}' any more; search again.")
+            strand = queries.strand_named(journey, at)
             if request.POST.get("form") == "own":
                 own = _own(request, strand)
                 queries.tried(strand, own, actions.recordings_of(journey))  # refused while it is wrong
@@ -125,13 +123,9 @@ def _own(request: HttpRequest, strand: Strand) -> Capture:
 def attempt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """What a capture written by hand finds on each recording; the part of the page that shows it."""
     journey = journeys.journey(member, pk)
-    found = queries.search_of(journey)
-    name = request.POST.get("name", "")
-    strand = next((each for each in queries.strands_of(found) if each.name == name), None) if found else None
     context: dict[str, object] = {}
     try:
-        if strand is None:
-            raise DynamikosError(f"There is no strand '{name}' any more; search again.")
+        strand = queries.strand_named(journey, request.POST.get("name", ""))
         own = _own(request, strand)
         context = {"tried": queries.tried(strand, own, actions.recordings_of(journey)), "own": own}
     except DynamikosError as wrong:
@@ -156,9 +150,7 @@ def typed(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
             ]
             actions.into_new_set(member, journey, parent, every)
         else:
-            strand = next((each for each in strands if each.name == name), None)
-            if strand is None:
-                raise DynamikosError(f"There is no value '{name}' any more; search again.")
+            strand = queries.strand_named(journey, name)
             ticked = [use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")]
             actions.into_column(member, journey, parent, strand, request.POST.get("column", ""), ticked)
     except DynamikosError as wrong:
