@@ -2,12 +2,17 @@
 
 import asyncio
 import base64
+import hashlib
 import re
 from email import message_from_bytes
 from unittest import TestCase
 
+from dynamikos.core.plans import parse_target
+from dynamikos.engine.clock import RealClock
 from dynamikos.engine.http.digest import challenge_in
-from dynamikos.engine.testing import Scripted, answer
+from dynamikos.engine.network import RealNetwork
+from dynamikos.engine.runner import Shard, run
+from dynamikos.engine.testing import ListSink, Scripted, answer
 from tests.engine.support import frozen, perform, step, totals
 
 GET = 'request: get\naddress: "{{ env.base }}/x"'
@@ -224,3 +229,70 @@ class Waiting(TestCase):
             self.assertEqual(await tokens.get(("c",), lambda: 0.0, good), "t")
 
         asyncio.run(program())
+
+
+class OnTheWire(TestCase):
+    """A server of its own, with its own computation of Digest (RFC 7616 §3.4) and tokens that live for a second."""
+
+    def test_digest_and_tokens_against_a_real_server(self) -> None:
+        seen: list[tuple[str, int]] = []
+        issued: list[str] = []
+
+        def sha(text: str) -> str:
+            return hashlib.sha256(text.encode()).hexdigest()
+
+        def digest_is_right(said: str, method: str, path: str) -> bool:
+            given = dict(re.findall(r'(\w+)="?([^",]+)"?', said.removeprefix("Digest ")))
+            secret, asked = sha(f"sky:{given['realm']}:word"), sha(f"{method}:{path}")
+            wanted = sha(f"{secret}:nonce-1:{given['nc']}:{given['cnonce']}:auth:{asked}")
+            return given["response"] == wanted and given["uri"] == path
+
+        async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            while True:
+                try:
+                    head = (await reader.readuntil(b"\r\n\r\n")).decode()
+                except (asyncio.IncompleteReadError, ConnectionError):
+                    return
+                method, path, _ = head.split("\r\n")[0].split(" ")
+                await reader.readexactly(int((re.search(r"(?i)content-length: (\d+)", head) or ["", "0"])[1]))
+                said = (re.search(r"(?im)^authorization: (.*)\r$", head) or ["", ""])[1]
+                status, more, body = "200 OK", "", b"{}"
+                if path == "/token":
+                    issued.append(f"t{len(issued)}")
+                    body = f'{{"access_token": "{issued[-1]}", "expires_in": 1}}'.encode()
+                elif path == "/bearer" and said != f"Bearer {issued[-1] if issued else ''}":
+                    status = "401 Unauthorized"
+                elif path.startswith("/digest") and not (said and digest_is_right(said, method, path)):
+                    status, more = (
+                        "401 Unauthorized",
+                        'WWW-Authenticate: Digest realm="desk", qop="auth", algorithm=SHA-256, nonce="nonce-1"\r\n',
+                    )
+                seen.append((path, int(status[:3])))
+                writer.write(f"HTTP/1.1 {status}\r\nContent-Length: {len(body)}\r\n{more}\r\n".encode() + body)
+
+        async def program() -> ListSink:
+            server = await asyncio.start_server(serve, "127.0.0.1", 0)
+            base = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
+            proofs = {
+                "digest?a=b%20c": "{digest: {user: sky, password: word}}",
+                "bearer": f'{{client: {{address: "{base}/token", id: i, secret: s}}}}',
+            }
+            steps = "".join(
+                step(f"s{n}", f'request: r\naddress: "{base}/{path}"\nauthorization: {proof}', think_s=0.1)
+                for n, (path, proof) in enumerate(proofs.items())
+            )
+            made = frozen("rounds:\n" + steps, users=3, hold_s=2.5, grace_s=2)
+            network, clock, sink = RealNetwork([parse_target(base)]), RealClock(), ListSink()
+            await run(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), network, clock, sink, begin=clock.now() + 0.05)
+            await network.aclose()
+            clock.close()
+            server.close()
+            self.assertEqual(totals(made, sink).all_of("request").failed, {})
+            return sink
+
+        sink = asyncio.run(program())
+        self.assertEqual(sum(message.answered for message in sink.messages), len(seen))
+        refused = [path for path, status in seen if status == 401]
+        self.assertEqual(refused.count("/digest?a=b%20c"), 3)  # each user is asked once
+        self.assertLessEqual(refused.count("/bearer"), 3 * len(issued))  # one token may be renewed while others still send the old one
+        self.assertIn(len(issued), (2, 3, 4))
