@@ -26,7 +26,7 @@ class Templates(TestCase):
     def test_errors_say_what_to_do(self) -> None:
         for source, words in (
             ("{{ a", "never closed"),
-            ("{{ a + b }}", "not a name"),
+            ("{{ a + }}", "be read"),
             ("{{ }}", "not a name"),
             ("{{ a.b.c }}", "not a name"),
         ):

@@ -6,10 +6,11 @@
 import re
 import string
 from collections.abc import Callable, Mapping
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from random import Random
 
 from dynamikos.core.errors import TemplateError
+from dynamikos.core.values.dates import moved, written
 
 CALL = re.compile(r"make\.([a-z]+)(?:\((.*)\))?\Z", re.S)
 
@@ -17,11 +18,22 @@ CALL = re.compile(r"make\.([a-z]+)(?:\((.*)\))?\Z", re.S)
 class Maker:
     """Where made values come from: a user's own random stream, begun when first asked for, and the clock (µs since the epoch, UTC)."""
 
-    __slots__ = ("_begin", "_random", "now_us")
+    __slots__ = ("_begin", "_counts", "_random", "known", "now_us", "run_count")
 
-    def __init__(self, begin: Callable[[], Random], now_us: Callable[[], int]) -> None:
-        self._begin, self.now_us = begin, now_us
+    def __init__(
+        self, begin: Callable[[], Random], now_us: Callable[[], int], *, run_count: Callable[[str], str] = lambda name: "1",
+        known: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
+        """`run_count(name)` is the next number of a counter that all users of the run share; `known` the environment's values."""
+        self._begin, self.now_us, self.run_count = begin, now_us, run_count
+        self.known = known or {}
         self._random: Random | None = None
+        self._counts: dict[str, int] = {}
+
+    def count(self, name: str) -> str:
+        """The next number of the user's own counter `name`, from 1."""
+        self._counts[name] = self._counts.get(name, 0) + 1
+        return str(self._counts[name])
 
     @property
     def random(self) -> Random:
@@ -38,6 +50,9 @@ class Values(dict[str, str]):
     def __init__(self, values: Mapping[str, str], maker: Maker) -> None:
         super().__init__(values)
         self.maker = maker
+
+    def __missing__(self, name: str) -> str:
+        return self.maker.known[name]
 
 
 def _uuid(maker: Maker, args: list[str]) -> str:
@@ -57,7 +72,7 @@ def _text(maker: Maker, args: list[str]) -> str:
 
 def _date(maker: Maker, args: list[str]) -> str:
     days = int(args[1]) if len(args) > 1 else 0
-    return (datetime.fromtimestamp(maker.now_us() / 1e6, UTC) + timedelta(days=days)).strftime(args[0])
+    return written(moved(datetime.fromtimestamp(maker.now_us() / 1e6, UTC), days), args[0])
 
 
 MAKERS: dict[str, tuple[int, int, Callable[[Maker, list[str]], str]]] = {

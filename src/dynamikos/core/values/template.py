@@ -1,14 +1,16 @@
 """A text with holes as pre-split segments: filling is one join, 0.6 µs for two holes.
 
-A hole holds a name (`{{ form_key }}`), a name through filters (`{{ state | base64 }}`) or a maker (`{{ make.uuid }}`).
+A hole holds a name (`{{ form_key }}`), a name through filters (`{{ state | base64 }}`), a maker (`{{ make.uuid }}`), or any other
+expression, which costs ten times as much (`{{ minutes - 15 }}`).
 """
 
 import re
 from collections.abc import Callable, Mapping
 
 from dynamikos.core.errors import TemplateError
-from dynamikos.core.values.filters import FILTERS
-from dynamikos.core.values.makers import Values, maker_of
+from dynamikos.core.values.expressions import compile_expression, truth
+from dynamikos.core.values.filters import FILTERS, as_text, listed
+from dynamikos.core.values.makers import CALL, MAKERS, Values, maker_of
 
 HOLE = re.compile(r"\{\{(.*?)\}\}", re.S)
 NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)?\Z")
@@ -55,10 +57,9 @@ def compile_text(source: str) -> Template:
     names: list[str] = []
     last = 0
     for match in HOLE.finditer(source):
-        hole, name = _hole(match.group(1).strip())
+        hole, needed = _hole(match.group(1).strip())
         holes.append(hole)
-        if name:
-            names.append(name)
+        names.extend(needed)
         parts.append(source[last : match.start()])
         last = match.end()
     rest = source[last:]
@@ -68,18 +69,20 @@ def compile_text(source: str) -> Template:
     return Template(source, parts, holes, names)
 
 
-def _hole(text: str) -> tuple["str | Part", str]:
-    """(name, or the function that gives the text; name it needs or "")."""
-    if text.startswith("make.") and "|" not in text:
-        return maker_of(text), ""
+def _hole(text: str) -> tuple["str | Part", tuple[str, ...]]:
+    """(name, or the function that gives the text; names it needs)."""
+    if text.startswith("make.") and (found := CALL.match(text)) and found.group(1) in MAKERS:
+        try:
+            return maker_of(text), ()
+        except TemplateError:
+            if "(" not in text or not ("'" in text or '"' in text or "|" in text):
+                raise
     name, *steps = (part.strip() for part in text.split("|"))
-    if not NAME.match(name) or name.startswith("make."):
-        raise TemplateError(f"'{{{{ {text} }}}}' is not a name; write a captured name, a column such as observers.email, or env.name")
+    if not NAME.match(name) or name.startswith("make.") or name in ("true", "false", "none") or any(step not in FILTERS for step in steps):
+        made = compile_expression(text)
+        return made.text, made.names
     if not steps:
-        return name, name
-    unknown = next((step for step in steps if step not in FILTERS), None)
-    if unknown is not None:
-        raise TemplateError(f"'{{{{ {text} }}}}': there is no filter '{unknown}'; there are {', '.join(FILTERS)}")
+        return name, (name,)
     functions = [FILTERS[step] for step in steps]
 
     def piped(values: Mapping[str, str]) -> str:
@@ -88,7 +91,27 @@ def _hole(text: str) -> tuple["str | Part", str]:
             value = function(value)
         return value
 
-    return piped, name
+    return piped, (name,)
+
+
+def compile_condition(source: str) -> Callable[[Mapping[str, str]], bool]:
+    """A text as a condition: of one hole its value, else the filled text. Not so are nothing, 0 and "false". Raises TemplateError."""
+    whole = HOLE.fullmatch(source.strip())
+    if whole is not None and not NAME.match(whole.group(1).strip()):
+        made = compile_expression(whole.group(1))
+        return lambda values: truth(made.value(values))
+    template = compile_text(source)
+    return lambda values: truth(template.fill(values))
+
+
+def compile_list(source: str) -> Callable[[Mapping[str, str]], list[str]]:
+    """A text as a list of texts: of one hole its value, else the filled text read as JSON. Raises TemplateError."""
+    whole = HOLE.fullmatch(source.strip())
+    if whole is not None and not NAME.match(whole.group(1).strip()):
+        made = compile_expression(whole.group(1))
+        return lambda values: [as_text(each) for each in listed(made.value(values))]
+    template = compile_text(source)
+    return lambda values: [as_text(each) for each in listed(template.fill(values))]
 
 
 def bind(source: str, known: Mapping[str, str]) -> str:
@@ -111,4 +134,9 @@ def names_in(source: str) -> tuple[str, ...]:
     return compile_text(source).names
 
 
-__all__ = ["HOLE", "NAME", "Template", "Values", "bind", "compile_text", "names_in"]
+def calculates(source: str) -> bool:
+    """Whether any hole is more than a name, plain filters or a maker."""
+    return any(getattr(hole, "__self__", None).__class__.__name__ == "Expression" for hole in compile_text(source)._holes)
+
+
+__all__ = ["HOLE", "NAME", "Template", "Values", "bind", "calculates", "compile_condition", "compile_list", "compile_text", "names_in"]

@@ -1,0 +1,314 @@
+"""Expressions in holes: Jinja's sandboxed grammar over a user's values, with nothing in it that could run away.
+
+Names are values, `owner.name` a column or environment value; `+ - * / // % **` calculate in decimals, `~` joins texts, comparisons
+are of numbers where both sides are. No methods, no loops, no attributes of Python: filters and functions are the lists below.
+Reading an expression (`compile_expression`) runs nothing of it; it is compiled when it is first asked for a value.
+"""
+
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+from jinja2 import StrictUndefined, TemplateSyntaxError, UndefinedError, nodes
+from jinja2.exceptions import SecurityError, TemplateRuntimeError
+from jinja2.parser import Parser
+from jinja2.sandbox import SandboxedEnvironment
+from jinja2.visitor import NodeTransformer
+
+from dynamikos.core.errors import TemplateError
+from dynamikos.core.values import dates
+from dynamikos.core.values.filters import RICH, as_text, joined
+from dynamikos.core.values.makers import MAKERS, Maker
+from dynamikos.core.values.numbers import as_number, calculate, number
+
+LONGEST_SOURCE, DEEPEST = 2_000, 40
+MAKES = (*MAKERS, "choice", "count", "run_count")
+FUNCTIONS = ("now",)
+
+
+def truth(value: object) -> bool:
+    """What a condition makes of a value: nothing, nought and "false" are not so."""
+    if isinstance(value, str):
+        return value.strip().lower() not in ("", "false", "0", "null", "none")
+    return bool(value)
+
+
+def compared(left: Any, operator: str, right: Any) -> bool:
+    """Numbers where both are, else texts; `in` looks into lists and texts."""
+    for side in (left, right):
+        if isinstance(side, StrictUndefined):
+            str(side)  # says which name has no value
+    if operator in ("in", "notin"):
+        inside = as_text(left) in ([as_text(each) for each in right] if isinstance(right, list | tuple | dict) else as_text(right))
+        return inside == (operator == "in")
+    a, b = as_number(left), as_number(right)
+    x: Any = a
+    y: Any = b
+    if a is None or b is None:
+        x, y = as_text(left), as_text(right)
+    return {
+        "eq": lambda: x == y, "ne": lambda: x != y, "lt": lambda: x < y, "lteq": lambda: x <= y, "gt": lambda: x > y, "gteq": lambda: x >= y,
+    }[operator]()  # fmt: skip
+
+
+class _Sandbox(SandboxedEnvironment):
+    intercepted_binops = frozenset(("+", "-", "*", "/", "//", "**", "%"))
+    intercepted_unops = frozenset(("+", "-"))
+
+    def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+        return calculate(operator, left, right)
+
+    def call_unop(self, context: Any, operator: str, arg: Any) -> Any:
+        return -number(arg) if operator == "-" else number(arg)
+
+    def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
+        return isinstance(obj, Making) and attr in MAKES
+
+    def is_safe_callable(self, obj: Any) -> bool:
+        return isinstance(obj, _Made)
+
+
+def _environment() -> _Sandbox:
+    made = _Sandbox(undefined=StrictUndefined, optimized=False, autoescape=False, cache_size=0)
+    made.filters = {**RICH, "_compare": compared, "_join": joined}
+    made.tests = {"defined": lambda value: not isinstance(value, StrictUndefined), "undefined": lambda value: isinstance(value, StrictUndefined)}
+    made.globals = {}
+    return made
+
+
+class _Made:
+    """A function that an expression may call."""
+
+    __slots__ = ("_function",)
+
+    def __init__(self, function: Callable[..., Any]) -> None:
+        self._function = function
+
+    def __call__(self, *args: Any, **named: Any) -> Any:
+        return self._function(*args, **named)
+
+
+class Making:
+    """`make` in an expression: what `{{ make.… }}` alone gives, and choices and counters."""
+
+    def __init__(self, maker: Maker) -> None:
+        self._maker = maker
+
+    def __getattr__(self, kind: str) -> Any:
+        maker = self._maker
+        if kind in MAKERS:
+            fewest, most, function = MAKERS[kind]
+            if most == 0:
+                return function(maker, [])
+
+            def call(*args: Any) -> str:
+                if not fewest <= len(args) <= most:
+                    raise TemplateError(f"make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}")
+                try:
+                    return function(maker, [as_text(arg) for arg in args])
+                except ValueError as problem:
+                    raise TemplateError(f"make.{kind}: {problem}") from problem
+
+            return _Made(call)
+        if kind == "choice":
+            return _Made(self._choice)
+        if kind == "count":
+            return _Made(lambda name="": maker.count(as_text(name)))
+        if kind == "run_count":
+            return _Made(lambda name="": maker.run_count(as_text(name)))
+        raise AttributeError(kind)
+
+    def _choice(self, *among: Any) -> Any:
+        from dynamikos.core.values.filters import listed
+
+        found = listed(among[0]) if len(among) == 1 else list(among)
+        if not found:
+            raise TemplateError("make.choice has nothing to choose from")
+        return found[self._maker.random.randrange(len(found))]
+
+
+def _now(maker: Maker) -> _Made:
+    def now(
+        form: str = "%Y-%m-%dT%H:%M:%SZ", days: Any = 0, hours: Any = 0, minutes: Any = 0, seconds: Any = 0, zone: str = "UTC"
+    ) -> str:
+        instant = datetime.fromtimestamp(maker.now_us() / 1e6, UTC).astimezone(dates.zone_of(zone))
+        return dates.written(dates.moved(instant, days, hours, minutes, seconds), form)
+
+    return _Made(now)
+
+
+class _Reader(NodeTransformer):
+    """Names into variables v0, v1, …; comparisons and joins into our own."""
+
+    def __init__(self, source: str) -> None:
+        self.source = source
+        self.names: list[str] = []
+        self.depth = 0
+
+    def _value(self, name: str) -> nodes.Name:
+        if name not in self.names:
+            self.names.append(name)
+        return nodes.Name(f"v{self.names.index(name)}", "load")
+
+    def _wrong(self, why: str) -> TemplateError:
+        return TemplateError(f"'{{{{ {self.source[:200]} }}}}': {why}")
+
+    def visit(self, node: nodes.Node, *args: Any, **kwargs: Any) -> Any:
+        self.depth += 1
+        if self.depth > 3 * DEEPEST:
+            raise self._wrong("it is nested too deeply")
+        try:
+            return super().visit(node, *args, **kwargs)
+        finally:
+            self.depth -= 1
+
+    def visit_Name(self, node: nodes.Name) -> nodes.Node:
+        if node.name in ("make", *FUNCTIONS):
+            return node
+        return self._value(node.name)
+
+    def visit_Getattr(self, node: nodes.Getattr) -> nodes.Node:
+        if isinstance(node.node, nodes.Name):
+            if node.node.name == "make":
+                if node.attr not in MAKES:
+                    raise self._wrong(f"make.{node.attr} makes nothing known; there are {', '.join('make.' + each for each in MAKES)}")
+                return node
+            return self._value(f"{node.node.name}.{node.attr}")
+        if isinstance(node.node, nodes.Getattr) and isinstance(node.node.node, nodes.Name):
+            raise self._wrong(f"“{node.node.node.name}.{node.node.attr}.{node.attr}” is not a name; a name has at most one point")
+        node.node = self.visit(node.node)
+        return nodes.Getitem(node.node, nodes.Const(node.attr), "load")  # a field of an object read from JSON
+
+    def visit_Call(self, node: nodes.Call) -> nodes.Node:
+        called = node.node
+        is_function = isinstance(called, nodes.Name) and called.name in FUNCTIONS
+        is_maker = isinstance(called, nodes.Getattr) and isinstance(called.node, nodes.Name) and called.node.name == "make"
+        if not (is_function or is_maker) or node.dyn_args is not None or node.dyn_kwargs is not None:
+            raise self._wrong(f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value through filters: name | upper")
+        return self.generic_visit(node)
+
+    def visit_Filter(self, node: nodes.Filter) -> nodes.Node:
+        if node.name not in RICH:
+            raise self._wrong(f"there is no filter '{node.name}'; there are {', '.join(sorted(RICH))}")
+        return self.generic_visit(node)
+
+    def visit_Test(self, node: nodes.Test) -> nodes.Node:
+        if node.name not in ("defined", "undefined"):
+            raise self._wrong(f"there is no test '{node.name}'; there are 'is defined' and 'is undefined'")
+        return self.generic_visit(node)
+
+    def visit_Compare(self, node: nodes.Compare) -> nodes.Node:
+        made: nodes.Expr | None = None
+        left = self.visit(node.expr)
+        for operand in node.ops:
+            right = self.visit(operand.expr)
+            one = nodes.Filter(left, "_compare", [nodes.Const(operand.op), right], [], None, None)
+            made = one if made is None else nodes.And(made, one)
+            left = right
+        assert made is not None
+        return made
+
+    def visit_Concat(self, node: nodes.Concat) -> nodes.Node:
+        parts = [self.visit(each) for each in node.nodes]
+        return nodes.Filter(parts[0], "_join", parts[1:], [], None, None)
+
+
+_sandbox = _environment()
+
+
+class Expression:
+    """One expression. `names` are the values it needs, in order."""
+
+    __slots__ = ("_function", "_makes", "_now", "_tree", "names", "source")
+
+    def __init__(self, source: str, tree: nodes.Expr, names: tuple[str, ...], *, makes: bool, now: bool) -> None:
+        self.source, self._tree, self.names, self._makes, self._now = source, tree, names, makes, now
+        self._function: Any = None
+
+    def value(self, values: Mapping[str, str]) -> Any:
+        """What it comes to with `values`. Raises TemplateError saying what is wrong."""
+        if self._function is None:
+            self._function = self._compiled()
+        given: dict[str, Any] = {}
+        for at, name in enumerate(self.names):
+            try:
+                given[f"v{at}"] = values[name]
+            except KeyError:
+                given[f"v{at}"] = StrictUndefined(name=name)
+        if self._makes or self._now:
+            maker = getattr(values, "maker", None)
+            if maker is None:
+                raise TemplateError(f"{{{{ {self.source} }}}} is only made when a request is sent")
+            given["make"], given["now"] = Making(maker), _now(maker)
+        try:
+            context = self._function.new_context(given)
+            for _ in self._function.root_render_func(context):
+                pass
+            found = context.vars["result"]
+            if isinstance(found, StrictUndefined):
+                raise TemplateError(self._missing(found._undefined_name, found._undefined_message))
+            return found
+        except UndefinedError as problem:
+            raise TemplateError(self._missing(None, str(problem))) from problem
+        except TemplateError as problem:
+            text = str(problem)
+            raise TemplateError(text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}") from problem
+        except (SecurityError, TemplateRuntimeError, ArithmeticError, TypeError, ValueError, LookupError, AttributeError, RecursionError) as problem:
+            raise TemplateError(f"'{{{{ {self.source[:200]} }}}}': {_words(problem)}") from problem
+
+    def _missing(self, name: str | None, text: str) -> str:
+        if name is None and text.endswith(" is undefined"):
+            name = text[1:].partition("'")[0]
+            name = name if name in self.names else None
+        return f"{name or text} has no value here: it was not captured before this request" if name else f"'{{{{ {self.source[:200]} }}}}': {text}"
+
+    def text(self, values: Mapping[str, str]) -> str:
+        """Its value as text."""
+        return as_text(self.value(values))
+
+    def _compiled(self) -> Any:
+        body: list[nodes.Node] = [nodes.Assign(nodes.Name("result", "store"), self._tree, lineno=1)]
+        template = nodes.Template(body, lineno=1)
+        try:
+            return _sandbox.from_string(template)
+        except (SyntaxError, MemoryError, RecursionError, ValueError) as problem:
+            raise TemplateError(f"'{{{{ {self.source[:200]} }}}}': it is nested too deeply") from problem
+
+
+def _words(problem: BaseException) -> str:
+    text = str(problem)
+    if isinstance(problem, TypeError) and "argument" in text:
+        return f"a filter or function was given what it does not take ({text.rpartition('.')[2][:120]})"
+    return text[:200]
+
+
+def compile_expression(source: str) -> Expression:
+    """The expression in `source` (what stands between the braces). Raises TemplateError; runs nothing of it."""
+    source = source.strip()
+    if not source:
+        raise TemplateError("'{{ }}' is empty; it is not a name. Write a captured name, a column such as observers.email, or env.name")
+    shown = f"'{{{{ {source[:200]} }}}}'"
+    if len(source) > LONGEST_SOURCE:
+        raise TemplateError(f"{shown}: an expression has at most {LONGEST_SOURCE:,} characters; this one has {len(source):,}")
+    depth = deepest = 0
+    for sign in source:
+        depth += (sign in "([{") - (sign in ")]}")
+        deepest = max(deepest, depth)
+    if deepest > DEEPEST or source.count("not ") + source.count("-") > 200 or source.count(" if ") > DEEPEST:
+        raise TemplateError(f"{shown}: it is nested too deeply")
+    try:
+        parser = Parser(_sandbox, source, state="variable")
+        tree = parser.parse_expression()
+        if not parser.stream.eos:
+            raise TemplateSyntaxError(f"“{parser.stream.current}” is not expected here", 1)
+        tree.set_environment(_sandbox)
+        reader = _Reader(source)
+        tree = reader.visit(tree)
+        tree.set_environment(_sandbox)
+        tree.set_lineno(1)
+        used = {each.name for each in tree.find_all(nodes.Name)} if not isinstance(tree, nodes.Name) else {tree.name}
+    except TemplateSyntaxError as problem:
+        raise TemplateError(f"{shown} can't be read: {problem.message}") from problem
+    except RecursionError as problem:
+        raise TemplateError(f"{shown}: it is nested too deeply") from problem
+    return Expression(source, tree, tuple(reader.names), makes="make" in used, now="now" in used)
