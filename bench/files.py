@@ -9,7 +9,7 @@ import time
 
 import orjson
 
-from dynamikos.core.dealing import read_csv
+from dynamikos.core.dealing import read_table
 from dynamikos.core.exchanges import hosts_of, read_har
 from dynamikos.core.journeys.from_recording import journey_from
 
@@ -58,7 +58,7 @@ def run() -> list[Result]:
     writer.writerows([f"value {n}-{row}" for n in range(10)] for row in range(1_000_000))
     table = out.getvalue().encode()
     plain_csv, _ = timed(lambda: list(csv.reader(io.StringIO(table.decode()))))
-    csv_s, read = timed(lambda: read_csv(table, "big.csv"))
+    csv_s, read = timed(lambda: read_table(table, "big.csv"))
     return [
         (f"HAR of {len(data) / 1e6:.0f} MB, {len(recording.exchanges)} exchanges, read", whole, "s", "≤ 5", whole <= 5), ("journey made of it", made, "s", "", bool(journey.rounds)),
         ("plain json.loads of the same file", plain, "s", "", True), ("orjson of the same file", fast, "s", "", True), ("read / plain json.loads", whole / plain, "", "≤ 5", whole / plain <= 5),

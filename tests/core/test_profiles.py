@@ -5,7 +5,6 @@ from unittest import TestCase
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from dynamikos.core.dealing import read_csv, row_of
 from dynamikos.core.errors import ImportRefused, PlanError
 from dynamikos.core.objectives import Objective, judge
 from dynamikos.core.plans import parse_target
@@ -48,33 +47,6 @@ class Profile(TestCase):
         active = sum(start <= at < end for start, end in start_instants_s(profile))
         near = {users_at(profile, at + shift) for shift in (-1e-6, 0, 1e-6)}
         self.assertIn(active, near | {users_at(profile, at)})
-
-
-class Dealing(TestCase):
-    def test_no_row_twice_before_all(self) -> None:
-        taken = [row_of(turn, shard, 3, 30) for turn in range(10) for shard in range(3)]
-        self.assertEqual(sorted(taken), list(range(30)))
-        self.assertEqual(row_of(10, 0, 3, 30), 0)
-        with self.assertRaises(ValueError):
-            row_of(0, 0, 1, 0)
-
-    def test_csv(self) -> None:
-        table = read_csv('email;password\n"a;b";x\n\nc;"y\nz"\n'.encode("utf-8-sig"), "observers.csv")
-        self.assertEqual(
-            (table.columns, table.rows, table.secret, table.delimiter),
-            (("email", "password"), [["a;b", "x"], ["c", "y\nz"]], ("password",), ";"),
-        )
-
-    def test_bad_csv_says_where(self) -> None:
-        cases = (
-            (b"a,b\n1,2\n1,2,3\n4\n", "observers.csv, line 3: 3 columns found, 2 expected; observers.csv, line 4: 1 columns found"),
-            (b"a,b\n\xff,1\n", "line 2: byte 0xff is not UTF-8"), (b"", "is empty"), (b"a,b\n", "no rows"), (b"a,a\n1,2\n", "stands twice"),
-            (b"1,2\n3,4\n", "Is the header line missing"), (b"\x00\x01\x02", "not text"),
-        )  # fmt: skip
-        for data, words in cases:
-            with self.subTest(words), self.assertRaises(ImportRefused) as caught:
-                read_csv(data, "observers.csv")
-            self.assertIn(words, str(caught.exception))
 
 
 class Judging(TestCase):

@@ -4,7 +4,7 @@ import uuid
 from dataclasses import dataclass
 from pathlib import Path
 
-from dynamikos.core.dealing import Table, read_csv
+from dynamikos.core.dealing import Deal, Table, read_table
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun
 from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_journey, parse_shared, used_in, verify
@@ -32,7 +32,7 @@ class PlanFiles:
         return FrozenRun(
             run=str(uuid.uuid4()), seed=self.plan.seed, plan=self.plan, journey=self.journey.active(), values=self.environment.known(),
             secret_names=tuple(secrets), agreed=tuple(parse_target(line) for line in self.environment.agreed),
-            data=tuple(DataPile(key=key, columns=t.columns, secret=t.secret, rows=len(t.rows)) for key, t in self.tables.items()),
+            data=tuple(DataPile(key=key, columns=t.columns, secret=t.secret, rows=len(t.rows), deal=self.plan.deals.get(key, Deal())) for key, t in self.tables.items()),
         )  # fmt: skip
 
 
@@ -55,7 +55,7 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
     for name in plan.data:
         file = _inside(folder, name)
         key = key_from(file.stem).replace("-", "_")
-        tables[key] = read_csv(_bytes(file), name)
+        tables[key] = read_table(_bytes(file), name)
     return PlanFiles(plan, journey, found, tables)
 
 

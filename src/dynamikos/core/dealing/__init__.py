@@ -1,9 +1,35 @@
-"""Who gets which row of a data set.
+"""Tables of test data: reading them, making columns, keeping them in blocks, and who gets which row.
 
-Never reads a file or a database. Start reading at `table`.
+Never reads a file or a database. Start reading at `deal`.
 """
 
-from dynamikos.core.dealing.deal import row_of
-from dynamikos.core.dealing.table import Table, read_csv
+from dynamikos.core.dealing.blocks import BLOCK_ROWS, Block, decode_row, pack, packed, raw_rows, unpack
+from dynamikos.core.dealing.deal import Cell, Deal, drawing, row_of, shuffled, slice_of, used_up_s
+from dynamikos.core.dealing.generate import Rule, column
+from dynamikos.core.dealing.reading import SAMPLE, Form, Reading, Table, detect, read_table, secret_columns
 
-__all__ = ["Table", "read_csv", "row_of"]
+__all__ = [
+    "BLOCK_ROWS",
+    "SAMPLE",
+    "Block",
+    "Cell",
+    "Deal",
+    "Form",
+    "Reading",
+    "Rule",
+    "Table",
+    "column",
+    "decode_row",
+    "detect",
+    "drawing",
+    "pack",
+    "packed",
+    "raw_rows",
+    "read_table",
+    "row_of",
+    "secret_columns",
+    "shuffled",
+    "slice_of",
+    "unpack",
+    "used_up_s",
+]

@@ -7,6 +7,7 @@ from typing import Any, Literal
 import msgspec
 import orjson
 
+from dynamikos.core.dealing import Deal
 from dynamikos.core.journeys import Journey
 from dynamikos.core.plans import AgreedTarget, Plan
 
@@ -16,13 +17,14 @@ Level = Literal["round", "step", "request", "embedded", "token"]
 
 
 class DataPile(msgspec.Struct, frozen=True, kw_only=True):
-    """A data set as this run saw it: its columns, how many rows, and the hashes of its blocks."""
+    """A data set as this run saw it: its columns, how many rows, the hashes of its blocks, and how it is dealt."""
 
     key: str
     columns: tuple[str, ...]
     secret: tuple[str, ...] = ()
     rows: int = 0
     blocks: tuple[str, ...] = ()
+    deal: Deal = Deal()
 
 
 class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):

@@ -4,6 +4,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
+from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import PlanError
 from dynamikos.core.journeys.model import Frozen, Journey, Key
 from dynamikos.core.objectives import Objective
@@ -12,7 +13,10 @@ from dynamikos.core.text import parse, schema, write
 
 
 class Plan(Frozen, frozen=True, kw_only=True):
-    """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys."""
+    """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
+
+    `deals` says by data set how its rows are dealt; in a project each data set says it itself.
+    """
 
     form: Literal[1]
     plan: Key
@@ -20,6 +24,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     journey: str
     environment: str
     data: tuple[str, ...] = ()
+    deals: dict[str, Deal] = {}
     profile: tuple[Stretch, ...]
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
