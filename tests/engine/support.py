@@ -3,11 +3,13 @@
 from collections.abc import Callable
 from textwrap import dedent, indent
 
+from dynamikos.core.dealing import Deal
 from dynamikos.core.frozen import DataPile, FrozenRun
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import Plan, parse_target
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Ledger
+from dynamikos.engine.ports import Functions
 from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
 
@@ -23,6 +25,7 @@ def frozen(
     rows: list[list[str]] | None = None,
     grace_s: float = 5,
     seed: int = 1,
+    deal: Deal | None = None,
 ) -> FrozenRun:
     """`parts` is the text form from "opening:" on; env.base is BASE."""
     journey = parse_journey("form: 1\njourney: j\nname: J\n" + dedent(parts))
@@ -30,7 +33,7 @@ def frozen(
         form=1, plan="p", name="P", journey="j", environment="e", grace_s=grace_s,
         profile=(Stretch(stretch="climb", to=users, seconds=climb_s), Stretch(stretch="hold", seconds=hold_s)),
     )  # fmt: skip
-    data = (DataPile(key="observers", columns=("email", "password"), secret=("password",), rows=len(rows)),) if rows else ()
+    data = (DataPile(key="observers", columns=("email", "password"), secret=("password",), rows=len(rows), deal=deal or Deal()),) if rows is not None else ()
     return FrozenRun(run="r", seed=seed, plan=plan, journey=journey, values={"env.base": BASE}, agreed=(parse_target(BASE),), data=data)
 
 
@@ -46,6 +49,7 @@ def perform(
     *,
     rows: list[list[str]] | None = None,
     control: Callable[[Control], object] | None = None,
+    functions: Functions | None = None,
 ) -> tuple[str, ListSink, ScriptedNetwork]:
     """Runs in virtual time; minutes pass in milliseconds."""
     network, sink = ScriptedNetwork(server), ListSink()
@@ -54,7 +58,7 @@ def perform(
         clock, switch = VirtualClock(), Control()
         if control is not None:
             control(switch)
-        shard = Shard(number=0, count=1, frozen=made, rows={"observers": rows or []}, secrets={})
+        shard = Shard(number=0, count=1, frozen=made, rows={"observers": rows or []}, secrets={}, functions=functions)
         return await run(shard, network, clock, sink, begin=clock.now() + 0.5, control=switch)
 
     return run_virtual(program()), sink, network

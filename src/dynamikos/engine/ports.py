@@ -66,4 +66,29 @@ class Sink(Protocol):
 
     def keep(self, exchange: KeptExchange) -> None: ...
 
+    def write(self, into: str, row: dict[str, str]) -> None:
+        """A row that a journey writes back into the data set `into`."""
+        ...
+
     def unsent(self) -> int: ...
+
+
+class Lessor(Protocol):
+    """Deals out takings of piles that several shards share."""
+
+    async def lease(self, pile: str) -> tuple[int, int] | None:
+        """(first taking, how many) that nobody else gets; None when the pile is used up. All that this shard was granted before
+        the last grant counts as begun from now on."""
+        ...
+
+    async def give_back(self, pile: str, first: int, count: int) -> None:
+        """Takings that were granted and not used."""
+        ...
+
+
+class Functions(Protocol):
+    """Calls the project's Python functions."""
+
+    async def call(self, function: str, given: dict[str, str]) -> str:
+        """What it returns, as text. Raises Failure."""
+        ...

@@ -1,22 +1,27 @@
 """The one public door: `run` performs a shard, `rehearse` one user and one round."""
 
 import asyncio
+import contextlib
 import gc
 import hashlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from dynamikos.core.dealing import row_of
+from msgspec.structs import replace
+
 from dynamikos.core.frozen import FrozenRun, stream
-from dynamikos.core.profiles import duration_s
+from dynamikos.core.journeys import Journey
+from dynamikos.core.profiles import duration_s, start_instants_s
 from dynamikos.core.reports import KeptExchange
-from dynamikos.engine.ports import Clock, Network, Sink
+from dynamikos.engine import guard
+from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Sink
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.schedule.plan import planned_at, planned_users
 from dynamikos.engine.schedule.starter import Starter
 from dynamikos.engine.users.compiled import compile_journey
+from dynamikos.engine.users.dealing import Dealer, specs_of
 from dynamikos.engine.users.performer import User
 from dynamikos.engine.users.surroundings import Surroundings
 
@@ -25,13 +30,18 @@ CLOSE_AFTER_S = 0.15  # a second's message is made this long after its end, so t
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Shard:
-    """What one generator process performs: shard `number` of `count`. `rows` by data set; `secrets` by name ("env.token")."""
+    """What one generator process performs: shard `number` of `count`. `rows` by data set; `secrets` by name ("secrets.token").
+
+    `lessor` deals out piles that several shards share; a shard alone needs none.
+    """
 
     number: int
     count: int
     frozen: FrozenRun
     rows: dict[str, Sequence[Sequence[str]]]
     secrets: dict[str, str]
+    lessor: Lessor | None = None
+    functions: Functions | None = None
 
 
 class Control:
@@ -41,6 +51,7 @@ class Control:
         self._gently: Callable[[], None] | None = None
         self._now: asyncio.Event = asyncio.Event()
         self.stopped = ""
+        self.why = ""  # when it was the run's own rules that stopped it
 
     def stop_gently(self) -> None:
         self.stopped = self.stopped or "gently"
@@ -53,31 +64,32 @@ class Control:
 
 
 def surroundings(
-    shard: Shard, network: Network, clock: Clock, recorder: Recorder, health: HealthWatch, keep: Callable[[KeptExchange], None]
-) -> Surroundings:
+    shard: Shard, network: Network, clock: Clock, recorder: Recorder, health: HealthWatch, keep: Callable[[KeptExchange], None],
+    stop: Callable[[str], None] = lambda why: None,
+) -> Surroundings:  # fmt: skip
     """What the users of `shard` share."""
     frozen = shard.frozen
     known = {**frozen.values, **shard.secrets}
-    turns = {pile.key: 0 for pile in frozen.data}
-
-    def deal(user: int, round_number: int) -> dict[str, str]:
-        row: dict[str, str] = {}
-        for pile in frozen.data:
-            rows = shard.rows[pile.key]
-            values = rows[row_of(turns[pile.key], shard.number, shard.count, len(rows))]
-            turns[pile.key] += 1
-            for column, value in zip(pile.columns, values, strict=True):
-                row[f"{pile.key}.{column}"] = value
-        return row
-
+    script = compile_journey(_on_the_way(frozen), known, frozen.data)
+    dealer = Dealer(
+        specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1), seed=frozen.seed, users=len(start_instants_s(frozen.plan.profile)),
+        record=lambda pile, user, turn, row: recorder.dealt(clock.now(), pile, user, turn, row), stop=stop,
+    )  # fmt: skip
     return Surroundings(
-        script=compile_journey(frozen.journey, known), clock=clock, network=network, recorder=recorder, health=health,
-        choice=Choice(stream(frozen.seed, "keep", "", shard.number)), keep=keep, deal=deal,
+        script=script, clock=clock, network=network, recorder=recorder, health=health,
+        choice=Choice(stream(frozen.seed, "keep", "", shard.number)), keep=keep, dealer=dealer, known=known, shard=(shard.number, shard.count), functions=shard.functions,
         secret_columns=frozenset(f"{pile.key}.{column}" for pile in frozen.data for column in pile.secret),
         secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor,
         trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32].encode(),
-        deals=bool(frozen.data), seed=frozen.seed, span_prefix=(shard.number + 1) << 40,
+        deals=bool(dealer.each_round), seed=frozen.seed, span_prefix=(shard.number + 1) << 40,
     )  # fmt: skip
+
+
+def _on_the_way(frozen: FrozenRun) -> Journey:
+    """The journey with the environment's headers among those common to all requests; its own go before them."""
+    own = {name.lower() for name, _ in frozen.journey.headers}
+    added = tuple((name, value) for name, value in frozen.way.headers if name.lower() not in own)
+    return replace(frozen.journey, headers=(*frozen.journey.headers, *added)) if added else frozen.journey
 
 
 async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None) -> str:
@@ -90,7 +102,14 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
     profile = frozen.plan.profile
     recorder = Recorder(shard.number, begin)
     health = HealthWatch(sink.unsent)
-    around = surroundings(shard, network, clock, recorder, health, sink.keep)
+
+    def used_up(why: str) -> None:
+        control.why = control.why or why
+        control.stop_gently()
+
+    around = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
+    around.write = sink.write
+    guard.install()
     starter = Starter(planned_users(profile, shard.number, shard.count), begin, clock, health, lambda number: User(number, around))
     control._gently = starter.stop_gently
     if control.stopped == "gently":
@@ -131,10 +150,14 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
         for task in (users, halt, over, reporter):
             task.cancel()
         await asyncio.gather(users, halt, over, reporter, return_exceptions=True)
+        with contextlib.suppress(OSError):
+            await around.dealer.close()
         health.stop()
         gc.unfreeze()
         gc.set_threshold(*threshold)
         tell(max(int(clock.now() - begin), recorder._closed + 1), last=True)
+    if control.why and control.stopped == "gently":
+        return f"stopped: {control.why}"[:40]
     return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
 
 
@@ -158,6 +181,7 @@ class Rehearsal:
         around = self._around = surroundings(self._shard, network, clock, recorder, health, keep)
         around.think_factor = 0.0
         around.keep_everything = True
+        guard.install()
         around.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
         user = self._user = User(self._number, around, rounds=1)
         why = await user.perform()

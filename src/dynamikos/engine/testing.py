@@ -155,6 +155,7 @@ class ListSink:
     def __init__(self, tell: Callable[[ShardSecond], None] | None = None) -> None:
         self.messages: list[ShardSecond] = []
         self.kept: list[KeptExchange] = []
+        self.written: list[tuple[str, dict[str, str]]] = []
         self._tell = tell
 
     def report(self, message: ShardSecond) -> None:
@@ -164,6 +165,9 @@ class ListSink:
 
     def keep(self, exchange: KeptExchange) -> None:
         self.kept.append(exchange)
+
+    def write(self, into: str, row: dict[str, str]) -> None:
+        self.written.append((into, row))
 
     def unsent(self) -> int:
         return 0

@@ -43,7 +43,8 @@ class Capture(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     """Takes one value out of an answer and keeps it as `name`. Exactly one form is given.
 
     `address` is a regular expression with one group, searched in the addresses of the request and of its redirects. Of several
-    matches `pick` takes one ("all": their JSON list); `decode` undoes an encoding of what was found.
+    matches `pick` takes one ("all": their JSON list); `decode` undoes an encoding of what was found. Where nothing is found the
+    request fails, unless `otherwise` says what the value is then.
     """
 
     name: str
@@ -56,6 +57,7 @@ class Capture(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     address: str | None = None
     pick: Pick = "first"
     decode: Decoding = ""
+    otherwise: str | None = None
     note: str = ""
 
 
@@ -148,6 +150,18 @@ def compile_finder(capture: Capture) -> Finder:
 
 def compile_capture(capture: Capture) -> Taker:
     """`capture` as a function View → text or None. Raises RuleError with the place of a wrong expression."""
+    taker, otherwise = _taker(capture), capture.otherwise
+    if otherwise is None:
+        return taker
+
+    def take(view: View) -> Captured:
+        found = taker(view)
+        return otherwise if found is None else found
+
+    return take
+
+
+def _taker(capture: Capture) -> Taker:
     from dynamikos.core.captures import forms
 
     pick = capture.pick

@@ -7,13 +7,14 @@ from typing import Any, Literal
 import msgspec
 import orjson
 
+from dynamikos.core.checks import Check
 from dynamikos.core.dealing import Deal
 from dynamikos.core.journeys import Journey
-from dynamikos.core.plans import AgreedTarget, Plan
+from dynamikos.core.plans import AgreedTarget, Plan, Way
 
 FORM = 1
 ENGINE = "0.1"
-Level = Literal["round", "step", "request", "embedded", "token"]
+Level = Literal["round", "step", "request", "embedded", "token", "item"]
 
 
 class DataPile(msgspec.Struct, frozen=True, kw_only=True):
@@ -25,10 +26,13 @@ class DataPile(msgspec.Struct, frozen=True, kw_only=True):
     rows: int = 0
     blocks: tuple[str, ...] = ()
     deal: Deal = Deal()
+    first_row: int = 0  # where what is given of it begins (a rehearsal has one row)
 
 
 class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
-    """What a run is made of. `values` are the environment's, by name in a journey; secrets are named only."""
+    """What a run is made of. `values` are the environment's, by name in a journey; secrets are named, with fingerprints (keyed
+    HMACs, so that two runs can be compared), never held. `functions` are the sources of the project's modules by name.
+    """
 
     form: int = FORM
     engine: str = ENGINE
@@ -38,6 +42,9 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     journey: Journey
     values: dict[str, str] = {}
     secret_names: tuple[str, ...] = ()
+    fingerprints: dict[str, str] = {}
+    way: Way = Way()
+    functions: dict[str, str] = {}
     agreed: tuple[AgreedTarget, ...] = ()
     data: tuple[DataPile, ...] = ()
 
@@ -56,6 +63,8 @@ def series_of(journey: Journey) -> tuple[Series, ...]:
     """All series of a journey: the round, then each step with its requests and its embedded resources, and the fetching of tokens."""
     made = [Series(no=0, level="round", name="Round")]
     for _, step in journey.steps():
+        if not step.measured:
+            continue
         made.append(Series(no=len(made), level="step", step=step.step, name=step.name))
         for request in step.requests:
             made.append(
@@ -66,6 +75,30 @@ def series_of(journey: Journey) -> tuple[Series, ...]:
     proofs = [journey.authorization, *(request.authorization for _, step in journey.steps() for request in step.requests)]
     if any(each is not None and each.client is not None for each in proofs):
         made.append(Series(no=len(made), level="token", name="Tokens of clients"))
+    if any(step.kind != "step" for _, step in journey.steps()):
+        made.append(Series(no=len(made), level="item", name="Values and logic"))
+    return tuple(made)
+
+
+class CheckPlace(msgspec.Struct, frozen=True, kw_only=True):
+    """A check by its number `no` in the journey; `first` is that of its request's first check."""
+
+    no: int
+    first: int
+    step: str
+    request: str
+    check: Check
+
+
+def checks_of(journey: Journey) -> tuple[CheckPlace, ...]:
+    """All checks of a journey, numbered alike on all shards."""
+    made: list[CheckPlace] = []
+    for _, step in journey.steps():
+        for request in step.requests:
+            first = len(made)
+            made.extend(
+                CheckPlace(no=first + at, first=first, step=step.step, request=request.request, check=check) for at, check in enumerate(request.checks)
+            )
     return tuple(made)
 
 

@@ -1,12 +1,13 @@
 """Changes to a journey as pure functions: old value in, new value out. A part that is not there raises EditError."""
 
 from collections.abc import Callable, Iterable
-from typing import Any
+from typing import Any, NamedTuple
 
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.model import PARTS, Journey, Part, Request, Step, key_from
+from dynamikos.core.journeys.items import NESTING, Call, Each, Keep, Kind, Repeat
+from dynamikos.core.journeys.model import PARTS, Branch, Journey, Part, Request, Step, key_from, mapped, walk
 from dynamikos.core.journeys.shared import Shared
 
 
@@ -15,12 +16,54 @@ class EditError(DynamikosError):
 
 
 def find(journey: Journey, step_key: str) -> tuple[Part, int, Step]:
-    """(part, index in it, step). Raises EditError."""
-    for part in PARTS:
-        for index, step in enumerate(journey.part(part)):
+    """(part, index where it stands, step). Raises EditError."""
+    home, index = home_of(journey, step_key)
+    step = journey.find_step(step_key)
+    assert step is not None
+    return home.part, index, step
+
+
+class Home(NamedTuple):
+    """Where a step stands: in a part, or in list `slot` of the step `owner`."""
+
+    part: Part
+    owner: str = ""
+    slot: int = 0
+
+
+def home_of(journey: Journey, step_key: str) -> tuple[Home, int]:
+    """(home, index in it) of a step. Raises EditError."""
+
+    def look(steps: tuple[Step, ...], home: Home) -> tuple[Home, int] | None:
+        for index, step in enumerate(steps):
             if step.step == step_key:
-                return part, index, step
+                return home, index
+            for slot, inner in enumerate(step.slots()):
+                if found := look(inner, Home(home.part, step.step, slot)):
+                    return found
+        return None
+
+    for part in PARTS:
+        if found := look(journey.part(part), Home(part)):
+            return found
     raise EditError(f"there is no step '{step_key}' in this journey any more; reload the page")
+
+
+def list_of(journey: Journey, home: Home) -> list[Step]:
+    """The steps that stand in `home`."""
+    if not home.owner:
+        return list(journey.part(home.part))
+    _, _, owner = find(journey, home.owner)
+    slots = owner.slots()
+    return list(slots[home.slot]) if home.slot < len(slots) else []
+
+
+def with_list(journey: Journey, home: Home, steps: Iterable[Step]) -> Journey:
+    """With the steps of `home` replaced."""
+    if not home.owner:
+        return replace(journey, **{home.part: tuple(steps)})
+    made = tuple(steps)
+    return journey.mapped(lambda step: step.with_slot(home.slot, made) if step.step == home.owner else step)
 
 
 def find_request(journey: Journey, step_key: str, request_key: str) -> tuple[Step, int, Request]:
@@ -34,10 +77,8 @@ def find_request(journey: Journey, step_key: str, request_key: str) -> tuple[Ste
 
 def change_step(journey: Journey, step_key: str, **changes: Any) -> Journey:
     """With fields of one step replaced; its key stays."""
-    part, index, step = find(journey, step_key)
-    steps = list(journey.part(part))
-    steps[index] = replace(step, **changes)
-    return _with(journey, part, steps)
+    find(journey, step_key)
+    return journey.mapped(lambda step: replace(step, **changes) if step.step == step_key else step)
 
 
 def change_request(journey: Journey, step_key: str, request_key: str, **changes: Any) -> Journey:
@@ -49,52 +90,75 @@ def change_request(journey: Journey, step_key: str, request_key: str, **changes:
 
 
 def move_step(journey: Journey, step_key: str, by: int) -> Journey:
-    """One place up (−1) or down (+1); at the edge of a part, over into the neighbouring part."""
-    part, index, step = find(journey, step_key)
-    steps = list(journey.part(part))
-    steps.pop(index)
+    """One place up (−1) or down (+1); at an edge out of the step it stands in, or over into the neighbouring part."""
+    home, index = home_of(journey, step_key)
+    steps = list_of(journey, home)
+    step = steps.pop(index)
     to = index + by
     if 0 <= to <= len(steps):
         steps.insert(to, step)
-        return _with(journey, part, steps)
-    neighbour = PARTS.index(part) + (1 if by > 0 else -1)
+        return with_list(journey, home, steps)
+    if home.owner:
+        journey = with_list(journey, home, steps)
+        outer, at = home_of(journey, home.owner)
+        around = list_of(journey, outer)
+        around.insert(at + (1 if by > 0 else 0), step)
+        return with_list(journey, outer, around)
+    neighbour = PARTS.index(home.part) + (1 if by > 0 else -1)
     if not 0 <= neighbour < len(PARTS):
         return journey
     other = list(journey.part(PARTS[neighbour]))
     other.insert(0 if by > 0 else len(other), step)
-    return _with(_with(journey, part, steps), PARTS[neighbour], other)
+    return _with(with_list(journey, home, steps), PARTS[neighbour], other)
 
 
 def place_step(journey: Journey, step_key: str, part: Part, index: int) -> Journey:
     """Moved to `index` of `part` (counted without the step itself)."""
-    old, at, step = find(journey, step_key)
-    steps = list(journey.part(old))
-    steps.pop(at)
-    journey = _with(journey, old, steps)
-    target = list(journey.part(part))
+    return _put(journey, step_key, Home(part), index)
+
+
+def _put(journey: Journey, step_key: str, to: Home, index: int) -> Journey:
+    home, at = home_of(journey, step_key)
+    steps = list_of(journey, home)
+    step = steps.pop(at)
+    if to.owner and any(each.step == to.owner for each in walk((step,))):
+        raise EditError(f"“{step.name}” can't stand inside itself.")
+    journey = with_list(journey, home, steps)
+    target = list_of(journey, to)
     target.insert(max(0, min(index, len(target))), step)
-    return _with(journey, part, target)
+    return with_list(journey, to, target)
 
 
 def place_before(journey: Journey, at: str, before: str) -> Journey:
     """A step ("step") or request ("step/request") put before another one; a request dropped on a step comes last in it."""
     step_key, _, request_key = at.partition("/")
     other_step, _, other_request = before.partition("/")
-    part, index, _ = find(journey, other_step)
     if not request_key:
-        old, own, _ = find(journey, step_key)
         if step_key == other_step:
             return journey
-        return place_step(journey, step_key, part, index - 1 if old == part and own < index else index)
+        own_home, own = home_of(journey, step_key)
+        home, index = home_of(journey, other_step)
+        return _put(journey, step_key, home, index - 1 if own_home == home and own < index else index)
+    find(journey, other_step)
     if at == before:
         return journey
     _, _, request = find_request(journey, step_key, request_key)
     without = remove_request(journey, step_key, request_key)
-    _, _, home = find(without, other_step)
-    place = find_request(without, other_step, other_request)[1] if other_request else len(home.requests)
+    _, _, target = find(without, other_step)
+    if target.kind != "step":
+        raise EditError(f"“{target.name}” sends no requests of its own; drop it on a step that does.")
+    place = find_request(without, other_step, other_request)[1] if other_request else len(target.requests)
     if step_key != other_step:
-        request = replace(request, request=key_from(request.request, {each.request for each in home.requests}))
-    return change_step(without, other_step, requests=(*home.requests[:place], request, *home.requests[place:]))
+        request = replace(request, request=key_from(request.request, {each.request for each in target.requests}))
+    return change_step(without, other_step, requests=(*target.requests[:place], request, *target.requests[place:]))
+
+
+def put_into(journey: Journey, step_key: str, owner: str, slot: int) -> Journey:
+    """A step moved to the end of list `slot` of the step `owner`."""
+    _, _, there = find(journey, owner)
+    if not there.nests or slot >= len(there.slots()):
+        raise EditError(f"“{there.name}” holds no steps.")
+    return _put(journey, step_key, Home(home_of(journey, owner)[0].part, owner, slot), 10**6)
 
 
 def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> Journey:
@@ -106,7 +170,7 @@ def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> 
     if 0 <= to <= len(requests):
         requests.insert(to, request)
         return change_step(journey, step_key, requests=tuple(requests))
-    order = [each for _, each in journey.steps()]
+    order = [each for _, each in journey.steps() if each.kind == "step"]
     at = next(i for i, each in enumerate(order) if each.step == step_key) + (1 if by > 0 else -1)
     if not 0 <= at < len(order):
         return journey
@@ -118,10 +182,9 @@ def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> 
 
 
 def remove_step(journey: Journey, step_key: str) -> Journey:
-    part, index, _ = find(journey, step_key)
-    steps = list(journey.part(part))
-    steps.pop(index)
-    return _with(journey, part, steps)
+    """Without the step, and what stands in it."""
+    find(journey, step_key)
+    return journey.mapped(lambda step: None if step.step == step_key else step)
 
 
 def remove_request(journey: Journey, step_key: str, request_key: str) -> Journey:
@@ -186,7 +249,8 @@ def gather(journey: Journey, chosen: Iterable[str], to: str) -> Journey:
 
 def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
     """With a new step that begins with this request and takes what comes after it. Raises EditError for the first request."""
-    part, at, step = find(journey, step_key)
+    _, _, step = find(journey, step_key)
+    home, at = home_of(journey, step_key)
     _, index, _ = find_request(journey, step_key, request_key)
     _own(step)
     if index == 0:
@@ -194,18 +258,22 @@ def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
     name = f"{step.name}, continued"
     key = key_from(name, {each.step for _, each in journey.steps()})
     later = Step(step=key, name=name, think_s=step.think_s, think=step.think, think_to_s=step.think_to_s, requests=step.requests[index:])
-    steps = list(journey.part(part))
+    steps = list_of(journey, home)
     steps[at : at + 1] = [replace(step, requests=step.requests[:index], think_s=0.0, think="fixed"), later]
-    return _with(journey, part, steps)
+    return with_list(journey, home, steps)
 
 
 def merge_step(journey: Journey, step_key: str) -> Journey:
     """With the next step of the same part taken into this one; its think time stays at the end. Raises EditError for the last."""
-    part, at, step = find(journey, step_key)
-    steps = list(journey.part(part))
+    _, _, step = find(journey, step_key)
+    home, at = home_of(journey, step_key)
+    steps = list_of(journey, home)
     if at + 1 >= len(steps):
-        raise EditError(f"“{step.name}” is the last step of the {part}, so there is none after it to merge with.")
+        raise EditError(f"“{step.name}” is the last step of the {home.part}, so there is none after it to merge with.")
     following = steps[at + 1]
+    for each in (step, following):
+        if each.kind != "step":
+            raise EditError(f"“{each.name}” sends no requests of its own, so it can't be merged.")
     _own(step)
     _own(following)
     requests = list(step.requests)
@@ -217,20 +285,28 @@ def merge_step(journey: Journey, step_key: str) -> Journey:
             recorded_think_s=following.recorded_think_s,
         )
     ]  # fmt: skip
-    return _with(journey, part, steps)
+    return with_list(journey, home, steps)
 
 
 def duplicate(journey: Journey, step_key: str, request_key: str = "") -> Journey:
     """With a copy of the step, or of the request, right after it."""
-    part, at, step = find(journey, step_key)
+    _, _, step = find(journey, step_key)
     if request_key:
         _, index, request = find_request(journey, step_key, request_key)
         copy = replace(request, request=key_from(request.request, {each.request for each in step.requests}))
         return change_step(journey, step_key, requests=(*step.requests[: index + 1], copy, *step.requests[index + 1 :]))
-    key = key_from(step.name, {each.step for _, each in journey.steps()})
-    steps = list(journey.part(part))
-    steps.insert(at + 1, replace(step, step=key, name=f"{step.name} (copy)"))
-    return _with(journey, part, steps)
+    taken = {each.step for _, each in journey.steps()}
+
+    def renamed(each: Step) -> Step:
+        key = key_from(each.name, taken)
+        taken.add(key)
+        return replace(each, step=key)
+
+    copy_of = replace(mapped((step,), renamed)[0], name=f"{step.name} (copy)")
+    home, at = home_of(journey, step_key)
+    steps = list_of(journey, home)
+    steps.insert(at + 1, copy_of)
+    return with_list(journey, home, steps)
 
 
 def switch(journey: Journey, step_key: str, request_key: str = "") -> Journey:
@@ -249,6 +325,7 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
     """
     parts = {part: list(journey.part(part)) for part in PARTS}
     if start:
+        start = _outermost(journey, start)
         part, index, _ = find(journey, start)
         if part == "cleanup":
             raise EditError("The clean-up is performed after a rehearsal, when it is asked for there; begin with another step.")
@@ -260,6 +337,8 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
                 parts["rounds"] = []
     if until:
         step_key, _, request_key = until.partition("/")
+        if _outermost(journey, step_key) != step_key:  # halting inside of something repeated or chosen: before all of it
+            step_key, request_key = _outermost(journey, step_key), ""
         part, _, step = find(journey, step_key)
         at = 0
         if request_key:
@@ -272,6 +351,59 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
         for later in PARTS[PARTS.index(part) + 1 : -1]:  # what was done until then may still be cleaned up
             parts[later] = []
     return replace(journey, **{part: tuple(steps) for part, steps in parts.items()})
+
+
+def _outermost(journey: Journey, step_key: str) -> str:
+    """The step of a part in which `step_key` stands, or itself."""
+    home, _ = home_of(journey, step_key)
+    while home.owner:
+        step_key = home.owner
+        home, _ = home_of(journey, step_key)
+    return step_key
+
+
+ITEMS: dict[Kind, tuple[str, dict[str, Any]]] = {
+    # kind: name of a new one, what it begins with
+    "set": ("Set a value", {"set": (("name", ""),)}), "pause": ("Pause", {"pause": "1"}), "log": ("Log", {"log": "{{ round.number }}"}),
+    "call": ("Call a function", {"call": Call(function="starter.luhn")}), "keep": ("Write a row", {"keep": Keep(into="results", row=())}),
+    "repeat": ("Repeat", {"repeat": Repeat(times="3")}), "each": ("For each", {"each": Each(name="item", in_="[]")}),
+    "if": ("If", {"branches": (Branch(when="{{ round.number == 1 }}"), Branch(name="else"))}),
+    "choose": ("Choose", {"choose": "at random", "branches": (Branch(name="one way"), Branch(name="another"))}),
+}  # fmt: skip
+
+
+def add_item(journey: Journey, kind: Kind, after: str = "", part: Part = "rounds") -> tuple[Journey, str]:
+    """(journey with a new item of `kind` after step `after`, or at the end of `part`; the item's key). Raises EditError."""
+    if kind not in ITEMS:
+        raise EditError(f"'{kind}' is nothing that can be added; there are {', '.join(ITEMS)}")
+    name, fields = ITEMS[kind]
+    made = Step(step=key_from(name, {each.step for _, each in journey.steps()}), name=name, **fields)
+    home, at = home_of(journey, after) if after else (Home(part), len(journey.part(part)) - 1)
+    steps = list_of(journey, home)
+    steps.insert(at + 1, made)
+    return with_list(journey, home, steps), made.step
+
+
+def wrap(journey: Journey, step_key: str, kind: Kind) -> tuple[Journey, str]:
+    """(journey with the step inside a new item of `kind` that holds steps; the item's key). Raises EditError."""
+    if kind not in NESTING:
+        raise EditError(f"'{kind}' holds no steps; there are {', '.join(NESTING)}")
+    _, _, step = find(journey, step_key)
+    made, key = add_item(journey, kind, step_key)
+    made = put_into(made, step_key, key, 0)
+    name = {"repeat": f"Repeat: {step.name}", "each": f"For each: {step.name}", "if": f"If: {step.name}", "choose": f"Perhaps: {step.name}"}[kind]
+    return change_step(made, key, name=name), key
+
+
+def unwrap(journey: Journey, step_key: str) -> Journey:
+    """Without an item that holds steps; they take its place, those of all its branches one after the other. Raises EditError."""
+    _, _, step = find(journey, step_key)
+    if not step.nests:
+        raise EditError(f"“{step.name}” holds no steps.")
+    home, at = home_of(journey, step_key)
+    steps = list_of(journey, home)
+    steps[at : at + 1] = [inner for slot in step.slots() for inner in slot]
+    return with_list(journey, home, steps)
 
 
 def set_thinking(journey: Journey, kind: str, value: float, to: float) -> Journey:

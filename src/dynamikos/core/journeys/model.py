@@ -2,25 +2,22 @@
 
 import math
 import re
-from collections.abc import Collection, Iterator
-from typing import Annotated, Any, Literal
+from collections.abc import Callable, Collection, Iterator
+from typing import Annotated, Literal
 
 import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.captures import Capture
 from dynamikos.core.checks import Check
+from dynamikos.core.journeys.items import NESTING, Call, Each, Keep, Kind, Pair, Repeat
+from dynamikos.core.text import Frozen
 
 Key = Annotated[str, msgspec.Meta(pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent")]
 Method = Annotated[str, msgspec.Meta(pattern=r"^[A-Z]{3,10}$")]
-Pair = tuple[str, str]
 Part = Literal["opening", "rounds", "closing", "cleanup"]
 PLAYED: tuple[Part, ...] = ("opening", "rounds", "closing")
 PARTS: tuple[Part, ...] = (*PLAYED, "cleanup")
-
-
-class Frozen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Base of the values in text forms: frozen, strict, defaults left out."""
 
 
 class FormPart(Frozen, frozen=True, kw_only=True):
@@ -109,7 +106,12 @@ class Step(Frozen, frozen=True, kw_only=True):
 
     `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at `think_s` and its p95 at `think_to_s`.
     `recorded_think_s` is what the recording had. `off` leaves the step out. `use` names a shared step whose requests it
-    performs; `recorded` then says which of them is which exchange of this journey's recording.
+    performs; `recorded` then says which of them is which exchange of this journey's recording. `at_once` sends its requests in
+    parallel.
+
+    Besides requests a step can do one other thing: `set` values, `pause` (seconds), `log` a text, `call` a function, `keep` a row;
+    or hold further `steps`, which it performs by `repeat` or for `each` of a list, or in `branches`: the first whose `when` holds,
+    or with `choose` one by weight.
     """
 
     step: Key
@@ -121,8 +123,47 @@ class Step(Frozen, frozen=True, kw_only=True):
     use: str = ""
     recorded: tuple[tuple[str, int], ...] = ()
     requests: tuple[Request, ...] = ()
+    at_once: bool = False
+    set: tuple[Pair, ...] = ()
+    pause: str = ""
+    log: str = ""
+    call: Call | None = None
+    keep: Keep | None = None
+    repeat: Repeat | None = None
+    each: Each | None = None
+    choose: Literal["at random", "evenly"] | None = None
+    branches: tuple["Branch", ...] = ()
+    steps: tuple["Step", ...] = ()
     off: bool = False
     note: str = ""
+
+    @property
+    def kind(self) -> Kind:
+        """What it does; "step" is sending requests."""
+        if self.branches or self.choose is not None:
+            return "choose" if self.choose is not None else "if"
+        given: tuple[Kind, ...] = ("repeat", "each", "call", "keep", "set", "pause", "log")
+        return next((kind for kind in given if getattr(self, kind)), "step")
+
+    @property
+    def nests(self) -> bool:
+        return self.kind in NESTING
+
+    @property
+    def measured(self) -> bool:
+        """Whether its time is a figure of its own: of requests, and of repeating."""
+        return self.kind in ("step", "repeat")
+
+    def slots(self) -> list[tuple["Step", ...]]:
+        """Its lists of steps: of each branch, or its own."""
+        return [branch.steps for branch in self.branches] if self.branches else [self.steps]
+
+    def with_slot(self, slot: int, steps: tuple["Step", ...]) -> "Step":
+        """With one of its lists replaced."""
+        if not self.branches:
+            return replace(self, steps=steps)
+        branches = tuple(replace(each, steps=steps) if at == slot else each for at, each in enumerate(self.branches))
+        return replace(self, branches=branches)
 
     def mean_think_s(self) -> float:
         """Mean seconds of think time (of a log-normal: exp(μ + σ²/2))."""
@@ -135,6 +176,37 @@ class Step(Frozen, frozen=True, kw_only=True):
     def sigma(self) -> float:
         """σ of the log-normal whose median is `think_s` and p95 `think_to_s`."""
         return math.log(self.think_to_s / self.think_s) / 1.6448536 if self.think_to_s > self.think_s > 0 else 0.0
+
+
+class Branch(Frozen, frozen=True, kw_only=True):
+    """One way to go on: by its `weight` among the others, or when its condition `when` holds (without one: otherwise)."""
+
+    name: str = ""
+    weight: Annotated[float, msgspec.Meta(ge=0, le=1_000_000)] = 1.0
+    when: str = ""
+    steps: tuple[Step, ...] = ()
+    note: str = ""
+
+
+def walk(steps: tuple[Step, ...]) -> Iterator[Step]:
+    """All steps, those inside others right after them."""
+    for step in steps:
+        yield step
+        for inner in step.slots():
+            yield from walk(inner)
+
+
+def mapped(steps: tuple[Step, ...], change: Callable[[Step], Step | None]) -> tuple[Step, ...]:
+    """With `change` applied to every step, inner ones first; None leaves a step out."""
+    made = []
+    for step in steps:
+        for slot, inner in enumerate(step.slots()):
+            if inner:
+                step = step.with_slot(slot, mapped(inner, change))
+        changed = change(step)
+        if changed is not None:
+            made.append(changed)
+    return tuple(made)
 
 
 class Journey(Frozen, frozen=True, kw_only=True):
@@ -160,19 +232,19 @@ class Journey(Frozen, frozen=True, kw_only=True):
         return steps
 
     def steps(self) -> Iterator[tuple[Part, Step]]:
-        """All steps in the order they are performed, each with its part."""
+        """All steps in the order they stand, each with its part; those inside others right after them."""
         for part in PARTS:
-            for step in self.part(part):
+            for step in walk(self.part(part)):
                 yield part, step
+
+    def mapped(self, change: Callable[[Step], Step | None]) -> "Journey":
+        """With `change` applied to every step of every part; None leaves a step out."""
+        return replace(self, **{part: mapped(self.part(part), change) for part in PARTS})
 
     def active(self, *, cleanup: bool = False) -> "Journey":
         """Without what is switched off, and without the clean-up unless asked for: what is rehearsed and run."""
-        parts: dict[str, Any] = {
-            part: tuple(replace(s, requests=tuple(r for r in s.requests if not r.off)) for s in self.part(part) if not s.off) for part in PARTS
-        }  # fmt: skip
-        if not cleanup:
-            parts["cleanup"] = ()
-        return replace(self, **parts)
+        made = self.mapped(lambda step: None if step.off else replace(step, requests=tuple(r for r in step.requests if not r.off)))
+        return made if cleanup else replace(made, cleanup=())
 
     def find_step(self, key: str) -> Step | None:
         return next((step for _, step in self.steps() if step.step == key), None)

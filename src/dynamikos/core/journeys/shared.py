@@ -6,8 +6,8 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from dynamikos.core.journeys.model import PARTS, Frozen, Journey, Key, Request, Step
-from dynamikos.core.text import parse, schema, write
+from dynamikos.core.journeys.model import Journey, Key, Request, Step
+from dynamikos.core.text import Frozen, parse, schema, write
 
 
 class Shared(Frozen, frozen=True, kw_only=True):
@@ -50,7 +50,7 @@ def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
 
     if not used_in(journey):
         return journey
-    return replace(journey, **{part: tuple(whole(step) for step in journey.part(part)) for part in PARTS})
+    return journey.mapped(whole)
 
 
 def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[str, Shared]]:
@@ -66,7 +66,7 @@ def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[
         numbers = tuple((each.request, each.recorded) for each in step.requests if each.recorded is not None)
         return replace(step, requests=(), recorded=numbers)
 
-    return replace(journey, **{part: tuple(stored(step) for step in journey.part(part)) for part in PARTS}), changed
+    return journey.mapped(stored), changed
 
 
 def share(journey: Journey, step: Step, key: str) -> tuple[Journey, Shared]:
@@ -78,4 +78,4 @@ def share(journey: Journey, step: Step, key: str) -> tuple[Journey, Shared]:
     def used(each: Step) -> Step:
         return replace(each, use=key) if each.step == step.step else each
 
-    return replace(journey, **{part: tuple(used(each) for each in journey.part(part)) for part in PARTS}), made
+    return journey.mapped(used), made

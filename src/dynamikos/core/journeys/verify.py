@@ -9,8 +9,9 @@ from dynamikos.core.captures import compile_capture
 from dynamikos.core.checks import compile_check, texts_in
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges.jsontext import problem_in
-from dynamikos.core.journeys.model import Authorization, Body, Journey, Request
+from dynamikos.core.journeys.model import Authorization, Body, Journey, Request, Step, walk
 from dynamikos.core.values import names_in
+from dynamikos.core.values.template import NAME
 
 BUILT_IN = frozenset({"user.number", "round.number"})
 
@@ -47,6 +48,35 @@ def texts_of(request: Request) -> Iterator[tuple[str, str]]:
         yield from (("check", text) for text in texts_in(check))
 
 
+def item_texts(step: Step) -> Iterator[tuple[str, str]]:
+    """Like `texts_of`, for what a step does besides sending requests; conditions and lists too."""
+    for name, value in step.set:
+        yield f"set {name}", value
+    if step.pause:
+        yield "pause", step.pause
+    if step.log:
+        yield "log", step.log
+    if step.call is not None:
+        yield from ((f"call, {name}", value) for name, value in step.call.with_)
+    if step.keep is not None:
+        yield from ((f"row, {name}", value) for name, value in step.keep.row)
+    if step.repeat is not None:
+        yield from (("repeat", text) for text in (step.repeat.times, step.repeat.while_, step.repeat.until) if text)
+    if step.each is not None:
+        yield "for each", step.each.in_
+    yield from (("when", branch.when) for branch in step.branches if branch.when)
+
+
+def gives(step: Step) -> set[str]:
+    """Names of values that a step gives itself (its requests' captures apart)."""
+    names = {name for name, _ in step.set}
+    if step.call is not None and step.call.into:
+        names.add(step.call.into)
+    if step.each is not None:
+        names.add(step.each.name)
+    return names
+
+
 def common_texts(journey: Journey) -> Iterator[tuple[str, str]]:
     """Like `texts_of`, for what all requests of the journey have in common."""
     for name, value in journey.headers:
@@ -59,7 +89,8 @@ def names_needed(journey: Journey) -> set[str]:
     """Every name with a dot that the journey uses (columns and environment values), built-in ones apart."""
     names: set[str] = set()
     texts = [text for _, text in common_texts(journey)]
-    texts += [text for _, step in journey.active(cleanup=True).steps() for request in step.requests for _, text in texts_of(request)]
+    for _, step in journey.active(cleanup=True).steps():
+        texts += [text for _, text in item_texts(step)] + [text for request in step.requests for _, text in texts_of(request)]
     for text in texts:
         try:
             names.update(name for name in names_in(text) if "." in name and name not in BUILT_IN)
@@ -68,11 +99,14 @@ def names_needed(journey: Journey) -> set[str]:
     return names
 
 
-def verify(journey: Journey, known: Collection[str]) -> list[Problem]:
-    """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory")."""
+def verify(journey: Journey, known: Collection[str], functions: Collection[str] | None = None) -> list[Problem]:
+    """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory"), `functions` the
+    project's Python functions ("module.function"; None: not looked at). Expressions are read, never run.
+    """
     problems: list[Problem] = []
     captured: set[str] = set()
     everywhere = {capture.name for _, step in journey.steps() for request in step.requests for capture in request.captures}
+    everywhere |= {name for _, step in journey.steps() for name in gives(step)}
     for what, text in common_texts(journey):  # a captured value counts from when it is there; until then the request fails with its name
         try:
             unknown = [name for name in names_in(text) if name not in {*known, *everywhere, *BUILT_IN}]
@@ -86,6 +120,20 @@ def verify(journey: Journey, known: Collection[str]) -> list[Problem]:
             problems.append(
                 Problem(step=step.step, request="", message=f"there is no shared step '{step.use}' with requests in this project")
             )
+        problems.extend(_item_problems(step, functions))
+        inside = set()  # what its own steps capture is known when `until` is asked
+        if step.repeat is not None:
+            inside = {each.name for inner in walk(step.steps) for request in inner.requests for each in request.captures}
+            inside |= {name for inner in walk(step.steps) for name in gives(inner)}
+        for what, text in item_texts(step):
+            try:
+                names = names_in(text)
+            except DynamikosError as problem:
+                problems.append(Problem(step=step.step, request="", message=f"{what}: {problem}"))
+                continue
+            unknown = [name for name in names if name not in {*known, *captured, *inside, *BUILT_IN}]
+            problems.extend(Problem(step=step.step, request="", message=f"{what}: {_unknown(name, known)}") for name in unknown)
+        captured |= gives(step)
         for request in step.requests:
             problems.extend(_kinds(step.step, request.request, request.body, request.authorization))
             for what, text in texts_of(request):
@@ -112,6 +160,38 @@ def verify(journey: Journey, known: Collection[str]) -> list[Problem]:
                 except DynamikosError as problem:
                     problems.append(Problem(step=step.step, request=request.request, message=f"check: {problem}"))
     return problems
+
+
+def _item_problems(step: Step, functions: Collection[str] | None) -> Iterator[Problem]:
+    """One thing a step; rules that can be followed; names that can be ones."""
+
+    def wrong(message: str) -> Problem:
+        return Problem(step=step.step, request="", message=message)
+
+    given = [kind for kind in ("set", "pause", "log", "call", "keep", "repeat", "each") if getattr(step, kind)]
+    given += ["branches"] * bool(step.branches or step.choose) + ["requests"] * bool(step.requests)
+    if len(given) > 1:
+        yield wrong(f"a step does one thing; this one has {' and '.join(given)}. Make them steps of their own")
+    if step.steps and step.kind not in ("repeat", "each"):
+        yield wrong("steps stand in a step that repeats them, or does them for each of a list")
+    for name in gives(step):
+        if not NAME.match(name) or "." in name:
+            yield wrong(f"'{name}' can't be the name of a value: letters, digits and _, not beginning with a digit")
+    if step.repeat is not None and sum(bool(each) for each in (step.repeat.times, step.repeat.while_, step.repeat.until)) != 1:
+        yield wrong("repeat: give one of times, while or until")
+    if step.kind == "if" and any(not branch.when for branch in step.branches[:-1]):
+        yield wrong("if: only the last branch may be without a condition (when)")
+    if step.kind == "choose" and not any(branch.weight > 0 for branch in step.branches):
+        yield wrong("choose: at least one branch needs a weight above 0")
+    if step.call is not None and functions is not None and step.call.function not in functions:
+        there = f"there are {', '.join(sorted(functions)[:12])}" if functions else "the project has none yet; an owner, or who may, adds a module under Functions"
+        yield wrong(f"call: there is no function {step.call.function}; {there}")
+    if step.keep is not None:
+        if not step.keep.row:
+            yield wrong("write a row: name at least one column and its text")
+        for name, _ in step.keep.row:
+            if not NAME.match(name) or "." in name:
+                yield wrong(f"'{name}' can't be the name of a column: letters, digits and _, not beginning with a digit")
 
 
 def _kinds(step: str, request: str, body: Body | None, authorization: Authorization | None) -> Iterator[Problem]:

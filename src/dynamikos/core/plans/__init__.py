@@ -3,13 +3,14 @@
 Never opens a file: others read, this understands. Start reading at `model`.
 """
 
-from dynamikos.core.plans.environment import AgreedTarget, Environment, parse_environment, parse_target
+from dynamikos.core.plans.environment import AgreedTarget, Environment, Way, parse_environment, parse_target
 from dynamikos.core.plans.model import Plan, parse_plan, plan_problems, plan_schema, write_plan
 
 __all__ = [
     "AgreedTarget",
     "Environment",
     "Plan",
+    "Way",
     "parse_environment",
     "parse_plan",
     "parse_target",

@@ -8,8 +8,8 @@ from urllib.parse import urlsplit
 import msgspec
 
 from dynamikos.core.errors import PlanError
-from dynamikos.core.journeys.model import Frozen, Key
-from dynamikos.core.text import parse
+from dynamikos.core.journeys.model import Key
+from dynamikos.core.text import Frozen, parse
 
 LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)
 
@@ -34,6 +34,22 @@ class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
         return host == self.host
 
 
+class Way(Frozen, frozen=True, kw_only=True):
+    """How requests reach the target: headers on all of them, whom to trust, where a host is, through which proxy.
+
+    `trust` is "system", "anything" (no certificate is verified) or certificates in PEM; `certificate` is the client's own, in PEM,
+    whose key is the sealed secret `key_secret`. `hosts` maps a host name to the address to connect to instead of looking it up;
+    `proxy` is an address such as http://proxy.example:3128, which must be an agreed target itself.
+    """
+
+    headers: tuple[tuple[str, str], ...] = ()
+    trust: str = "system"
+    certificate: str = ""
+    key_secret: str = ""
+    hosts: dict[str, str] = {}
+    proxy: str = ""
+
+
 class Environment(Frozen, frozen=True, kw_only=True):
     """Read as `env.NAME` in journeys: `addresses` and `values` together. `practice` starts the stand-in when nothing listens."""
 
@@ -44,6 +60,7 @@ class Environment(Frozen, frozen=True, kw_only=True):
     values: dict[str, str] = {}
     agreed: tuple[str, ...] = ()
     secret_from_process: tuple[str, ...] = ()
+    way: Way = Way()
     practice: str = ""
     note: str = ""
 

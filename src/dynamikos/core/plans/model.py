@@ -6,10 +6,10 @@ import msgspec
 
 from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import PlanError
-from dynamikos.core.journeys.model import Frozen, Journey, Key
+from dynamikos.core.journeys.model import Journey, Key
 from dynamikos.core.objectives import Objective
 from dynamikos.core.profiles import Stretch, duration_s, peak
-from dynamikos.core.text import parse, schema, write
+from dynamikos.core.text import Frozen, parse, schema, write
 
 
 class Plan(Frozen, frozen=True, kw_only=True):

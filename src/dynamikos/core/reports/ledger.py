@@ -21,6 +21,7 @@ class SeriesTotal:
     ttfb: Histogram = field(default_factory=Histogram)
     bytes_out: int = 0
     bytes_in: int = 0
+    tries: int = 0
 
     @property
     def failures(self) -> int:
@@ -35,6 +36,7 @@ class SeriesTotal:
         self.ttfb.merge(Histogram.from_bytes(part.ttfb_hist))
         self.bytes_out += part.bytes_out
         self.bytes_in += part.bytes_in
+        self.tries += part.tries
 
     def merge(self, other: "SeriesTotal") -> None:
         self.passed.merge(other.passed)
@@ -45,6 +47,7 @@ class SeriesTotal:
         self.ttfb.merge(other.ttfb)
         self.bytes_out += other.bytes_out
         self.bytes_in += other.bytes_in
+        self.tries += other.tries
 
     def part(self, no: int) -> SeriesSecond:
         """This total in the wire form of one series, to be stored."""
@@ -59,6 +62,7 @@ class SeriesTotal:
             ttfb_hist=self.ttfb.to_bytes(),
             bytes_out=self.bytes_out,
             bytes_in=self.bytes_in,
+            tries=self.tries,
         )
 
 
@@ -83,6 +87,7 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     p99_ms: float | None
     max_ms: float | None
     bytes_in: int
+    tries: int
     kinds: dict[str, int]
 
 
@@ -113,6 +118,7 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
         p99_ms=ms(passed.percentile_us(99)),
         max_ms=ms(passed.max_us()),
         bytes_in=total.bytes_in,
+        tries=total.tries,
         kinds=dict(total.failed),
     )
 

@@ -21,6 +21,7 @@ class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
     ttfb_hist: bytes = b""
     bytes_out: int = 0
     bytes_in: int = 0
+    tries: int = 0  # of a step that repeats
 
 
 class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
@@ -63,6 +64,10 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     series: list[SeriesSecond] = []
     health: Health = Health()
     last: bool = False
+    # (number of the pile, user, round, row from 0): who got what in this second
+    dealt: list[tuple[int, int, int, int]] = []
+    judged: dict[int, int] = {}  # how often the checks of a request were asked, by its first check's number
+    missed: dict[int, int] = {}  # how often a check was not passed, by its number
 
 
 class KeptExchange(msgspec.Struct, kw_only=True):
@@ -92,6 +97,9 @@ class KeptExchange(msgspec.Struct, kw_only=True):
     captured: dict[str, str] = {}
     recorded: int | None = None
     trace: str = ""
+    before: dict[str, str] = {}  # the values before its request was built
+    rows: dict[str, int] = {}  # data set, or data set.column, → number of the row its values came from
+    item: str = ""  # what else was done, when it is no exchange: set, log, choose, …; `error` says it then
 
 
 _encoder = msgspec.msgpack.Encoder()

@@ -3,8 +3,8 @@
 Never knows what a journey or a plan is. Start reading at `reader`.
 """
 
-from dynamikos.core.text.convert import parse, schema
+from dynamikos.core.text.convert import Frozen, parse, schema
 from dynamikos.core.text.reader import Document, read
 from dynamikos.core.text.writer import write
 
-__all__ = ["Document", "parse", "read", "schema", "write"]
+__all__ = ["Document", "Frozen", "parse", "read", "schema", "write"]

@@ -12,6 +12,10 @@ T = TypeVar("T")
 STEP = re.compile(r"\.([A-Za-z_][\w-]*)|\[(\d+|\.\.\.)\]|\[(?:'|\")([^'\"]*)(?:'|\")\]")
 
 
+class Frozen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+    """Base of the values in text forms: frozen, strict, defaults left out."""
+
+
 def parse(text: str, kind: type[T], *, noted: frozenset[str] = frozenset(), file: str = "") -> T:
     """`text` as a value of the msgspec type `kind`.
 

@@ -46,9 +46,10 @@ def compared(left: Any, operator: str, right: Any) -> bool:
     y: Any = b
     if a is None or b is None:
         x, y = as_text(left), as_text(right)
-    return {
+    found: bool = {
         "eq": lambda: x == y, "ne": lambda: x != y, "lt": lambda: x < y, "lteq": lambda: x <= y, "gt": lambda: x > y, "gteq": lambda: x >= y,
     }[operator]()  # fmt: skip
+    return found
 
 
 class _Sandbox(SandboxedEnvironment):

@@ -15,10 +15,10 @@ BATCH = 1000  # notes that may wait before they are counted: about a millisecond
 class _Cell:
     """One series in one second, while it is being counted."""
 
-    __slots__ = ("bytes_in", "bytes_out", "failed", "failed_hist", "failed_sum", "hist", "n", "squares", "sum", "ttfb")
+    __slots__ = ("bytes_in", "bytes_out", "failed", "failed_hist", "failed_sum", "hist", "n", "squares", "sum", "tries", "ttfb")
 
     def __init__(self) -> None:
-        self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = 0
+        self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = self.tries = 0
         self.hist: dict[int, int] = {}
         self.ttfb: dict[int, int] = {}
         self.failed: dict[str, int] = {}
@@ -30,6 +30,7 @@ class _Cell:
             failed=self.failed, failed_sum_us=self.failed_sum,
             failed_hist=Histogram(self.failed_hist).to_bytes() if self.failed_hist else b"",
             ttfb_hist=Histogram(self.ttfb).to_bytes() if self.ttfb else b"", bytes_out=self.bytes_out, bytes_in=self.bytes_in,
+            tries=self.tries,
         )  # fmt: skip
 
 
@@ -37,12 +38,17 @@ Microseconds = np.typing.NDArray[np.int64]
 
 
 class _Second:
-    __slots__ = ("answered", "cells", "checks_failed", "checks_passed", "failed", "reopened", "retired", "sent", "skipped")
+    __slots__ = (
+        "answered", "cells", "checks_failed", "checks_passed", "dealt", "failed", "judged", "missed", "reopened", "retired", "sent", "skipped",
+    )  # fmt: skip
 
     def __init__(self) -> None:
         self.cells: dict[int, _Cell] = {}
         self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = self.checks_failed = 0
         self.retired: dict[str, int] = {}
+        self.dealt: list[tuple[int, int, int, int]] = []
+        self.judged: dict[int, int] = {}
+        self.missed: dict[int, int] = {}
 
     def add(self, no: int, durations: Microseconds, exchanges: "np.typing.NDArray[np.float64] | None" = None) -> None:
         """Counts durations of a series; with rows (…, sent, first, last, bytes out, bytes in) of exchanges their other figures too."""
@@ -176,10 +182,22 @@ class Recorder:
         index = bucket_of(duration_us)
         cell.failed_hist[index] = cell.failed_hist.get(index, 0) + 1
 
-    def checks(self, instant: float, passed: int, failed: int) -> None:
+    def checks(self, instant: float, first: int, count: int, failed: list[int]) -> None:
+        """The `count` checks of a request, numbered from `first`, were asked; those in `failed` were not passed."""
         second = self._second(instant)
-        second.checks_passed += passed
-        second.checks_failed += failed
+        second.checks_passed += count - len(failed)
+        second.checks_failed += len(failed)
+        second.judged[first] = second.judged.get(first, 0) + 1
+        for no in failed:
+            second.missed[no] = second.missed.get(no, 0) + 1
+
+    def tried(self, series: int, instant: float, tries: int) -> None:
+        """A step that repeats made so many tries."""
+        self._second(instant).cells.setdefault(series, _Cell()).tries += tries
+
+    def dealt(self, instant: float, pile: int, user: int, round_number: int, row: int) -> None:
+        """A user got a row."""
+        self._second(instant).dealt.append((pile, user, round_number, row))
 
     def skipped(self, instant: float, steps: int) -> None:
         self._second(instant).skipped += steps
@@ -221,7 +239,7 @@ class Recorder:
                     oldest_us=int((now - min(self.flying.values())) * 1e6) if self.flying else 0, reopened=second.reopened,
                     skipped_steps=second.skipped, checks_passed=second.checks_passed, checks_failed=second.checks_failed,
                     retired=second.retired, series=[cell.wire(no) for no, cell in sorted(second.cells.items())], health=measured,
-                    last=last and each == number,
+                    last=last and each == number, dealt=second.dealt, judged=second.judged, missed=second.missed,
                 )
             )  # fmt: skip
             self._closed = each

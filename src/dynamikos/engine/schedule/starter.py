@@ -69,7 +69,7 @@ class Starter:
             finally:
                 self._here.pop(each.number, None)
             again = self._clock.now() + wait
-            if why == "done" or again >= self._begin + each.end_s:
+            if why in ("done", "used up") or again >= self._begin + each.end_s:
                 return
             await self._wait(again)
             wait = min(2 * wait, LONGEST_WAIT_S)

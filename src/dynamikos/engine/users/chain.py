@@ -67,13 +67,11 @@ class Chain:
             self.pause = step
             return self._stop(index)
         if index == len(self._steps):
-            if user.leaving or not self._over_rounds:
+            if user.leaving or not self._over_rounds or self._deals:
                 return self._stop(index)
             self._round((0, user.begun, now))
             user.begun = now
             user.round += 1
-            if self._deals:
-                user.deal()
             index = 0
         elif user.leaving:
             return self._stop(index)

@@ -2,7 +2,7 @@
 
 import base64
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from urllib.parse import urljoin, urlsplit
 
@@ -11,9 +11,11 @@ from dynamikos.core.captures.base import Taker
 from dynamikos.core.checks import compile_check
 from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import TemplateError
-from dynamikos.core.frozen import Series, series_of
-from dynamikos.core.journeys import Authorization, Body, Client, FormPart, Journey, Login, Request, Step
-from dynamikos.core.values import bind
+from dynamikos.core.frozen import DataPile, Series, checks_of, series_of
+from dynamikos.core.journeys import Authorization, Body, Branch, Client, FormPart, Journey, Kind, Login, Request, Step
+from dynamikos.core.journeys.model import PARTS
+from dynamikos.core.journeys.verify import common_texts, texts_of
+from dynamikos.core.values import bind, compile_condition, compile_list, names_in
 from dynamikos.core.values.template import HOLE
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Origin
@@ -21,6 +23,7 @@ from dynamikos.engine.users.filling import Fill, Values, escaped, filler, in_hea
 from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
 Make = Callable[[Values], bytes]
+Condition = Callable[[Values], bool]
 DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-Encoding", "gzip, deflate, br, zstd"))
 
 
@@ -64,6 +67,8 @@ class CompiledRequest:
     # for a quick one: where it goes, its head up to the span's number
     origin: Origin = ("", "", 0)
     start: bytes = b""
+    first_check: int = 0  # number of its first check in the journey
+    draws: tuple[str, ...] = ()  # data sets of which it takes a new row
 
     def build(self, values: Values) -> tuple[Origin, str, str, bytes, bytes]:
         """(origin, host, target, head up to the last own header, body). Raises TemplateError or Failure."""
@@ -83,6 +88,19 @@ class CompiledRequest:
 
 
 @dataclass(slots=True)
+class Item:
+    """A step that is no requests, compiled: only the fields of its kind are filled."""
+
+    kind: Kind
+    pairs: list[tuple[str, Fill]] = field(default_factory=list)  # set, call's arguments, a row's columns
+    text: Fill | None = None  # pause, log, times of repeat
+    holds: Condition | None = None  # while, until
+    listed: Callable[[Values], list[str]] | None = None
+    branches: list[tuple[Branch, Condition | None, list["CompiledStep"]]] = field(default_factory=list)
+    steps: list["CompiledStep"] = field(default_factory=list)
+
+
+@dataclass(slots=True)
 class CompiledStep:
     step: Step
     series: int
@@ -91,6 +109,7 @@ class CompiledStep:
 
     thinks: bool = False
     quick: CompiledRequest | None = None  # its only request, if nothing varies in it and its answer is not looked into
+    item: Item | None = None  # when it does something else than sending requests
 
 
 @dataclass(slots=True)
@@ -103,32 +122,73 @@ class Script:
     closing: list[CompiledStep]
     cleanup: list[CompiledStep]
     token_series: int = -1
+    item_series: int = -1
+    every: list[CompiledStep] = field(default_factory=list)
 
 
-def compile_journey(journey: Journey, environment: Values) -> Script:
-    """Raises TemplateError or RuleError for what `verify` would have named."""
+def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPile] = ()) -> Script:
+    """`data` says which data sets are dealt at each use. Raises TemplateError or RuleError for what `verify` would have named."""
     series = series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
-    parts: dict[str, list[CompiledStep]] = {"opening": [], "rounds": [], "closing": [], "cleanup": []}
-    for part, step in journey.steps():
-        made = CompiledStep(
+    checks = {(each.step, each.request): each.first for each in reversed(checks_of(journey))}
+    used = {pile.key for pile in data if pile.deal.when == "use"}
+    script = Script(series, [], [], [], [], numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1))
+
+    def made(step: Step) -> CompiledStep:
+        one = CompiledStep(
             step=step,
-            series=numbers[("step", step.step, "")],
+            series=numbers.get(("step", step.step, ""), script.item_series),
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
             requests=[_request(each, step, numbers[("request", step.step, each.request)], environment, journey) for each in step.requests],
+            item=None if step.kind == "step" else _item(step, environment, lambda steps: [made(inner) for inner in steps]),
         )
-        if len(made.requests) == 1:
-            only = made.requests[0]
+        script.every.append(one)
+        for each in one.requests:
+            each.first_check = checks.get((step.step, each.request.request), 0)
+            needed = {name.partition(".")[0] for _, text in (*texts_of(each.request), *common_texts(journey)) for name in names_in(text)}
+            each.draws = tuple(sorted(needed & used))
+        if len(one.requests) == 1 and not step.at_once:
+            only = one.requests[0]
             if (
                 only.plain is not None
                 and only.prover is None
                 and only.method != "HEAD"
                 and not (only.plain[4] or only.captures or only.checks or only.embedded)
             ):
-                made.quick, only.origin = only, only.plain[0]
-        parts[part].append(made)
-    return Script(series, parts["opening"], parts["rounds"], parts["closing"], parts["cleanup"], numbers.get(("token", "", ""), -1))
+                one.quick, only.origin = only, only.plain[0]
+        return one
+
+    for part in PARTS:
+        getattr(script, part).extend(made(step) for step in journey.part(part))
+    return script
+
+
+def _item(step: Step, known: Values, compiled: Callable[[tuple[Step, ...]], list[CompiledStep]]) -> Item:
+    """Raises TemplateError for what `verify` would have named."""
+
+    def text(source: str) -> Fill:
+        return filler(bind(source, known))
+
+    item = Item(step.kind)
+    if step.call is not None:
+        item.pairs = [(name, text(value)) for name, value in step.call.with_]
+    elif step.keep is not None:
+        item.pairs = [(name, text(value)) for name, value in step.keep.row]
+    else:
+        item.pairs = [(name, text(value)) for name, value in step.set]
+    rule = step.repeat
+    source = rule.times if rule is not None else step.pause or step.log
+    item.text = text(source) if source else None
+    if rule is not None and (rule.while_ or rule.until):
+        item.holds = compile_condition(bind(rule.while_ or rule.until, known))
+    if step.each is not None:
+        item.listed = compile_list(bind(step.each.in_, known))
+    item.branches = [
+        (each, compile_condition(bind(each.when, known)) if each.when else None, compiled(each.steps)) for each in step.branches
+    ]
+    item.steps = compiled(step.steps)
+    return item
 
 
 def _request(request: Request, step: Step, series: int, known: Values, journey: Journey) -> CompiledRequest:

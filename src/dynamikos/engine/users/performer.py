@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 
 from dynamikos.core.captures import View
 from dynamikos.core.checks import Then, Verdict
@@ -11,11 +11,14 @@ from dynamikos.core.exchanges import decode_body
 from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.http.cookies import CookieJar
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link, Origin
 from dynamikos.engine.users.chain import Chain
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, resolve, split_url
+from dynamikos.engine.users.dealing import Hand
+from dynamikos.engine.users.items import Items, Outcome
 from dynamikos.engine.users.proofs import Proofs
 from dynamikos.engine.users.resources import fetch_embedded
 from dynamikos.engine.users.surroundings import Surroundings
@@ -25,6 +28,7 @@ REDIRECTS = frozenset((301, 302, 303, 307, 308))
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))  # RFC 9110 §9.2.2
 SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
 MAX_HOPS = 10
+IDLE_ROUND_S = 0.1
 
 
 class User:
@@ -32,7 +36,7 @@ class User:
 
     def __init__(self, number: int, around: Surroundings, *, rounds: int | None = None) -> None:
         self.number, self.around, self._rounds_left = number, around, rounds
-        maker = Maker(lambda: stream(around.seed, "values", "", number), around.wall_us)
+        maker = Maker(lambda: stream(around.seed, "values", "", number), around.wall_us, run_count=around.run_count, known=around.known)
         self.values = Values({"user.number": str(number), "round.number": "0"}, maker)
         self.jar = CookieJar()
         self.round = 0
@@ -44,7 +48,11 @@ class User:
         self._state = ""
         self._chain = Chain(self)
         self._then: Then = "round"  # what the failure of the last request means
-        self.witness, self._proofs = Witness(self), Proofs(self)
+        self.witness, self._proofs, self._items = Witness(self), Proofs(self), Items(self)
+        self.hand = Hand()  # which rows of the data it holds
+        self.rows_over = ""  # why it gets none any more
+        self.before: dict[str, str] = {}  # its values before the request at hand, where everything is kept
+        self._asked = False  # whether the round at hand got as far as sending a request
         self.cookie_sent = ""  # by the last exchange that went the long way
 
     def leave(self) -> None:
@@ -56,8 +64,9 @@ class User:
     async def perform(self) -> str:
         try:
             self._enter("opening")
-            self.deal()
-            if not await self._part(self.around.script.opening) and (self._then != "step" or self.retired):
+            if not await self._dealt(self.around.dealer.begin):
+                return self._used_up()
+            if await self.part(self.around.script.opening) == "round":
                 reason = self.retired or "opening failed"
                 self.around.recorder.retired(self.around.clock.now(), reason)
                 return reason
@@ -66,8 +75,8 @@ class User:
                 self.around.recorder.retired(self.around.clock.now(), self.retired)
                 return self.retired
             self._enter("closing")
-            await self._part(self.around.script.closing, leaving=True)
-            return "done"
+            await self.part(self.around.script.closing, leaving=True)
+            return self._used_up() if self.rows_over else "done"
         finally:
             self._enter("")
             for links in self._links.values():
@@ -79,7 +88,7 @@ class User:
         self._links.clear()
         try:
             for step in self.around.script.cleanup:
-                await self._part([step], leaving=True)
+                await self.part([step], leaving=True)
         finally:
             for links in self._links.values():
                 for link in links:
@@ -101,20 +110,30 @@ class User:
         self.around.recorder.move(self._state, state)
         self._state = state
 
-    def deal(self) -> None:
-        self.values.update(self.around.deal(self.number, self.round))
+    async def _dealt(self, deal: "Callable[[User], Awaitable[bool]]") -> bool:
+        """Whether the user has its rows. Rows that can't be had for now (the database is away) make it leave, as used up ones do."""
+        try:
+            return await deal(self)
+        except Failure as failure:
+            self.rows_over = failure.detail
+            return False
+
+    def _used_up(self) -> str:
+        self.around.recorder.retired(self.around.clock.now(), self.rows_over)
+        return "used up"
 
     async def _rounds(self) -> None:
         around, recorder, now = self.around, self.around.recorder, self.around.clock.now
         self.begun = now()
         while not self.leaving and self._rounds_left != 0 and not self.retired:
-            if self.round and around.deals:
-                self.deal()
+            if self.round and around.deals and not await self._dealt(around.dealer.round):
+                return
             self.round += 1
+            self._asked = False
             self.values["round.number"] = str(self.round)
             if self._state != "in a round":
                 self._enter("in a round")
-            passed = await self._part(around.script.rounds, over_rounds=self._rounds_left is None)
+            passed = not await self.part(around.script.rounds, over_rounds=self._rounds_left is None)
             ended = now()
             if self._rounds_left is not None:
                 self._rounds_left -= 1
@@ -124,10 +143,14 @@ class User:
                 recorder.passed(0, self.begun, ended)
             else:
                 recorder.missed(0, ended, round((ended - self.begun) * 1e6), "a step failed")
-            self.begun = ended
+            if not self._asked:  # a round that sends nothing must not keep all others waiting
+                await self.wait(ended + IDLE_ROUND_S)
+                self.begun = now()
+            else:
+                self.begun = ended
 
-    async def _part(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> bool:
-        """Performs steps with their think times; false when one failed, which skips the rest.
+    async def part(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> Outcome:
+        """Performs steps with their think times: "" when all passed, "step" when one failed, "round" when the rest was skipped.
 
         `over_rounds`: the part is the rounds' and quick steps may go on into further ones, which are then noted already.
         """
@@ -136,8 +159,19 @@ class User:
         while index < len(steps):
             step = steps[index]
             if self.leaving and not leaving and self._state == "in a round":
-                return True
+                return ""
+            if step.item is not None:
+                outcome = await self._items.perform(step, leaving=leaving)
+                index += 1
+                failed = failed or bool(outcome)
+                if outcome == "round":
+                    recorder.skipped(now(), len(steps) - index)
+                    return "round"
+                if step.thinks and not leaving:
+                    await self._think(step)
+                continue
             had: Reply | Failure | None = None
+            self._asked = True
             if step.quick is not None and (link := self._ready(step.quick)) is not None:
                 try:
                     had = await chain.begin(link, steps, index, step.quick, over_rounds=over_rounds and not failed)
@@ -162,13 +196,16 @@ class User:
             waited = 0.0  # the engine's own computing between exchanges is not the server's time
             kind, last = "", begun
             self._then = "round"
-            for request in step.requests:
-                if due != begun:
-                    waited += due - last
-                kind, last = await self._request(request, step, due, had)
-                if kind:
-                    break
-                due, had = now(), None
+            if step.step.at_once and len(step.requests) > 1:
+                kind, last = await self._at_once(step, due)
+            else:
+                for request in step.requests:
+                    if due != begun:
+                        waited += due - last
+                    kind, last = await self._request(request, step, due, had)
+                    if kind:
+                        break
+                    due, had = now(), None
             index += 1
             if kind:
                 recorder.missed(step.series, last, round((last - begun - waited) * 1e6), kind)
@@ -180,15 +217,46 @@ class User:
                 recorder.skipped(now(), len(steps) - index)
                 if self._consequence() == "user":
                     self.retired = f"check failed: {kind}"
-                    return False
+                    return "round"
                 if self._state == "in a round":
                     await self._think(step)
-                return False
+                return "round"
             if step.requests:
                 recorder.passed(step.series, begun + waited, last)
             if step.thinks and not leaving:
                 await self._think(step)
-        return not failed
+        return "step" if failed else ""
+
+    async def _at_once(self, step: CompiledStep, due: float) -> tuple[str, float]:
+        """All requests of a step in parallel: (first kind of failure, with the worst consequence; instant of the last byte)."""
+        worst: list[Then] = []
+
+        async def one(request: CompiledRequest) -> tuple[str, float]:
+            kind, ended = await self._request(request, step, due)
+            if kind:
+                worst.append(self._then)
+            return kind, ended
+
+        found = await asyncio.gather(*(one(request) for request in step.requests))
+        if worst:
+            self._then = max(worst, key=lambda then: SEVERITY[then])
+        return next((kind for kind, _ in found if kind), ""), max(ended for _, ended in found)
+
+    async def wait(self, instant: float) -> None:
+        """Until an instant, or until the user is told to leave."""
+        clock = self.around.clock
+        if self.leaving and self._state != "closing":
+            return
+        if instant <= clock.now():
+            return
+        state = self._state
+        self._enter("thinking")
+        self._thinking = clock.at(instant)
+        try:
+            await self._thinking
+        finally:
+            self._thinking = None
+        self._enter(state)
 
     async def _think(self, step: CompiledStep) -> None:
         seconds = step.step.think_s
@@ -226,10 +294,18 @@ class User:
         """Performs a request that is due now: (kind of failure or "", instant of the last byte). `had` is what a quick try ended with."""
         around = self.around
         clock, recorder = around.clock, around.recorder
+        self._then = "round"
+        if compiled.draws and not await self._dealt(lambda user: around.dealer.use(user, compiled.draws)):
+            self.leave()
+            return self.witness.unsent(compiled, due, Failure("rows", self.rows_over))
+        if around.keep_everything:
+            self.before = dict(self.values)
         try:
-            origin, host, target, head, body = compiled.plain or compiled.build(self.values)
+            origin, host, target, head, body = compiled.plain or bounded(compiled.build, self.values)
         except TemplateError as problem:
             return self.witness.unsent(compiled, due, Failure("value-missing", str(problem)))
+        except OverBudget as problem:
+            return self.witness.unsent(compiled, due, Failure("over-budget", str(problem)))
         except Failure as failure:
             return self.witness.unsent(compiled, due, failure)
         sampled = around.choice.sample()
@@ -298,7 +374,11 @@ class User:
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
         if compiled.captures or compiled.checks or reply.status >= 400:
-            kind, verdict, captured, view = self._judge(compiled, reply, [*trail, f"{origin[0]}://{host}{target}"], duration)
+            try:
+                kind, verdict, captured, view = bounded(self._judge, compiled, reply, [*trail, f"{origin[0]}://{host}{target}"], duration)
+            except OverBudget as problem:
+                kind, captured, view = "over-budget", {}, None
+                verdict = Verdict(kind, "captures and checks that are done within their time", str(problem))
         else:
             kind, verdict, captured, view = "", None, {}, None
         if kind:
@@ -345,19 +425,19 @@ class User:
             else:
                 captured[name] = self.values[name] = found
         failed = counted = None
-        count = 0
-        for judge in compiled.checks:
+        missed: list[int] = []
+        for no, judge in enumerate(compiled.checks, compiled.first_check):
             try:
                 verdict = judge(view, self.values)
             except TemplateError as problem:
                 verdict = Verdict("value-missing", "a value for the check", str(problem))
             if verdict is not None:
-                count += 1
+                missed.append(no)
                 counted = counted or verdict
                 if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
                     failed = verdict
         if compiled.checks:
-            self.around.recorder.checks(reply.last_at, len(compiled.checks) - count, count)
+            self.around.recorder.checks(reply.last_at, compiled.first_check, len(compiled.checks), missed)
         if failed is not None:
             self._then = failed.then
             return failed.kind, failed, captured, view

@@ -6,17 +6,18 @@ from dataclasses import dataclass, field
 from itertools import count
 
 from dynamikos.core.reports import KeptExchange
-from dynamikos.engine.ports import Clock, Network
+from dynamikos.engine.ports import Clock, Functions, Network
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.users.compiled import Script
+from dynamikos.engine.users.dealing import Dealer
 from dynamikos.engine.users.proving import Tokens
 
 
 @dataclass(slots=True)
 class Surroundings:
-    """What all users of a shard share. `deal` gives the row of a turn; `trace` is the run's 32-digit trace id."""
+    """What all users of a shard share. `trace` is the run's 32-digit trace id."""
 
     script: Script
     clock: Clock
@@ -25,23 +26,37 @@ class Surroundings:
     health: HealthWatch
     choice: Choice
     keep: Callable[[KeptExchange], None]
-    deal: Callable[[int, int], dict[str, str]]
+    dealer: Dealer
     secret_columns: frozenset[str] = frozenset()
     secrets: tuple[str, ...] = ()
     think_factor: float = 1.0
     trace: bytes = b"0" * 31 + b"1"
     deals: bool = True
+    known: dict[str, str] = field(default_factory=dict)
+    shard: tuple[int, int] = (0, 1)
+    functions: Functions | None = None
+    write: Callable[[str, dict[str, str]], None] | None = None  # None: rows are not written back (a rehearsal)
     span_prefix: int = 0
     seed: int = 0
     wall_us: Callable[[], int] = lambda: time.time_ns() // 1000
     keep_everything: bool = False
     tokens: Tokens = field(default_factory=Tokens)
+    turns: dict[str, list[float]] = field(default_factory=dict)  # how often each branch of an item was chosen evenly
+    counters: dict[str, int] = field(default_factory=dict)
+    logged: int = 0
     spans: Iterator[int] = field(init=False)
     trace_line: bytes = field(init=False)
 
     def __post_init__(self) -> None:
         self.spans = count(self.span_prefix + 1)
         self.trace_line = b"traceparent: 00-%b-" % self.trace
-        for step in (*self.script.opening, *self.script.rounds, *self.script.closing):
+        for step in self.script.every:
             if step.quick is not None and step.quick.plain is not None:
                 step.quick.start = step.quick.plain[3] + self.trace_line
+
+    def run_count(self, name: str) -> str:
+        """The next number of a counter that all users of the run share: shard s of n has s+1, s+1+n, …"""
+        number, count = self.shard
+        at = self.counters.get(name, 0)
+        self.counters[name] = at + 1
+        return str(at * count + number + 1)

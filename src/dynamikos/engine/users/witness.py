@@ -9,7 +9,7 @@ from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.reporting.keeping import BODY_CHARS, Masker
-from dynamikos.engine.users.compiled import CompiledRequest
+from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
 
 if TYPE_CHECKING:
     from dynamikos.engine.users.performer import User
@@ -37,6 +37,29 @@ class Witness:
         self.failure(compiled, failure.kind, compiled.method, address, b"", b"", 0, 0, 0, error=failure.detail)
         return failure.kind, now
 
+    def item(self, step: CompiledStep, said: str, failed: str = "") -> None:
+        """What else was done, as an entry among the exchanges."""
+        around, user = self._around, self._user
+        if failed:
+            reason = around.choice.failed(step.series, failed)
+            if not reason:
+                return
+        else:
+            reason = "kept" if around.keep_everything else "log"
+        mask = self._mask()
+        around.keep(
+            KeptExchange(
+                second=max(0, int(around.clock.now() - around.recorder.begin)), series=step.series, step=step.step.step, request="", reason=reason,
+                user=user.number, round=user.round, method="", url="", error=mask.text(said[:4000]), variables=mask.values(dict(user.values)),
+                before=mask.values(user.before), rows=around.dealer.rows_of(user), item=step.step.kind,
+            )
+        )  # fmt: skip
+
+    def _mask(self) -> Masker:
+        around, user = self._around, self._user
+        secret = {user.values[name] for name in around.secret_columns if name in user.values}
+        return Masker([*secret, *around.secrets, *around.tokens.seen])
+
     def failure(
         self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
         hop: int, error: str,
@@ -51,8 +74,7 @@ class Witness:
         captured: dict[str, str] | None = None, error: str = "",
     ) -> None:  # fmt: skip
         around, user = self._around, self._user
-        secret = {user.values[name] for name in around.secret_columns if name in user.values}
-        mask = Masker([*secret, *around.secrets, *around.tokens.seen])
+        mask = self._mask()
         headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
         if view is None and reply is not None and reply.body:
             try:
@@ -77,5 +99,6 @@ class Witness:
                 duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
                 actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(user.values)),
                 captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",
+                before=mask.values(user.before), rows=around.dealer.rows_of(user),
             )
         )  # fmt: skip

@@ -1,0 +1,200 @@
+"""Rows for a shard's users: the rules of core.dealing, with takings of shared piles leased ahead."""
+
+import asyncio
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from dynamikos.core.dealing import Deal, row_of
+from dynamikos.core.frozen import DataPile
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.ports import Lessor
+
+if TYPE_CHECKING:
+    from dynamikos.engine.users.performer import User
+
+LOW = 250  # takings left at which the next are asked for
+Rows = Sequence[Sequence[str]]
+
+
+class Book:
+    """Takings of one shared pile: those at hand, and leases fetched ahead. A lease is begun only after a later one was granted (or
+    refused): the coordinator then knows of a lost shard that what was granted last was certainly not dealt."""
+
+    def __init__(self, pile: str, lessor: Lessor | None) -> None:
+        """Without a lessor the shard is the only one: all takings are its own."""
+        self._pile, self._lessor = pile, lessor
+        self._next, self._end = 0, 0 if lessor is not None else 1 << 62
+        self._ahead: list[tuple[int, int]] = []
+        self._asking: asyncio.Task[None] | None = None
+        self._refused = False
+
+    @property
+    def used_up(self) -> bool:
+        return self._refused and not self._ahead and self._next >= self._end
+
+    @property
+    def ready(self) -> bool:
+        """Whether a taking is at hand now, or it is known that there is none."""
+        return self._next < self._end or len(self._ahead) >= 2 or self._refused
+
+    def take(self) -> int:
+        """The next taking; only when ready and not used up."""
+        if self._next >= self._end:
+            first, count = self._ahead.pop(0)
+            self._next, self._end = first, first + count
+        taking = self._next
+        self._next += 1
+        if self._lessor is not None and self._end - self._next < LOW and len(self._ahead) < 2 and not self._refused:
+            self._ask()
+        return taking
+
+    async def more(self) -> None:
+        """Waits until ready. Raises OSError when the database stays away."""
+        while not self.ready:
+            await asyncio.shield(self._ask())
+
+    def _ask(self) -> "asyncio.Task[None]":
+        if self._asking is None or self._asking.done():
+            self._asking = asyncio.get_running_loop().create_task(self._fetch(), name=f"lease {self._pile}")
+        return self._asking
+
+    async def _fetch(self) -> None:
+        assert self._lessor is not None
+        granted = await self._lessor.lease(self._pile)
+        if granted is None:
+            self._refused = True
+        else:
+            self._ahead.append(granted)
+
+    async def close(self) -> None:
+        """Gives back what was not used."""
+        if self._lessor is None:
+            return
+        if self._asking is not None:
+            await asyncio.wait({self._asking}, timeout=5)
+        left = [(self._next, self._end - self._next)] if self._next < self._end else []
+        for first, count in [*left, *self._ahead]:
+            await self._lessor.give_back(self._pile, first, count)
+        self._next, self._end, self._ahead = 0, 0, []
+
+
+@dataclass(slots=True)
+class Spec:
+    """One thing that is dealt: a data set's columns that come from one row, or a column dealt on its own."""
+
+    no: int
+    name: str  # "observers", or "observers.night" for a column on its own
+    table: str
+    deal: Deal
+    columns: list[tuple[int, str]]  # index in the row, name of the value
+    rows: Rows
+    book: Book | None = None
+    followed: int | None = None
+    first: int = 0  # the first given row's number in its table, from 0
+
+
+@dataclass(slots=True)
+class Hand:
+    """What a user holds: takings so far and rows, by number of the spec."""
+
+    turns: dict[int, int] = field(default_factory=dict)
+    rows: dict[int, int] = field(default_factory=dict)
+
+
+def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | None, *, alone: bool) -> list[Spec]:
+    """The things dealt, numbered as the frozen document has them; followers last. Raises KeyError for rows that are not there."""
+    made: list[Spec] = []
+    for pile in piles:
+        apart = [column for column in pile.deal.apart if column in pile.columns]
+        for own in [None, *apart]:
+            columns = [(at, f"{pile.key}.{column}") for at, column in enumerate(pile.columns) if (column == own if own else column not in apart)]
+            if not columns:
+                continue
+            name = f"{pile.key}.{own}" if own else pile.key
+            spec = Spec(len(made), name, pile.key, pile.deal, columns, rows[pile.key], first=pile.first_row)
+            if pile.deal.shared:
+                spec.book = Book(name, None if alone else lessor)
+            made.append(spec)
+    for spec in made:
+        spec.followed = next((each.no for each in made if each.name == spec.deal.follow and each.no != spec.no and not each.deal.follow), None)
+    return made
+
+
+class Dealer:
+    """Deals to the users of one shard. `users` is how many slices there are; `record(pile, user, round, row)` notes who got what."""
+
+    def __init__(
+        self, specs: list[Spec], *, seed: int, users: int, record: Callable[[int, int, int, int], None], stop: Callable[[str], None]
+    ) -> None:  # fmt: skip
+        self.specs, self._seed, self._users, self._record, self._stop = specs, seed, users, record, stop
+        self.each_round = [spec for spec in specs if spec.deal.when == "round" and spec.followed is None]
+        self.at_use = {spec.table: [s for s in specs if s.table == spec.table] for spec in specs if spec.deal.when == "use"}
+        self._followers = [spec for spec in specs if spec.followed is not None]
+
+    def ready(self) -> bool:
+        """Whether the next round's rows can be dealt without waiting."""
+        return all(spec.book is None or (spec.book.ready and not spec.book.used_up) for spec in self.each_round)
+
+    async def begin(self, user: "User") -> bool:
+        """A user's first rows; false when there is none and it has to leave."""
+        return await self._deal(user, [spec for spec in self.specs if spec.followed is None and spec.deal.when != "use"])
+
+    async def round(self, user: "User") -> bool:
+        """Rows of a new round; false when they are used up and the user leaves."""
+        return await self._deal(user, self.each_round)
+
+    async def use(self, user: "User", tables: Sequence[str]) -> bool:
+        """Rows of a request that needs `tables`, for those dealt at each use."""
+        return await self._deal(user, [spec for table in tables for spec in self.at_use.get(table, ()) if spec.followed is None])
+
+    async def _deal(self, user: "User", due: list[Spec]) -> bool:
+        for spec in due:
+            taking: int | None
+            if spec.book is not None:
+                if not spec.book.ready:
+                    try:
+                        await spec.book.more()
+                    except OSError as problem:
+                        raise Failure("rows", f"no rows of {spec.name} could be had: {problem}") from problem
+                taking = None if spec.book.used_up else spec.book.take()
+            else:
+                taking = user.hand.turns.get(spec.no, 0)
+            row = None
+            if taking is not None and len(spec.rows):
+                row = row_of(spec.deal, spec.name, self._seed, len(spec.rows), self._users, user.number, taking)
+                user.hand.turns[spec.no] = user.hand.turns.get(spec.no, 0) + 1
+            if row is None:
+                if spec.deal.then == "stay" and len(spec.rows):
+                    if spec.no in user.hand.rows:
+                        continue
+                    row = len(spec.rows) - 1
+                else:
+                    user.rows_over = f"rows of {spec.name} used up" if len(spec.rows) else f"{spec.name} has no rows"
+                    if spec.deal.then == "stop" or not len(spec.rows):
+                        self._stop(user.rows_over)
+                    return False
+            self._give(user, spec, row)
+        if self._followers:
+            dealt = {spec.no for spec in due}
+            for spec in self._followers:
+                if spec.followed in dealt and len(spec.rows):
+                    self._give(user, spec, user.hand.rows[spec.followed] % len(spec.rows))
+        return True
+
+    def _give(self, user: "User", spec: Spec, row: int) -> None:
+        cells = spec.rows[row]
+        values = user.values
+        for at, name in spec.columns:
+            values[name] = cells[at]
+        user.hand.rows[spec.no] = row
+        self._record(spec.no, user.number, user.round, row)
+
+    def rows_of(self, user: "User") -> dict[str, int]:
+        """What a user holds, for reading: name → number of the row, from 1."""
+        return {self.specs[no].name: self.specs[no].first + row + 1 for no, row in user.hand.rows.items()}
+
+    async def close(self) -> None:
+        for spec in self.specs:
+            if spec.book is not None:
+                await spec.book.close()
