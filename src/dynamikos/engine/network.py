@@ -1,14 +1,18 @@
 """The only file that opens client sockets, and the one check of agreed targets."""
 
 import asyncio
+import base64
+import contextlib
 import ipaddress
 import socket
 import ssl
+import tempfile
 import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from urllib.parse import unquote, urlsplit
 
-from dynamikos.core.plans import AgreedTarget
+from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.connection import Connection
 from dynamikos.engine.http.protocol import Heads
@@ -111,6 +115,65 @@ async def open_streams(
     raise problem_ or Failure("dns", f"{host} has no address")
 
 
+@dataclass(frozen=True, slots=True)
+class Proxy:
+    """An outgoing proxy: where it is, and the header line with which it is asked."""
+
+    origin: Origin
+    header: bytes
+
+
+def proxy_of(address: str) -> Proxy:
+    """`http://[name:password@]host:port`. Raises Failure."""
+    try:
+        parts = urlsplit(address)
+        port = parts.port or 3128
+    except ValueError as problem:
+        raise Failure("proxy", f"the proxy's address can't be read: {problem}") from problem
+    if parts.scheme != "http" or not parts.hostname:
+        raise Failure("proxy", "a proxy is given as http://host:port")
+    header = b""
+    if parts.username:
+        given = f"{unquote(parts.username)}:{unquote(parts.password or '')}".encode()
+        header = b"Proxy-Authorization: Basic " + base64.b64encode(given) + b"\r\n"
+    return Proxy(("http", parts.hostname, port), header)
+
+
+async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: Proxy, host: str, port: int) -> None:
+    """CONNECT (RFC 9110 §9.3.6). Raises Failure."""
+    there = f"{f'[{host}]' if ':' in host else host}:{port}".encode()
+    await loop.sock_sendall(sock, b"CONNECT %b HTTP/1.1\r\nHost: %b\r\n%b\r\n" % (there, there, proxy.header))
+    answer = b""
+    while b"\r\n\r\n" not in answer:
+        part = await loop.sock_recv(sock, 1)  # not a byte of what follows
+        if not part or len(answer) > 16_000:
+            raise Failure("proxy", f"the proxy {proxy.origin[1]}:{proxy.origin[2]} closed without an answer to CONNECT")
+        answer += part
+    status = answer.split(b"\r\n", 1)[0].decode("latin-1")
+    if status.split(" ")[1:2] != ["200"]:
+        raise Failure("proxy", f"the proxy {proxy.origin[1]}:{proxy.origin[2]} refused {host}:{port}: {status[:80]}")
+
+
+def context_of(way: Way, key: str, trust: str | None) -> ssl.SSLContext:
+    """Whom to trust, and who we are. Raises Failure for certificates that can't be read."""
+    try:
+        context = ssl.create_default_context(cafile=trust, cadata=way.trust if way.trust not in ("", "system", "anything") else None)
+    except (ssl.SSLError, ValueError, OSError) as problem:
+        raise Failure("tls", f"the environment's trusted certificates can't be read: {problem}") from problem
+    if way.trust == "anything":
+        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    if way.certificate:
+        with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:  # made for its owner only; Python's ssl reads files alone
+            file.write(way.certificate.rstrip() + "\n" + key)
+            file.flush()
+            try:
+                context.load_cert_chain(file.name)
+            except (ssl.SSLError, OSError) as problem:
+                raise Failure("tls", f"the client certificate and its key can't be used: {getattr(problem, 'reason', '') or problem}") from problem
+    context.set_alpn_protocols(["http/1.1"])
+    return context
+
+
 class RealNetwork:
     """Opens connections. Addresses are resolved once and used in turn; limits are seconds."""
 
@@ -123,7 +186,14 @@ class RealNetwork:
         first_byte_s: float = 60.0,
         whole_s: float = 120.0,
         trust: str | None = None,
+        way: Way | None = None,
+        key: str = "",
     ) -> None:
+        """`way` says whom to trust, where hosts are and through which proxy; `key` is the client certificate's, in PEM. Raises
+        Failure for certificates that can't be read.
+        """
+        self._way = way or Way()
+        self._proxy = proxy_of(self._way.proxy) if self._way.proxy else None
         self._agreed = tuple(agreed)
         self._own_ports = own_ports
         self._connect_s, self._first_byte_s, self._whole_s = connect_s, first_byte_s, whole_s
@@ -132,8 +202,7 @@ class RealNetwork:
         self._addresses: dict[tuple[str, int], asyncio.Future[list[tuple[int, str]]]] = {}
         self._turn = 0
         self._opened = 0
-        self._ssl = ssl.create_default_context(cafile=trust)
-        self._ssl.set_alpn_protocols(["http/1.1"])
+        self._ssl = context_of(self._way, key, trust)
         self._watcher: asyncio.Task[None] | None = None
 
     def open_count(self) -> int:
@@ -146,13 +215,19 @@ class RealNetwork:
         if not any(each.covers(scheme, host.lower().rstrip("."), port) for each in self._agreed):
             check_target(self._agreed, origin, "0.0.0.0", self._own_ports)  # raises, before any name is looked up
         begun = time.perf_counter()
-        addresses = await self._resolve(host, port)
+        proxy = self._proxy
+        if proxy is not None:  # the proxy looks the target up; it has to be agreed itself
+            with contextlib.suppress(ValueError):
+                check_target(self._agreed, origin, str(ipaddress.ip_address(host)), self._own_ports)
+            addresses = await self._resolve(proxy.origin[1], proxy.origin[2])
+        else:
+            addresses = await self._resolve(self._way.hosts.get(host, host), port)
         resolved_at = time.perf_counter()
         self._turn += 1
         problem: Failure | None = None
         for offset in range(len(addresses)):
             family, address = addresses[(self._turn + offset) % len(addresses)]
-            check_target(self._agreed, origin, address, self._own_ports)
+            check_target(self._agreed, origin if proxy is None else proxy.origin, address, self._own_ports)
             try:
                 return await self._connect(origin, family, address, begun, resolved_at)
             except Failure as failure:
@@ -177,6 +252,7 @@ class RealNetwork:
 
     async def _connect(self, origin: Origin, family: int, address: str, begun: float, resolved_at: float) -> Connection:
         scheme, host, port = origin
+        proxy = self._proxy
         loop = asyncio.get_running_loop()
         sock = socket.socket(family, socket.SOCK_STREAM)
         sock.setblocking(False)
@@ -184,7 +260,9 @@ class RealNetwork:
         phase, where = "connect", f"{host} ({address}:{port})"
         try:
             async with asyncio.timeout(self._connect_s):
-                await loop.sock_connect(sock, (address, port))
+                await loop.sock_connect(sock, (address, port if proxy is None else proxy.origin[2]))
+                if proxy is not None and scheme == "https":
+                    await _tunnel(loop, sock, proxy, host, port)
                 connected_at = time.perf_counter()
                 phase = "tls"
                 secure = self._ssl if scheme == "https" else None
@@ -214,6 +292,8 @@ class RealNetwork:
             round((connected_at - resolved_at) * 1e6),
             round((done - connected_at) * 1e6) if scheme == "https" else -1,
         )
+        if proxy is not None and scheme == "http":
+            connection.ask_in_full(f"http://{f'[{host}]' if ':' in host else host}:{port}".encode(), proxy.header)
         self._opened += 1
         return connection
 

@@ -40,6 +40,16 @@ class Connection(asyncio.Protocol):
         self._watch.add(self)
         self.alive = True
 
+    def ask_in_full(self, base: bytes, header: bytes) -> None:
+        """From now on to a proxy: requests in absolute form (RFC 9112 §3.2.2), with `header`."""
+        write = self._write
+
+        def forward(data: bytes) -> None:
+            first, _, rest = data.partition(b"\r\n")
+            write(first.replace(b" /", b" " + base + b"/", 1) + b"\r\n" + header + rest)
+
+        self._write = forward
+
     def data_received(self, data: bytes) -> None:
         now = time.perf_counter()
         chain = self._chain

@@ -1,0 +1,125 @@
+"""A project's Python functions in their child process: what they give, what they can't do, what is said when they fail."""
+
+import asyncio
+import os
+import time
+from unittest import TestCase
+
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.functions import Child
+
+MODULE = """import json
+from other import twice
+
+def total(prices, tax="0"):
+    return sum(json.loads(prices)) * (100 + int(tax)) / 100
+
+def listed(n):
+    print("not an answer")
+    return [int(n), twice(n)]
+
+def broken(n):
+    return 1 / int(n)
+
+def slow():
+    while True:
+        pass
+
+def big():
+    return "x" * (2_000_000_000)
+
+def leave():
+    import os
+    os._exit(3)
+
+def outside():
+    found = {}
+    import os, socket
+    found["environment"] = sorted(os.environ)
+    found["user"] = os.geteuid()
+    for name, act in {
+        "network": lambda: socket.create_connection(("127.0.0.1", PORT), 0.3),
+        "keys": lambda: open("/root/.profile" if os.path.exists("/root") else "/etc/shadow"),
+        "write": lambda: open("/tmp/dynamikos-function", "w").write("x"),
+        "fork": lambda: os.fork(),
+        "root": lambda: os.setuid(0),
+    }.items():
+        try:
+            act()
+            found[name] = "done"
+        except Exception as problem:
+            found[name] = type(problem).__name__
+    found["descriptors"] = len(os.listdir("/proc/self/fd"))
+    return found
+"""
+OTHER = "def twice(n):\n    return int(n) * 2\n\ndef _hidden():\n    return 1\n"
+
+
+def called(function: str, *, modules: dict[str, str] | None = None, budget_s: float = 0.5, **given: str) -> str:
+    async def program() -> str:
+        child = Child(modules or {"other": OTHER, "sums": MODULE}, budget_s=budget_s, agreed=True)
+        try:
+            return await child.call(function, given)
+        finally:
+            await child.close()
+
+    return asyncio.run(program())
+
+
+class Calls(TestCase):
+    def test_what_they_return_becomes_text(self) -> None:
+        self.assertEqual(called("sums.total", prices="[10, 20]", tax="10"), "33.0")
+        self.assertEqual(called("sums.listed", n="4"), "[4, 8]")
+        self.assertEqual(asyncio.run(Child({"other": OTHER}, agreed=True).load()), ("other.twice",))
+
+    def test_what_fails_is_said_with_its_line(self) -> None:
+        cases = (
+            ("sums.broken", {"n": "0"}, None, "function", "sums.py, line 12: ZeroDivisionError"), ("sums.slow", {}, None, "function-time", "longer than 0.5 s"),
+            ("sums.big", {}, None, "function", "MemoryError"), ("sums.leave", {}, None, "function", "its process ended"), ("sums.none", {}, None, "function", "there is no function sums.none"),
+            ("sums.total", {}, None, "function", "missing 1 required positional argument: 'prices'"), ("x.y", {}, {"x": "def y(:\n"}, "function", "x.py, line 1"),
+            ("x.y", {}, {"x": "a = 1\nb = a / 0\n"}, "function", "x.py, line 2: ZeroDivisionError"), ("x.y", {}, {"x": "import os\nos._exit(1)"}, "function", "ended"),
+        )  # fmt: skip
+        for function, given, modules, kind, words in cases:
+            with self.subTest(function, words=words), self.assertRaises(Failure) as said:
+                called(function, modules=modules, **given)
+            self.assertEqual(said.exception.kind, kind)
+            self.assertIn(words, said.exception.detail)
+
+    def test_after_one_that_never_ends_the_next_works(self) -> None:
+        async def program() -> tuple[str, float]:
+            child = Child({"other": OTHER, "sums": MODULE}, budget_s=0.3, agreed=True)
+            try:
+                with self.assertRaises(Failure):
+                    await child.call("sums.slow", {})
+                begun = time.monotonic()
+                return await child.call("other.twice", {"n": "4"}), time.monotonic() - begun
+            finally:
+                await child.close()
+
+        found, took = asyncio.run(program())
+        self.assertEqual(found, "8")
+        self.assertLess(took, 5)
+
+    def test_nothing_outside_can_be_reached(self) -> None:
+        async def program() -> dict[str, object]:
+            server = await asyncio.start_server(lambda reader, writer: None, "127.0.0.1", 0)
+            port = server.sockets[0].getsockname()[1]
+            child = Child({"other": OTHER, "sums": MODULE.replace("PORT", str(port))}, budget_s=3, agreed=True)
+            try:
+                import json
+
+                return {**json.loads(await child.call("sums.outside", {})), "alone": child.alone}
+            finally:
+                await child.close()
+                server.close()
+
+        os.environ["DYNAMIKOS_TEST_SECRET"] = "x"
+        found = asyncio.run(program())
+        self.assertEqual(found["environment"], [])
+        self.assertLessEqual(found["descriptors"], 6)  # type: ignore[operator]
+        if os.geteuid() == 0:
+            self.assertNotEqual(found["user"], 0)
+            self.assertEqual(found["root"], "PermissionError")
+        for what in ("write", "fork", "keys"):
+            self.assertNotEqual(found[what], "done", what)
+        self.assertNotEqual(found["network"], "done" if found["alone"] else "")
