@@ -74,7 +74,13 @@ class Columns(TestCase):
                 self.assertGreater(len(set(made)), 1)
                 self.assertEqual(made[:50], list(column(rule, 50)))
         self.assertNotEqual(list(column(Rule(kind="uuid", seed=2), 3)), list(column(Rule(kind="uuid"), 3)))
-        for wrong in (Rule(kind="pattern"), Rule(kind="choice"), Rule(kind="date", first="soon"), Rule(kind="date", form="%99999999d"), Rule(kind="number", places=99)):
+        for wrong in (
+            Rule(kind="pattern"),
+            Rule(kind="choice"),
+            Rule(kind="date", first="soon"),
+            Rule(kind="date", form="%99999999d"),
+            Rule(kind="number", places=99),
+        ):
             with self.assertRaises(ImportRefused):
                 column(wrong, 1)
 
@@ -132,7 +138,9 @@ class Dealing(TestCase):
 
     def test_when_rows_run_out(self) -> None:
         four = [(0.0, 100.0)] * 4
-        self.assertAlmostEqual(used_up_s(Deal(), 10, four, 10) or 0, 20, places=3)  # 4 at 0, 10 and 20 s: the third taking of all is one too many
+        self.assertAlmostEqual(
+            used_up_s(Deal(), 10, four, 10) or 0, 20, places=3
+        )  # 4 at 0, 10 and 20 s: the third taking of all is one too many
         self.assertIsNone(used_up_s(Deal(), 40, four, 10))
         self.assertEqual(used_up_s(Deal(whose="slice"), 12, four, 10), 30)
         self.assertIsNone(used_up_s(Deal(when="user"), 4, four, 10))

@@ -24,12 +24,7 @@ class Templates(TestCase):
         self.assertEqual(compile_text("plain } {").fixed, "plain } {")
 
     def test_errors_say_what_to_do(self) -> None:
-        for source, words in (
-            ("{{ a", "never closed"),
-            ("{{ a + }}", "be read"),
-            ("{{ }}", "not a name"),
-            ("{{ a.b.c }}", "not a name"),
-        ):
+        for source, words in (("{{ a", "never closed"), ("{{ a + }}", "be read"), ("{{ }}", "not a name"), ("{{ a.b.c }}", "not a name")):
             with self.subTest(source), self.assertRaisesRegex(TemplateError, words):
                 compile_text(source)
         with self.assertRaisesRegex(TemplateError, "token has no value here"):

@@ -33,7 +33,11 @@ def frozen(
         form=1, plan="p", name="P", journey="j", environment="e", grace_s=grace_s,
         profile=(Stretch(stretch="climb", to=users, seconds=climb_s), Stretch(stretch="hold", seconds=hold_s)),
     )  # fmt: skip
-    data = (DataPile(key="observers", columns=("email", "password"), secret=("password",), rows=len(rows), deal=deal or Deal()),) if rows is not None else ()
+    data = (
+        (DataPile(key="observers", columns=("email", "password"), secret=("password",), rows=len(rows), deal=deal or Deal()),)
+        if rows is not None
+        else ()
+    )
     return FrozenRun(run="r", seed=seed, plan=plan, journey=journey, values={"env.base": BASE}, agreed=(parse_target(BASE),), data=data)
 
 

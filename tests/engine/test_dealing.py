@@ -35,7 +35,9 @@ class Rules(TestCase):
     def test_one_pile(self) -> None:
         _, sink, paths, _, _ = dealt(Deal())
         self.assertEqual(sorted(of(1, paths) + of(2, paths))[:6], [1, 1, 2, 2, 3, 4])  # eight takings of six rows, in turn
-        self.assertEqual(sorted((turn, row, user) for message in sink.messages for _, user, turn, row in message.dealt)[:2], [(0, 0, 1), (0, 1, 2)])
+        self.assertEqual(
+            sorted((turn, row, user) for message in sink.messages for _, user, turn, row in message.dealt)[:2], [(0, 0, 1), (0, 1, 2)]
+        )
 
     def test_used_up_the_user_leaves_or_the_run_stops_or_all_stay(self) -> None:
         ended, sink, paths, _, _ = dealt(Deal(then="leave"), hold_s=20)
@@ -74,7 +76,13 @@ class Rules(TestCase):
         ]  # fmt: skip
         specs = specs_of(piles, {"a": ROWS, "b": [["u"], ["v"], ["w"]]}, None, alone=True)
         self.assertEqual([(spec.name, [name for _, name in spec.columns], spec.followed) for spec in specs], [("a", ["a.x"], None), ("a.y", ["a.y"], None), ("b", ["b.z"], 0)])  # fmt: skip
-        made = frozen(ROUND.replace("observers.email", "observers.password"), users=1, hold_s=5.5, rows=ROWS, deal=Deal(order="shuffled", apart=("password",)))
+        made = frozen(
+            ROUND.replace("observers.email", "observers.password"),
+            users=1,
+            hold_s=5.5,
+            rows=ROWS,
+            deal=Deal(order="shuffled", apart=("password",)),
+        )
         _, sink, _ = perform(made, ok, rows=ROWS)
         taken = [(pile, row) for message in sink.messages for pile, _, _, row in message.dealt]
         self.assertNotEqual([row for pile, row in taken if pile == 0], [row for pile, row in taken if pile == 1])

@@ -94,7 +94,9 @@ class Repeating(TestCase):
 
     def test_until_something_arrives(self) -> None:
         times = itertools.count(1)
-        _, _, _, network, ledger = run(self.MAIL, lambda data: Scripted(answer(b"code 77" if b"postbox" in data and next(times) == 3 else b"none yet"), 0.1), hold_s=4)
+        _, _, _, network, ledger = run(
+            self.MAIL, lambda data: Scripted(answer(b"code 77" if b"postbox" in data and next(times) == 3 else b"none yet"), 0.1), hold_s=4
+        )
         self.assertEqual(asked(network)[:4], ["/postbox"] * 3 + ["/77"])
         mail = named(ledger, "Wait for the mail")
         self.assertEqual((mail.passed.n, mail.tries, mail.failures), (1, 3, 0))

@@ -19,7 +19,9 @@ _armed = False
 
 def _ring(number: int, frame: object) -> None:
     if _armed:
-        raise OverBudget(f"captures, checks and expressions of one request took longer than {LONGEST_S * 1000:.0f} ms, so they were cut off")
+        raise OverBudget(
+            f"captures, checks and expressions of one request took longer than {LONGEST_S * 1000:.0f} ms, so they were cut off"
+        )
 
 
 def install() -> bool:

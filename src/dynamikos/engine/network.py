@@ -169,7 +169,9 @@ def context_of(way: Way, key: str, trust: str | None) -> ssl.SSLContext:
             try:
                 context.load_cert_chain(file.name)
             except (ssl.SSLError, OSError) as problem:
-                raise Failure("tls", f"the client certificate and its key can't be used: {getattr(problem, 'reason', '') or problem}") from problem
+                raise Failure(
+                    "tls", f"the client certificate and its key can't be used: {getattr(problem, 'reason', '') or problem}"
+                ) from problem
     context.set_alpn_protocols(["http/1.1"])
     return context
 

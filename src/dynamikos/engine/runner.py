@@ -157,7 +157,7 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
         gc.set_threshold(*threshold)
         tell(max(int(clock.now() - begin), recorder._closed + 1), last=True)
     if control.why and control.stopped == "gently":
-        return f"stopped: {control.why}"[:40]
+        return f"stopped: {control.why}"[:120]
     return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
 
 

@@ -9,7 +9,6 @@ import signal
 import socket
 import time
 import uuid
-import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,18 +18,23 @@ import procrastinate
 import psycopg
 from uuid_utils.compat import uuid7
 
+from dynamikos.core.dealing import raw_rows
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.engine.clock import RealClock
-from dynamikos.engine.network import RealNetwork
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.functions import Child
+from dynamikos.engine.rows import RowFile
 from dynamikos.engine.runner import Control, Shard, run
+from dynamikos.fleet.leasing import DatabaseLessor
 from dynamikos.fleet.outbox import Outbox
-from dynamikos.fleet.rehearsing import Stage
+from dynamikos.fleet.rehearsing import Stage, network_for
 from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S
+from dynamikos.sealing import X25519PrivateKey, new_key, public_of, unbox
 
 log = logging.getLogger(__name__)
 VERSION = "0.1.0"
-Rows = dict[str, list[list[str]]]
+Rows = dict[str, RowFile]
 
 
 @dataclass(slots=True)
@@ -41,6 +45,7 @@ class Identity:
     place: str
     name: str
     lock: int
+    key: X25519PrivateKey  # made for its own life; secrets are boxed for it
 
     @property
     def queue(self) -> str:
@@ -50,7 +55,7 @@ class Identity:
 def identity(place: str) -> Identity:
     made = uuid7()
     lock = int.from_bytes(hashlib.sha256(made.bytes).digest()[:8], "big") >> 2  # positive, 62 bits
-    return Identity(made, place, f"{place} {socket.gethostname()} {os.getpid()}", lock)
+    return Identity(made, place, f"{place} {socket.gethostname()} {os.getpid()}", lock, new_key())
 
 
 async def serve(
@@ -61,7 +66,7 @@ async def serve(
         os.setpriority(os.PRIO_PROCESS, 0, -10)  # planned instants matter more than anything else here; only root may
     me = identity(place)
     controls: dict[str, Control] = {}
-    stage = Stage(conninfo, own_ports)
+    stage = Stage(conninfo, own_ports, me.key)
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=conninfo, min_size=1, max_size=4))
 
     @app.task(name="perform_shard", queue=me.queue)
@@ -75,6 +80,10 @@ async def serve(
     @app.task(name="clean_up", queue=me.queue)
     async def perform_clean_up(rehearsal: str) -> None:
         await stage.clean_up(rehearsal)
+
+    @app.task(name="try_function", queue=me.queue)
+    async def perform_attempt(attempt: str) -> None:
+        await try_function(conninfo, attempt)
 
     stop = asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -110,10 +119,10 @@ async def _present(conninfo: str, me: Identity, controls: dict[str, Control], te
             async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
                 await link.execute("SELECT pg_advisory_lock(%s)", (me.lock,))
                 await link.execute(
-                    "INSERT INTO places_generator (id, place, name, version, process, lock, capacity, started_at, last_seen, clock_error_us)"
-                    " VALUES (%s, %s, %s, %s, %s, %s, 0, now(), clock_timestamp(), 0)"
+                    "INSERT INTO places_generator (id, place, name, version, process, lock, capacity, started_at, last_seen, clock_error_us, public_key)"
+                    " VALUES (%s, %s, %s, %s, %s, %s, 0, now(), clock_timestamp(), 0, %s)"
                     " ON CONFLICT (id) DO UPDATE SET last_seen = clock_timestamp()",
-                    (me.id, me.place, me.name, VERSION, os.getpid(), me.lock),
+                    (me.id, me.place, me.name, VERSION, os.getpid(), me.lock, public_of(me.key)),
                 )
                 await link.execute("LISTEN dynamikos_command")
                 tell(f"generator {me.name} is ready")
@@ -161,16 +170,18 @@ async def offset_of(link: psycopg.AsyncConnection) -> tuple[float, float]:
     return best
 
 
-async def _load(link: psycopg.AsyncConnection, frozen: FrozenRun) -> Rows:
-    """The rows of the frozen blocks."""
+async def _load(link: psycopg.AsyncConnection, frozen: FrozenRun, spool: Path) -> Rows:
+    """The rows of the frozen blocks, each block written to a file of our own as it comes. Raises DynamikosError for a damaged one."""
     rows: Rows = {}
     for pile in frozen.data:
-        found: list[list[str]] = []
+        file = rows[pile.key] = RowFile(spool)
         for sha256 in pile.blocks:
             row = await (await link.execute("SELECT body FROM datasets_datablock WHERE sha256 = %s", (sha256,))).fetchone()
-            assert row is not None
-            found.extend(msgspec.msgpack.decode(zlib.decompress(bytes(row[0])), type=list[list[str]]))
-        rows[pile.key] = found
+            if row is None:
+                raise DynamikosError(f"a block of {pile.key} is not in the database any more; import it again")
+            file.add(raw_rows(bytes(row[0]), sha256))
+            await asyncio.sleep(0)
+        file.finish()
     return rows
 
 
@@ -193,33 +204,80 @@ async def _perform(
         )).fetchone()  # fmt: skip
         assert row is not None
         frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
-        rows = await _load(link, frozen)
+        delivered = await (await link.execute("SELECT body FROM runs_delivery WHERE shard_id = %s", (shard_id,))).fetchone()
+        problem: DynamikosError | None = None
+        rows: Rows = {}
+        secrets: dict[str, str] = {}
+        try:
+            rows = await _load(link, frozen, spool)
+            secrets = unbox(bytes(delivered[0]) if delivered else b"", me.key)
+        except DynamikosError as wrong:
+            problem = wrong
         offset, error = await offset_of(link)
         await link.execute(
             "UPDATE runs_shard SET offset_us = %s, offset_error_us = %s WHERE id = %s", (round(offset * 1e6), round(error * 1e6), shard_id)
         )
     begin = float(row[1]) - offset
-    clock, network = RealClock(), RealNetwork(frozen.agreed, own_ports=own_ports)
     outbox = Outbox(conninfo, str(run_id), shard_id, spool)
     control = controls[str(run_id)] = Control()
+    lessor, functions = DatabaseLessor(conninfo, shard_id), Child(frozen.functions, agreed=frozen.functions_agreed)
+    clock, network = RealClock(), None
     ended = "lost"
     try:
-        ended = await run(
-            Shard(number=number, count=int(row[2]), frozen=frozen, rows=dict(rows), secrets={}),
-            network,
-            clock,
-            outbox,
-            begin=begin,
-            control=control,
+        if problem is not None:
+            raise problem
+        network = network_for(frozen, secrets, own_ports)
+        if frozen.functions:
+            await functions.load()
+        shard = Shard(
+            number=number, count=int(row[2]), frozen=frozen, rows=dict(rows), secrets=_known(secrets), lessor=lessor, functions=functions
         )
-    except DynamikosError as problem:
-        ended = f"refused: {problem}"[:40]
+        ended = await run(shard, network, clock, outbox, begin=begin, control=control)
+    except DynamikosError as wrong:
+        ended = f"refused: {wrong}"[:120]
+    except Failure as failure:
+        ended = f"refused: {failure.detail}"[:120]
     finally:
         controls.pop(str(run_id), None)
-        await network.aclose()
+        if network is not None:
+            await network.aclose()
         clock.close()
+        await functions.close()
+        await lessor.aclose()
         await outbox.close()
+        for file in rows.values():
+            file.close()
         await _state(conninfo, shard_id, ended)
+
+
+def _known(secrets: dict[str, str]) -> dict[str, str]:
+    return {f"secrets.{name}": value for name, value in secrets.items()}
+
+
+async def try_function(conninfo: str, pk: str) -> None:
+    """Performs one try of a function, as runs perform it: in a child that is closed off."""
+    async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
+        found = await link.execute(
+            "SELECT function, given, modules, agreed FROM functions_attempt WHERE id = %s AND state = 'asked'", (pk,)
+        )
+        row = await found.fetchone()
+        if row is None:
+            return
+        child = Child(dict(row[2]), agreed=bool(row[3]))
+        state, begun = "returned", time.perf_counter()
+        try:
+            await child.load()
+            begun = time.perf_counter()
+            answer = await child.call(str(row[0]), dict(row[1])) if row[0] else ", ".join(child.names)
+        except Failure as failure:
+            state, answer = "failed", failure.detail
+        finally:
+            await child.close()
+        took = (time.perf_counter() - begun) * 1000
+        await link.execute(
+            "UPDATE functions_attempt SET state = %s, answer = %s, took_ms = %s WHERE id = %s",
+            (state, answer[:20_000].replace("\0", ""), took, pk),
+        )
 
 
 async def _state(conninfo: str, shard_id: int, ended: str) -> None:

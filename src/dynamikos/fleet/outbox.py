@@ -38,6 +38,9 @@ class Outbox:
         facts = (exchange.series, exchange.reason[:120], exchange.user, exchange.round)
         self._put("kept", exchange.second, pack_kept(exchange), facts)
 
+    def write(self, into: str, row: dict[str, str]) -> None:
+        self._put("row", 0, msgspec.json.encode(row), (into,))
+
     def unsent(self) -> int:
         return len(self._waiting) + self._spooled
 
@@ -90,6 +93,11 @@ class Outbox:
                 'WITH put AS (INSERT INTO runs_report (shard_id, second, body) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING)'
                 " SELECT pg_notify('dynamikos_report', %s)", (self._shard_id, second, body, self._run),
             )  # fmt: skip
+        elif kind == "row":
+            await link.execute(
+                'INSERT INTO runs_writtenrow (run_id, "into", "row") SELECT run_id, %s, %s::jsonb FROM runs_shard WHERE id = %s',
+                (facts[0], body.decode().replace("\\u0000", ""), self._shard_id),
+            )
         else:
             series, reason, user, round_number = facts
             await link.execute(

@@ -9,31 +9,46 @@ from typing import Any
 
 import msgspec
 import psycopg
+from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports import KeptExchange, pack_kept
+from dynamikos.core.values import bind
 from dynamikos.engine.clock import RealClock
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.functions import Child
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.runner import Rehearsal, Shard
 from dynamikos.fleet.settings import CLEAN_UP_S
+from dynamikos.sealing import X25519PrivateKey, unbox
 
 log = logging.getLogger(__name__)
 Rows = dict[str, list[list[str]]]
 Link = psycopg.AsyncConnection[Any]
 
 
+def network_for(
+    frozen: FrozenRun, secrets: dict[str, str], own_ports: frozenset[int], *, first_byte_s: float = 60.0, whole_s: float = 120.0
+) -> RealNetwork:
+    """The network as the frozen environment wants it. Raises Failure for what can't be used."""
+    known = {**frozen.values, **{f"secrets.{name}": value for name, value in secrets.items()}}
+    way = replace(frozen.way, proxy=bind(frozen.way.proxy, known)) if frozen.way.proxy else frozen.way
+    key = secrets.get(way.key_secret, "")
+    return RealNetwork(frozen.agreed, own_ports=own_ports, first_byte_s=first_byte_s, whole_s=whole_s, way=way, key=key)
+
+
 class Stage:
     """The rehearsals of one generator. What a user ended with (values, cookies) stays in its memory alone, for a while, to clean up with."""
 
-    def __init__(self, conninfo: str, own_ports: frozenset[int]) -> None:
-        self._conninfo, self._own_ports = conninfo, own_ports
-        self._left: dict[str, tuple[float, int, Rehearsal, FrozenRun]] = {}
+    def __init__(self, conninfo: str, own_ports: frozenset[int], key: X25519PrivateKey) -> None:
+        self._conninfo, self._own_ports, self._key = conninfo, own_ports, key
+        self._left: dict[str, tuple[float, int, Rehearsal, FrozenRun, dict[str, str]]] = {}
 
     async def rehearse(self, pk: str) -> None:
         async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
             gate = await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows, user_number",
+                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows, user_number, secrets",
                 (pk,),
             )
             row = await gate.fetchone()
@@ -46,12 +61,22 @@ class Stage:
             frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
             rows = msgspec.msgpack.decode(bytes(row[1]), type=Rows)
             await _announce(link, pk, 0, "state", "running")
-            made = Rehearsal(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets={}), int(row[2]))
-            state, reason, number = await self._perform(link, pk, 0, frozen, made.perform, stoppable=True)
-            if frozen.journey.cleanup:
-                self._keep(pk, number, made, frozen)
+            state, reason, number = "failed", "", 0
+            functions = Child(frozen.functions, agreed=frozen.functions_agreed)
+            try:
+                secrets = unbox(bytes(row[3]), self._key)
+                known = {f"secrets.{name}": value for name, value in secrets.items()}
+                made = Rehearsal(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=known, functions=functions), int(row[2]))
+                state, reason, number = await self._perform(link, pk, 0, frozen, secrets, made.perform, stoppable=True)
+            except DynamikosError as problem:
+                reason = str(problem)
+            finally:
+                await functions.close()
+            if frozen.journey.cleanup and number:
+                self._keep(pk, number, made, frozen, secrets)
             await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, ended_at = clock_timestamp() WHERE id = %s", (state, reason, pk)
+                "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, secrets = '', ended_at = clock_timestamp() WHERE id = %s",
+                (state, reason, pk),
             )
             await _announce(link, pk, number + 1, "end", state)
 
@@ -61,22 +86,22 @@ class Stage:
             if left is None:
                 await link.execute("UPDATE rehearsals_rehearsal SET cleanup = 'gone' WHERE id = %s AND cleanup = 'asked'", (pk,))
                 return
-            _, number, made, frozen = left
+            _, number, made, frozen, secrets = left
             await link.execute("UPDATE rehearsals_rehearsal SET cleanup = 'running' WHERE id = %s", (pk,))
-            state, reason, _ = await self._perform(link, pk, number, frozen, made.clean_up, stoppable=False)
+            state, reason, _ = await self._perform(link, pk, number, frozen, secrets, made.clean_up, stoppable=False)
             ended = "done" if state == "passed" else "failed"
             await link.execute(
                 "UPDATE rehearsals_rehearsal SET cleanup = %s, reason = CASE WHEN %s = '' THEN reason ELSE %s END WHERE id = %s",
                 (ended, reason, reason, pk),
             )
 
-    def _keep(self, pk: str, number: int, made: Rehearsal, frozen: FrozenRun) -> None:
+    def _keep(self, pk: str, number: int, made: Rehearsal, frozen: FrozenRun, secrets: dict[str, str]) -> None:
         now = time.monotonic()
         self._left = {key: kept for key, kept in self._left.items() if now - kept[0] < CLEAN_UP_S}
-        self._left[pk] = (now, number, made, frozen)
+        self._left[pk] = (now, number, made, frozen, secrets)
 
     async def _perform(
-        self, link: Link, pk: str, number: int, frozen: FrozenRun,
+        self, link: Link, pk: str, number: int, frozen: FrozenRun, secrets: dict[str, str],
         work_on: Callable[[RealNetwork, RealClock, Callable[[KeptExchange], None]], Awaitable[str]], *, stoppable: bool,
     ) -> tuple[str, str, int]:  # fmt: skip
         """(state, reason, number of the next exchange) of something that exchanges; each exchange is stored as it ends."""
@@ -97,7 +122,13 @@ class Stage:
                     await _announce(link, pk, at, "exchange", json.dumps({"number": at}))
 
         sender = asyncio.create_task(deliver(), name="deliver")
-        clock, network = RealClock(), RealNetwork(frozen.agreed, own_ports=self._own_ports, first_byte_s=30.0, whole_s=60.0)
+        clock = RealClock()
+        try:
+            network = network_for(frozen, secrets, self._own_ports, first_byte_s=30.0, whole_s=60.0)
+        except Failure as failure:
+            queue.put_nowait(None)
+            clock.close()
+            return "failed", failure.detail, await sender
         work = asyncio.ensure_future(work_on(network, clock, queue.put_nowait))
 
         async def obey() -> None:

@@ -29,6 +29,7 @@ APPS = [
     "places",
     "recordings",
     "datasets",
+    "functions",
     "journeys",
     "rehearsals",
     "strands",
@@ -124,6 +125,8 @@ LOGGING = {
     "root": {"handlers": ["console"], "level": "WARNING"},
 }
 
+SEALING_KEY = STATE / "sealing.key"
+UPLOADS = STATE / "uploads"  # files on their way into data sets
 # Dynamikos's own; seconds. Tests make them short.
 MAX_UPLOAD_BYTES = int(os.environ.get("DYNAMIKOS_MAX_UPLOAD_BYTES", 300_000_000))
 GENERATOR_LOST_S = float(os.environ.get("DYNAMIKOS_GENERATOR_LOST_S", 4.0))

@@ -3,12 +3,18 @@
 import re
 from collections.abc import Callable
 from itertools import islice
+from pathlib import Path
+from random import Random
 
 import msgspec
 
 from dynamikos.core.captures import Capture, View, compile_capture, compile_finder
 from dynamikos.core.correlation import Rule, Strand, find_strands
+from dynamikos.core.dealing import Form, Reading, packed
+from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Exchange
+from dynamikos.core.values import Maker, Values, compile_condition, compile_list, compile_text
+from dynamikos.core.values.template import HOLE
 
 Progress = Callable[[float], None]
 MAX_MATCHES, AROUND = 200, 60
@@ -81,4 +87,65 @@ def strands(payload: bytes, progress: Progress) -> bytes:
     return msgspec.msgpack.encode(found)
 
 
-JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {"trial": trial, "strands": strands}
+def read_table(payload: bytes, progress: Progress) -> bytes:
+    """(path of a file, its name for messages, Form, path for blocks) → (columns, hash and rows and length of each block).
+
+    The blocks' bodies are written one after the other into the second file. Raises ImportRefused.
+    """
+    path, name, form, out = msgspec.msgpack.decode(payload, type=tuple[str, str, Form, str])
+    size = max(1, Path(path).stat().st_size)
+    blocks: list[tuple[str, int, int]] = []
+    with open(path, "rb") as source, open(out, "wb") as sink:
+        reading = Reading(iter(lambda: source.read(1 << 18), b""), name, form)
+        for block in packed(reading.rows()):
+            sink.write(block.body)
+            blocks.append((block.sha256, block.rows, len(block.body)))
+            progress(min(0.99, reading.read_bytes / size))
+    return msgspec.msgpack.encode((reading.columns, blocks))
+
+
+class Asked(msgspec.Struct, frozen=True, array_like=True):
+    """An expression to be tried: a text with holes, the values there are, and what it is to be: text, condition or list."""
+
+    text: str
+    values: dict[str, str]
+    kind: str
+    now_us: int
+
+
+class Found(msgspec.Struct, frozen=True, array_like=True):
+    """What a text came to, or what is wrong and in which of its holes (from, to; 0, 0: nowhere)."""
+
+    value: str
+    problem: str
+    start: int
+    end: int
+
+
+def evaluate(payload: bytes, progress: Progress) -> bytes:
+    """Asked → Found."""
+    asked = msgspec.msgpack.decode(payload, type=Asked)
+    holes = [match.span() for match in HOLE.finditer(asked.text)]
+    maker = Maker(lambda: Random(1), lambda: asked.now_us, known=asked.values)
+    values = Values(asked.values, maker)
+
+    def whole() -> str:
+        if asked.kind == "condition":
+            return "holds" if compile_condition(asked.text)(values) else "does not hold"
+        if asked.kind == "list":
+            found = compile_list(asked.text)(values)
+            return f"{len(found)}: {', '.join(found[:8])}"
+        return compile_text(asked.text).fill(values)
+
+    try:
+        return msgspec.msgpack.encode(Found(whole()[:2000], "", 0, 0))
+    except TemplateError as problem:
+        for start, end in holes:  # which hole it is
+            try:
+                compile_text(asked.text[start:end]).fill(values)
+            except TemplateError as inner:
+                return msgspec.msgpack.encode(Found("", str(inner), start, end))
+        return msgspec.msgpack.encode(Found("", str(problem), 0, 0))
+
+
+JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {"trial": trial, "strands": strands, "read_table": read_table, "evaluate": evaluate}

@@ -64,7 +64,11 @@ def maker(rule: Rule) -> Callable[[int], str]:
 
             def fill(at: int) -> str:
                 source = drawn(at)
-                made = {"#": lambda: source.choice("0123456789"), "?": lambda: source.choice("abcdefghijklmnopqrstuvwxyz"), "{n}": lambda: str(at + 1)}
+                made = {
+                    "#": lambda: source.choice("0123456789"),
+                    "?": lambda: source.choice("abcdefghijklmnopqrstuvwxyz"),
+                    "{n}": lambda: str(at + 1),
+                }
                 return "".join(made[part]() if part in made else part for part in parts)
 
             return fill

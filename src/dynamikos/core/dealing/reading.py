@@ -136,11 +136,15 @@ class Reading:
             except UnicodeDecodeError as problem:
                 line = lines + rest.count("\n") + chunk.count(b"\n", 0, max(0, problem.start)) + 1
                 raise self._refused(
-                    line, f"byte {problem.object[problem.start]:#04x} is not {self.form.encoding.upper()}. Choose another encoding above, or save the file in UTF-8."
+                    line,
+                    f"byte {problem.object[problem.start]:#04x} is not {self.form.encoding.upper()}. Choose another encoding above, or save the file in UTF-8.",
                 ) from problem
             if "\0" in text:
                 line = lines + text.count("\n", 0, text.index("\0")) + 1
-                raise self._refused(line, "it holds NUL bytes, so it is not text (or in another encoding, such as UTF-16). Choose it above, or save the file as text.")
+                raise self._refused(
+                    line,
+                    "it holds NUL bytes, so it is not text (or in another encoding, such as UTF-16). Choose it above, or save the file as text.",
+                )
             parts = text.split("\n")
             rest = parts.pop()
             lines += len(parts)
@@ -207,7 +211,9 @@ class Reading:
             words = f"a cell of more than {LONGEST_CELL:,} characters" if "limit" in str(problem) else str(problem)
             raise self._refused(reader.line_num, f"{words}. Is a quote never closed, or is the quote sign another one?") from problem
         if ragged:
-            raise ImportRefused("; ".join(ragged) + ". Mend these lines (a quote or delimiter too many?), or choose another delimiter above.")
+            raise ImportRefused(
+                "; ".join(ragged) + ". Mend these lines (a quote or delimiter too many?), or choose another delimiter above."
+            )
         if not count:
             raise ImportRefused(f"{self.name} has a header but no rows. Add at least one row.")
 
@@ -222,14 +228,14 @@ class Reading:
             except ValueError as problem:
                 raise self._refused(number, f"not JSON: {str(problem)[:120]}") from problem
             if not isinstance(found, dict):
-                raise self._refused(number, "not an object; each line is one, such as {\"email\": \"a@example\"}")
+                raise self._refused(number, 'not an object; each line is one, such as {"email": "a@example"}')
             yield number, found
 
     def _json_columns(self) -> tuple[str, ...]:
         self._made = self._objects()
         first = next(self._made, None)
         if first is None:
-            raise ImportRefused(f"{self.name} is empty. Each line is an object, such as {{\"email\": \"a@example\"}}.")
+            raise ImportRefused(f'{self.name} is empty. Each line is an object, such as {{"email": "a@example"}}.')
         self._opening = first
         wrong = next((name for name in first[1] if not COLUMN.match(name)), None)
         if wrong is not None:

@@ -45,6 +45,7 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     fingerprints: dict[str, str] = {}
     way: Way = Way()
     functions: dict[str, str] = {}
+    functions_agreed: bool = False
     agreed: tuple[AgreedTarget, ...] = ()
     data: tuple[DataPile, ...] = ()
 
@@ -97,7 +98,8 @@ def checks_of(journey: Journey) -> tuple[CheckPlace, ...]:
         for request in step.requests:
             first = len(made)
             made.extend(
-                CheckPlace(no=first + at, first=first, step=step.step, request=request.request, check=check) for at, check in enumerate(request.checks)
+                CheckPlace(no=first + at, first=first, step=step.step, request=request.request, check=check)
+                for at, check in enumerate(request.checks)
             )
     return tuple(made)
 

@@ -391,7 +391,12 @@ def wrap(journey: Journey, step_key: str, kind: Kind) -> tuple[Journey, str]:
     _, _, step = find(journey, step_key)
     made, key = add_item(journey, kind, step_key)
     made = put_into(made, step_key, key, 0)
-    name = {"repeat": f"Repeat: {step.name}", "each": f"For each: {step.name}", "if": f"If: {step.name}", "choose": f"Perhaps: {step.name}"}[kind]
+    name = {
+        "repeat": f"Repeat: {step.name}",
+        "each": f"For each: {step.name}",
+        "if": f"If: {step.name}",
+        "choose": f"Perhaps: {step.name}",
+    }[kind]
     return change_step(made, key, name=name), key
 
 

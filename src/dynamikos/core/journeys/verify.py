@@ -184,7 +184,11 @@ def _item_problems(step: Step, functions: Collection[str] | None) -> Iterator[Pr
     if step.kind == "choose" and not any(branch.weight > 0 for branch in step.branches):
         yield wrong("choose: at least one branch needs a weight above 0")
     if step.call is not None and functions is not None and step.call.function not in functions:
-        there = f"there are {', '.join(sorted(functions)[:12])}" if functions else "the project has none yet; an owner, or who may, adds a module under Functions"
+        there = (
+            f"there are {', '.join(sorted(functions)[:12])}"
+            if functions
+            else "the project has none yet; an owner, or who may, adds a module under Functions"
+        )
         yield wrong(f"call: there is no function {step.call.function}; {there}")
     if step.keep is not None:
         if not step.keep.row:

@@ -29,6 +29,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
     seed: int = 1
+    generators: Annotated[int, msgspec.Meta(ge=1, le=256)] = 1
     grace_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 30.0
     note: str = ""
 

@@ -15,13 +15,15 @@ MAX_FORMAT = 200
 def verified(form: str) -> str:
     """`form` when it may be given to strftime: known letters, no widths (they could ask for gigabytes). Raises TemplateError."""
     if len(form) > MAX_FORMAT or not FORMAT.match(form):
-        raise TemplateError(f"“{form[:40]}” is no date format; write letters such as %d.%m.%Y or %Y-%m-%dT%H:%M:%S (%s: seconds since 1970)")
+        raise TemplateError(
+            f"“{form[:40]}” is no date format; write letters such as %d.%m.%Y or %Y-%m-%dT%H:%M:%S (%s: seconds since 1970)"
+        )
     return form
 
 
 @lru_cache(maxsize=64)
 def zone_of(name: str) -> tzinfo:
-    """"UTC", an offset such as "+02:00", or a name such as "Europe/Oslo". Raises TemplateError."""
+    """ "UTC", an offset such as "+02:00", or a name such as "Europe/Oslo". Raises TemplateError."""
     offset = OFFSET.match(name)
     if offset:
         minutes = int(offset.group(2)) * 60 + int(offset.group(3))
@@ -33,7 +35,9 @@ def zone_of(name: str) -> tzinfo:
     try:
         return ZoneInfo(name)
     except Exception as problem:
-        raise TemplateError(f"“{name[:40]}” is no time zone; write UTC, an offset such as +02:00, or a name such as Europe/Oslo") from problem
+        raise TemplateError(
+            f"“{name[:40]}” is no time zone; write UTC, an offset such as +02:00, or a name such as Europe/Oslo"
+        ) from problem
 
 
 def moved(instant: datetime, days: object = 0, hours: object = 0, minutes: object = 0, seconds: object = 0) -> datetime:

@@ -72,7 +72,10 @@ class _Sandbox(SandboxedEnvironment):
 def _environment() -> _Sandbox:
     made = _Sandbox(undefined=StrictUndefined, optimized=False, autoescape=False, cache_size=0)
     made.filters = {**RICH, "_compare": compared, "_join": joined}
-    made.tests = {"defined": lambda value: not isinstance(value, StrictUndefined), "undefined": lambda value: isinstance(value, StrictUndefined)}
+    made.tests = {
+        "defined": lambda value: not isinstance(value, StrictUndefined),
+        "undefined": lambda value: isinstance(value, StrictUndefined),
+    }
     made.globals = {}
     return made
 
@@ -104,7 +107,9 @@ class Making:
 
             def call(*args: Any) -> str:
                 if not fewest <= len(args) <= most:
-                    raise TemplateError(f"make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}")
+                    raise TemplateError(
+                        f"make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}"
+                    )
                 try:
                     return function(maker, [as_text(arg) for arg in args])
                 except ValueError as problem:
@@ -129,9 +134,7 @@ class Making:
 
 
 def _now(maker: Maker) -> _Made:
-    def now(
-        form: str = "%Y-%m-%dT%H:%M:%SZ", days: Any = 0, hours: Any = 0, minutes: Any = 0, seconds: Any = 0, zone: str = "UTC"
-    ) -> str:
+    def now(form: str = "%Y-%m-%dT%H:%M:%SZ", days: Any = 0, hours: Any = 0, minutes: Any = 0, seconds: Any = 0, zone: str = "UTC") -> str:
         instant = datetime.fromtimestamp(maker.now_us() / 1e6, UTC).astimezone(dates.zone_of(zone))
         return dates.written(dates.moved(instant, days, hours, minutes, seconds), form)
 
@@ -185,7 +188,9 @@ class _Reader(NodeTransformer):
         is_function = isinstance(called, nodes.Name) and called.name in FUNCTIONS
         is_maker = isinstance(called, nodes.Getattr) and isinstance(called.node, nodes.Name) and called.node.name == "make"
         if not (is_function or is_maker) or node.dyn_args is not None or node.dyn_kwargs is not None:
-            raise self._wrong(f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value through filters: name | upper")
+            raise self._wrong(
+                f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value through filters: name | upper"
+            )
         return self.generic_visit(node)
 
     def visit_Filter(self, node: nodes.Filter) -> nodes.Node:
@@ -254,14 +259,27 @@ class Expression:
         except TemplateError as problem:
             text = str(problem)
             raise TemplateError(text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}") from problem
-        except (SecurityError, TemplateRuntimeError, ArithmeticError, TypeError, ValueError, LookupError, AttributeError, RecursionError) as problem:
+        except (
+            SecurityError,
+            TemplateRuntimeError,
+            ArithmeticError,
+            TypeError,
+            ValueError,
+            LookupError,
+            AttributeError,
+            RecursionError,
+        ) as problem:
             raise TemplateError(f"'{{{{ {self.source[:200]} }}}}': {_words(problem)}") from problem
 
     def _missing(self, name: str | None, text: str) -> str:
         if name is None and text.endswith(" is undefined"):
             name = text[1:].partition("'")[0]
             name = name if name in self.names else None
-        return f"{name or text} has no value here: it was not captured before this request" if name else f"'{{{{ {self.source[:200]} }}}}': {text}"
+        return (
+            f"{name or text} has no value here: it was not captured before this request"
+            if name
+            else f"'{{{{ {self.source[:200]} }}}}': {text}"
+        )
 
     def text(self, values: Mapping[str, str]) -> str:
         """Its value as text."""

@@ -60,4 +60,6 @@ def calculate(operator: str, left: object, right: object) -> Decimal:
                     raise TemplateError("** takes whole powers up to 1000")
                 return ARITHMETIC.power(a, b)
     except (DecimalException, ZeroDivisionError) as problem:
-        raise TemplateError(f"{plain(a)} {operator} {plain(b)} can't be calculated: {'division by nought' if not b else 'the result is too large'}") from problem
+        raise TemplateError(
+            f"{plain(a)} {operator} {plain(b)} can't be calculated: {'division by nought' if not b else 'the result is too large'}"
+        ) from problem

@@ -108,7 +108,9 @@ def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | 
     for pile in piles:
         apart = [column for column in pile.deal.apart if column in pile.columns]
         for own in [None, *apart]:
-            columns = [(at, f"{pile.key}.{column}") for at, column in enumerate(pile.columns) if (column == own if own else column not in apart)]
+            columns = [
+                (at, f"{pile.key}.{column}") for at, column in enumerate(pile.columns) if (column == own if own else column not in apart)
+            ]
             if not columns:
                 continue
             name = f"{pile.key}.{own}" if own else pile.key
@@ -117,7 +119,9 @@ def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | 
                 spec.book = Book(name, None if alone else lessor)
             made.append(spec)
     for spec in made:
-        spec.followed = next((each.no for each in made if each.name == spec.deal.follow and each.no != spec.no and not each.deal.follow), None)
+        spec.followed = next(
+            (each.no for each in made if each.name == spec.deal.follow and each.no != spec.no and not each.deal.follow), None
+        )
     return made
 
 

@@ -191,7 +191,11 @@ class Items:
                     await user.wait(min(at + rule.every_s, begun + rule.limit_s))
                 await asyncio.sleep(0)
         recorder.tried(step.series, last, tries)
-        self._say(step, f"{tries} {'try' if tries == 1 else 'tries'} in {clock.now() - begun:.2f} s" + ("" if came or rule.times or kind else ", and it has not come about"))
+        self._say(
+            step,
+            f"{tries} {'try' if tries == 1 else 'tries'} in {clock.now() - begun:.2f} s"
+            + ("" if came or rule.times or kind else ", and it has not come about"),
+        )
         if (rule.while_ or rule.until) and not came and not kind and not (user.leaving and not leaving):
             kind = "repeat-limit"
             shown = f"until {rule.until}" if rule.until else f"while {rule.while_}"

@@ -8,6 +8,7 @@ from django.db import transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app as jobs
 
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import series_of
 from dynamikos.core.profiles import measured_part_s
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
@@ -15,10 +16,12 @@ from dynamikos.core.verdicts import conclude
 from dynamikos.fleet.coordinator.expand import write_minute
 from dynamikos.fleet.coordinator.stream import say
 from dynamikos.fleet.settings import AHEAD_S, LOST_S
+from dynamikos.sealing import box
+from dynamikos.web.environments.queries import opened
 from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living, locks_held
-from dynamikos.web.runs.actions import frozen_of
-from dynamikos.web.runs.models import Report, Run, Shard
+from dynamikos.web.runs.actions import frozen_of, take_in
+from dynamikos.web.runs.models import Delivery, Lease, Report, Run, Shard
 
 log = logging.getLogger(__name__)
 ABANDON_S = 20.0  # an asked run that finds no generator for so long is refused
@@ -77,15 +80,23 @@ class RunWatch:
             say(self.run.pk, "end", self.run.ended)
             self.is_over = True
             return
-        if not free:
+        wanted = self.frozen.plan.generators
+        if len(free) < wanted and (not free or timezone.now() - self.run.asked_at <= datetime.timedelta(seconds=ABANDON_S / 4)):
             return
-        chosen: list[Generator] = free[:1]  # one generator a run for now; several are shared out by user number
+        chosen: list[Generator] = free[:wanted]  # users are shared out by their numbers
+        try:
+            secrets = opened(self.run.project_id, self.frozen.plan.environment, self.frozen.secret_names)
+        except DynamikosError as problem:
+            self.give_up(str(problem)[:120])
+            return
         with transaction.atomic():
             self.run.state = Run.State.RUNNING
             self.run.begins_at = timezone.now() + datetime.timedelta(seconds=AHEAD_S)
             self.run.save(update_fields=["state", "begins_at"])
             for number, generator in enumerate(chosen):
                 shard = Shard.objects.create(run=self.run, number=number, generator=generator, generator_name=generator.name)
+                if secrets:
+                    Delivery.objects.create(shard=shard, body=box(secrets, bytes(generator.public_key)))
                 jobs.configure_task("perform_shard", queue=generator.queue, allow_unknown=True).defer(shard=shard.pk)
             say(self.run.pk, "state", "running")
 
@@ -105,6 +116,7 @@ class RunWatch:
                 shard.state, shard.ended = "lost", "lost"
                 shard.lost_at_s = self.read.get(shard.number, -1) + 1
                 shard.save(update_fields=["state", "ended", "lost_at_s"])
+                Lease.objects.filter(run=self.run, shard=shard.number, begun=False).update(shard=-1)  # surely not dealt
                 say(
                     self.run.pk,
                     "log",
@@ -180,6 +192,8 @@ class RunWatch:
             if self.minute:
                 for minute in sorted(self.minute):
                     self._chunk(minute)
+            Delivery.objects.filter(shard__run=self.run).delete()
+            take_in(self.run)
             self.run.state, self.run.ended, self.run.ended_at = Run.State.ENDED, ended, timezone.now()
             self.run.outcome = msgspec.to_builtins(outcome)
             self.run.save(update_fields=["state", "ended", "ended_at", "outcome"])

@@ -15,6 +15,10 @@ class DataSet(models.Model):
     secret = models.JSONField(default=list)
     rows = models.PositiveIntegerField(default=0)
     blocks = models.JSONField(default=list)
+    sizes = models.JSONField(default=list)  # rows of each block; empty: a thousand each, but the last
+    deal = models.JSONField(default=dict)  # core.dealing.Deal
+    form = models.JSONField(default=dict)  # core.dealing.Form, of the file it was read from
+    version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField(auto_now=True)
 
     class Meta:
@@ -23,6 +27,34 @@ class DataSet(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class DataState(models.Model):
+    """What a data set was before a change, to go back to: lists of hashes, not rows."""
+
+    dataset = models.ForeignKey(DataSet, on_delete=models.CASCADE, related_name="states")
+    version = models.PositiveIntegerField()
+    columns = models.JSONField()
+    secret = models.JSONField()
+    rows = models.PositiveIntegerField()
+    blocks = models.JSONField()
+    sizes = models.JSONField()
+    label = models.CharField(max_length=120)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-version"]
+
+
+class Upload(models.Model):
+    """A file on its way into a data set: kept as it came while it is looked at."""
+
+    id = models.UUIDField(primary_key=True, default=new_id, editable=False)
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="+")
+    name = models.CharField(max_length=120)
+    size = models.BigIntegerField()
+    form = models.JSONField(default=dict)
+    at = models.DateTimeField(auto_now_add=True)
 
 
 class DataBlock(models.Model):

@@ -1,18 +1,20 @@
 """Reading data sets."""
 
+import time
 import uuid
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import msgspec
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
+from dynamikos.core.dealing import BLOCK_ROWS, Deal
 from dynamikos.core.frozen import DataPile
+from dynamikos.core.journeys import Journey
 from dynamikos.web.datasets.models import DataBlock, DataSet
 from dynamikos.web.projects.models import Membership, Project
 
-BLOCK_ROWS = 1000
 Rows = list[list[str]]
 
 
@@ -24,6 +26,22 @@ def dataset(member: Membership, pk: uuid.UUID) -> DataSet:
     return get_object_or_404(DataSet, project=member.project, pk=pk)
 
 
+def sizes_of(found: DataSet) -> list[int]:
+    """Rows of each block."""
+    if found.sizes:
+        return list(found.sizes)
+    return [min(BLOCK_ROWS, found.rows - at * BLOCK_ROWS) for at in range(len(found.blocks))]
+
+
+def place_of(found: DataSet, row: int) -> tuple[int, int]:
+    """(block, row in it) of a row, all from 0; the end of the last block for a row after the last."""
+    for at, size in enumerate(sizes_of(found)):
+        if row < size:
+            return at, row
+        row -= size
+    return max(0, len(found.blocks) - 1), sizes_of(found)[-1] if found.blocks else 0
+
+
 def block(sha256: str) -> Rows:
     body = DataBlock.objects.get(pk=sha256).body
     return msgspec.msgpack.decode(zlib.decompress(bytes(body)), type=Rows)
@@ -32,12 +50,12 @@ def block(sha256: str) -> Rows:
 def page(found: DataSet, first: int, size: int = 50) -> Rows:
     """Rows from `first` (0-based); reads only the blocks it needs."""
     rows: Rows = []
-    at = first
-    while len(rows) < size and at < found.rows:
-        inside = at % BLOCK_ROWS
-        part = block(found.blocks[at // BLOCK_ROWS])[inside : inside + size - len(rows)]
-        rows.extend(part)
-        at += len(part)
+    if first >= found.rows:
+        return rows
+    at, inside = place_of(found, first)
+    while len(rows) < size and at < len(found.blocks):
+        rows.extend(block(found.blocks[at])[inside : inside + size - len(rows)])
+        at, inside = at + 1, 0
     return rows
 
 
@@ -46,9 +64,58 @@ def all_rows(found: DataSet) -> Iterator[list[str]]:
         yield from block(sha256)
 
 
+def deal_of(found: DataSet) -> Deal:
+    return msgspec.convert(found.deal, Deal)
+
+
+def shared_piles(piles: Iterable[DataPile]) -> Iterator[tuple[str, int, bool]]:
+    """(name, rows, endless) of each pile that the shards of a run must share: whole rows, and columns dealt on their own."""
+    for each in piles:
+        if each.deal.shared:
+            for name in (each.key, *(f"{each.key}.{column}" for column in each.deal.apart)):
+                yield name, each.rows, each.deal.endless
+
+
+def deal_problems(tables: Iterable[DataSet], script: Journey) -> list[str]:
+    """What stands in the way of dealing these tables."""
+    found = []
+    names = {table.key for table in tables}
+    for table in tables:
+        deal = deal_of(table)
+        if not table.rows:
+            found.append(f"The data set {table.key} has no rows; add one under Data.")
+        if deal.follow and deal.follow not in names:
+            found.append(f"{table.key} follows the rows of {deal.follow}, which the journey does not use; use it, or change the deal.")
+    return found
+
+
+def find(found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: float = 2.0) -> tuple[list[tuple[int, list[str]]], int]:
+    """(rows from number `after` on that hold `text` in any case, the row looked at last): as many as are found in the time."""
+    matches: list[tuple[int, list[str]]] = []
+    wanted, end, at = text.lower(), time.monotonic() + seconds, 0
+    for size, sha256 in zip(sizes_of(found), found.blocks, strict=True):
+        if at + size > after:
+            for number, row in enumerate(block(sha256), at):
+                if number >= after and any(wanted in cell.lower() for cell in row):
+                    matches.append((number, row))
+                    if len(matches) >= limit:
+                        return matches, number + 1
+        at += size
+        if time.monotonic() > end:
+            return matches, at
+    return matches, found.rows
+
+
 def pile(found: DataSet) -> DataPile:
     """The data set as a run freezes it."""
-    return DataPile(key=found.key, columns=tuple(found.columns), secret=tuple(found.secret), rows=found.rows, blocks=tuple(found.blocks))
+    return DataPile(
+        key=found.key,
+        columns=tuple(found.columns),
+        secret=tuple(found.secret),
+        rows=found.rows,
+        blocks=tuple(found.blocks),
+        deal=deal_of(found),
+    )
 
 
 def columns_known(project: Project) -> set[str]:

@@ -1,17 +1,23 @@
+import csv
+import io
 import uuid
+from collections.abc import Callable, Iterator
+from typing import Any
 
-from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
-from django.shortcuts import redirect, render
+from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
-from dynamikos.core.errors import ImportRefused
-from dynamikos.web.datasets import actions, queries
-from dynamikos.web.projects.access import member_view
+from dynamikos.core.errors import DynamikosError, ImportRefused
+from dynamikos.web.datasets import actions, deals, forms, queries
+from dynamikos.web.datasets.models import DataSet, Upload
+from dynamikos.web.projects.access import member_view, require
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.ui.progress import streamed
-from dynamikos.web.ui.uploads import uploaded
 
 PAGE = 50
+# (member, data set) → (planned users' starts and ends in s, seconds of a round, seed, "Evening, 20 users"); plans.apps says it
+load_of: Callable[[Membership, DataSet], tuple[list[tuple[float, float]], float, int, str]] = lambda member, found: ([], 0.0, 1, "")
 
 
 @member_view()
@@ -21,11 +27,84 @@ def datasets(request: HttpRequest, member: Membership) -> HttpResponse:
 
 @member_view("engineer")
 def upload(request: HttpRequest, member: Membership) -> HttpResponse | StreamingHttpResponse:
-    data, name = uploaded(request, "a CSV file")
-    if not name.lower().endswith((".csv", ".tsv", ".txt")):
-        raise ImportRefused(f"{name} does not look like CSV; choose a file whose name ends in .csv, .tsv or .txt.")
+    """A file, or pasted text: kept, and shown as it seems to be written."""
+    text = request.POST.get("text", "")
+    if text.strip():
+        made = actions.keep_upload(member, [text.encode()], f"{request.POST.get('name', '').strip() or 'pasted'}.txt", len(text.encode()))
+        return redirect("data-upload", member.project_id, made.pk)
+    file = request.FILES.get("file")
+    if file is None:
+        raise ImportRefused("No file was sent: choose a file, or paste rows.")
+
+    def keep(progress: Callable[[float], None]) -> str:
+        made = actions.keep_upload(member, file.chunks(1 << 18), str(file.name), file.size or 0)
+        return reverse("data-upload", args=[member.project_id, made.pk])
+
+    return streamed(keep)
+
+
+@member_view("engineer")
+def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """How an upload is read; each change reads it again at once."""
+    require(member, "engineer")
+    found = get_object_or_404(Upload, project=member.project, pk=pk)
+    if request.method == "POST":
+        found.form = actions.msgspec.to_builtins(forms.form_from(request.POST))
+        found.save(update_fields=["form"])
+    form = actions.msgspec.convert(found.form, actions.Form)
+    columns, rows, problem = actions.preview(found, form)
+    there = queries.datasets(member).filter(key=actions.key_for(found.name)).first()
+    context = {
+        "upload": found, "columns": columns, "rows": rows, "problem": problem, "there": there, "key": actions.key_for(found.name), **forms.form_context(form)
+    }  # fmt: skip
+    return render(request, "datasets/_reading.html" if request.headers.get("HX-Request") else "datasets/upload.html", context)
+
+
+@member_view("engineer")
+def take_in(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+    found = get_object_or_404(Upload, project=member.project, pk=pk)
+    form = actions.msgspec.convert(found.form, actions.Form)
     address = reverse("datasets", args=[member.project_id])
-    return streamed(lambda progress: f"{address}/{actions.import_csv(member, data, name, progress).pk}")
+    return streamed(lambda progress: f"{address}/{actions.take_in(member, found, form, progress).pk}")
+
+
+@member_view("engineer")
+def create(request: HttpRequest, member: Membership) -> HttpResponse:
+    made = actions.create(member, request.POST.get("name", ""))
+    return redirect("dataset", member.project_id, made.pk)
+
+
+def _first(request: HttpRequest, found: DataSet) -> int:
+    given = request.GET.get("from") or request.POST.get("from") or "1"
+    first = max(0, int(given) - 1) if given.isdigit() else 0
+    return min(first, max(0, found.rows - 1)) // PAGE * PAGE
+
+
+def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[str, Any]:
+    wanted = request.GET.get("find", "").strip()
+    after = request.GET.get("after", "0")
+    first = _first(request, found)
+    if wanted:
+        numbered, looked = queries.find(found, wanted, int(after) if after.isdigit() else 0)
+    else:
+        numbered, looked = list(enumerate(queries.page(found, first, PAGE), first)), found.rows
+    hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
+    rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
+    return {
+        "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
+        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "shown_reading": actions.msgspec.convert(found.form, actions.Form),
+        **_deal_context(member, found),
+    }  # fmt: skip
+
+
+def _deal_context(member: Membership, found: DataSet) -> dict[str, Any]:
+    deal = queries.deal_of(found)
+    starts, round_s, seed, load = load_of(member, found)
+    return {
+        "dataset": found, "deal": deal, "drawing": deals.draw(deal, found.key, seed, found.rows, starts, round_s, load),
+        "words": {"whose": forms.WHOSE, "order": forms.ORDER, "when": forms.WHEN, "then": forms.THEN}, "others": queries.datasets(member).exclude(pk=found.pk),
+        "planned": len(starts),
+    }  # fmt: skip
 
 
 @member_view()
@@ -34,19 +113,77 @@ def dataset(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     if request.method == "POST":
         actions.set_secret(member, found, request.POST.getlist("secret"))
         return redirect("dataset", member.project_id, pk)
-    first = max(0, int(request.GET.get("from", "1") or 1) - 1) if request.GET.get("from", "1").isdigit() else 0
-    first = min(first, max(0, found.rows - 1)) // PAGE * PAGE
-    hidden = [index for index, column in enumerate(found.columns) if column in found.secret]
-    rows = [
-        (first + at + 1, ["•••••" if i in hidden else cell for i, cell in enumerate(row)])
-        for at, row in enumerate(queries.page(found, first, PAGE))
-    ]
-    context = {
-        "dataset": found,
-        "rows": rows,
-        "first": first + 1,
-        "last": first + len(rows),
-        "back": first + 1 - PAGE,
-        "next": first + 1 + PAGE,
-    }
-    return render(request, "datasets/dataset.html", context)
+    return render(request, "datasets/dataset.html", _context(request, member, found))
+
+
+@member_view("engineer")
+def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
+    """One cell, saved as typed."""
+    data = request.POST
+    try:
+        row = forms.whole(data, "row", 0)
+        actions.set_cell(member, queries.dataset(member, pk).pk, row - 1, data.get("column", ""), data.get("text", ""), data.get("old"))
+    except actions.Changed as problem:
+        return JsonResponse({"problem": str(problem)}, status=409)
+    except DynamikosError as problem:
+        return JsonResponse({"problem": str(problem)}, status=422)
+    return JsonResponse({"saved": True})
+
+
+@member_view("engineer")
+def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Rows and columns: added, moved, deleted, made; the last change taken back."""
+    found, data = queries.dataset(member, pk), request.POST
+    name, row, problem = data.get("column", ""), forms.whole(data, "row", 0), ""
+    do: dict[str, Callable[[], object]] = {
+        "add-row": lambda: actions.add_row(member, pk, row), "delete-row": lambda: actions.delete_row(member, pk, row - 1),
+        "row-up": lambda: actions.move_row(member, pk, row - 1, row - 2), "row-down": lambda: actions.move_row(member, pk, row - 1, row),
+        "row-to": lambda: actions.move_row(member, pk, row - 1, forms.whole(data, "to", 1) - 1),
+        "add-column": lambda: actions.add_column(member, pk, name, forms.rule_from(data)), "delete-column": lambda: actions.delete_column(member, pk, name),
+        "rename-column": lambda: actions.rename_column(member, pk, name, data.get("to", "")), "column-left": lambda: actions.move_column(member, pk, name, -1),
+        "column-right": lambda: actions.move_column(member, pk, name, 1), "undo": lambda: actions.undo(member, pk),
+    }  # fmt: skip
+    first = _first(request, found) + 1
+    try:
+        if data.get("what", "") not in do:
+            raise DynamikosError(f"'{data.get('what', '')[:40]}' is nothing that can be done here.")
+        made = do[data["what"]]()
+        if data["what"] == "add-row" and isinstance(made, int):
+            first = made
+    except DynamikosError as wrong:
+        problem = str(wrong)
+    if problem:
+        context = {**_context(request, member, queries.dataset(member, pk)), "problem": problem, "typed": data}
+        return render(request, "datasets/dataset.html", context, status=422)
+    return redirect(f"{reverse('dataset', args=[member.project_id, pk])}?from={first}")
+
+
+@member_view("engineer")
+def deal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found, problem = queries.dataset(member, pk), ""
+    try:
+        actions.set_deal(member, found, forms.deal_from(request.POST))
+    except DynamikosError as wrong:
+        problem = str(wrong)
+    return render(request, "datasets/_deal.html", {**_deal_context(member, found), "problem": problem}, status=422 if problem else 200)
+
+
+@member_view("engineer")
+def export(request: HttpRequest, member: Membership, pk: uuid.UUID) -> StreamingHttpResponse:
+    """All rows as CSV; for a spreadsheet with cells it would take for formulas marked by an apostrophe."""
+    require(member, "engineer")
+    found = queries.dataset(member, pk)
+    careful = request.GET.get("for") == "spreadsheet"
+
+    def safe(text: str) -> str:
+        return "'" + text if careful and text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+    def lines() -> Iterator[str]:
+        for batch in ([found.columns], *(queries.block(sha256) for sha256 in found.blocks)):
+            out = io.StringIO()
+            csv.writer(out).writerows([safe(text) for text in row] for row in batch)
+            yield out.getvalue()
+
+    answer = StreamingHttpResponse(lines(), content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{found.key}.csv"'
+    return answer

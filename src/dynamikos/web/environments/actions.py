@@ -2,15 +2,21 @@
 
 import re
 
+import msgspec
+from cryptography.x509 import load_pem_x509_certificates
 from django.db import transaction
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
-from dynamikos.core.plans import parse_target
-from dynamikos.web.environments.models import AgreedTarget, Environment
+from dynamikos.core.plans import Way, parse_target
+from dynamikos.core.values import names_in
+from dynamikos.web.environments import queries
+from dynamikos.web.environments.models import AgreedTarget, Environment, Secret
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership
 
+HEADER = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+\Z")  # RFC 9110 §5.1
+LABELS = re.compile(r"[A-Za-z0-9_.-]{1,253}\Z")
 NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
 
@@ -37,6 +43,56 @@ def set_values(member: Membership, found: Environment, names: list[str], values:
     found.values = made
     found.save(update_fields=["values"])
     note(member, "environment values changed", found.key, names=sorted(made))
+
+
+def set_secret(member: Membership, found: Environment, name: str, text: str) -> None:
+    """Seals a secret; without a text it is taken away. Raises DynamikosError for a name that can't be one."""
+    name = name.strip()
+    if not NAME.match(name) or len(name) > 80:
+        raise DynamikosError(f"'{name[:60]}' can't be the name of a secret: use letters, digits and _, not beginning with a digit.")
+    if not text:
+        found.secrets.filter(name=name).delete()
+        note(member, "secret taken away", name, environment=found.key)
+        return
+    if len(text) > 20_000:
+        raise DynamikosError("A secret has at most 20,000 characters.")
+    key = queries.sealer()
+    Secret.objects.update_or_create(
+        environment=found, name=name,
+        defaults={"sealed": key.seal(text, queries.about(found, name)), "fingerprint": key.fingerprint(text), "changed_by": member.account},
+    )  # fmt: skip
+    note(member, "secret sealed", name, environment=found.key)
+
+
+def set_way(member: Membership, found: Environment, way: Way) -> None:
+    """How requests reach the target. Raises DynamikosError for what can't be used; then nothing changes."""
+    for name, value in way.headers:
+        if not HEADER.match(name) or "\n" in value or "\r" in value:
+            raise DynamikosError(f"'{name[:60]}' can't be a header, or its value has a line break.")
+        names_in(value)
+    for text, what in (
+        (way.trust if way.trust not in ("system", "anything") else "", "trusted certificates"),
+        (way.certificate, "client certificate"),
+    ):
+        if text:
+            try:
+                certificates = load_pem_x509_certificates(text.encode())
+            except ValueError as problem:
+                raise DynamikosError(f"The {what} can't be read; paste them in PEM, from -----BEGIN CERTIFICATE----- on.") from problem
+            if not certificates:
+                raise DynamikosError(f"There is no certificate among the {what}.")
+    if way.certificate and not way.key_secret:
+        raise DynamikosError("The client certificate needs its key: seal the key as a secret first, and choose it here.")
+    if way.key_secret and not found.secrets.filter(name=way.key_secret).exists():
+        raise DynamikosError(f"There is no secret {way.key_secret} in {found.name}.")
+    for host, address in way.hosts.items():
+        if not LABELS.match(host) or not LABELS.match(address.strip("[]").replace(":", "-")):
+            raise DynamikosError(f"'{host} {address}' is not a host and the address to use for it, such as: staging.example 10.0.0.7")
+    if way.proxy and not re.match(r"http://[^/\s]+\Z", way.proxy):
+        raise DynamikosError(f"'{way.proxy[:60]}' is not a proxy; write http://proxy.example:3128")
+    found.way = msgspec.to_builtins(way)
+    found.save(update_fields=["way"])
+    note(member, "way to the target changed", found.key)
 
 
 @transaction.atomic

@@ -13,6 +13,7 @@ class Environment(models.Model):
     key = models.CharField(max_length=80)
     name = models.CharField(max_length=120)
     values = models.JSONField(default=dict)
+    way = models.JSONField(default=dict)  # core.plans.Way
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["project", "key"], name="environment_key")]
@@ -20,6 +21,21 @@ class Environment(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class Secret(models.Model):
+    """A sealed text, read in journeys as secrets.NAME. Shown to nobody again; its fingerprint tells whether it changed."""
+
+    environment = models.ForeignKey(Environment, on_delete=models.CASCADE, related_name="secrets")
+    name = models.CharField(max_length=80)
+    sealed = models.BinaryField()
+    fingerprint = models.CharField(max_length=12)
+    changed_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
+    changed_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["environment", "name"], name="secret_name")]
+        ordering = ["name"]
 
 
 class AgreedTarget(models.Model):

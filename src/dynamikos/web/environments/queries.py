@@ -1,12 +1,17 @@
 """Reading environments."""
 
 import uuid
+from collections.abc import Iterable
 
+import msgspec
+from django.conf import settings
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.plans import AgreedTarget as CoreTarget
-from dynamikos.web.environments.models import Environment
+from dynamikos.core.plans import Way
+from dynamikos.sealing import Sealer
+from dynamikos.web.environments.models import Environment, Secret
 from dynamikos.web.projects.models import Membership, Project
 
 
@@ -23,8 +28,45 @@ def known(found: Environment | None) -> dict[str, str]:
     return {} if found is None else {f"env.{name}": value for name, value in found.values.items()}
 
 
+def names(found: Environment | None) -> set[str]:
+    """Every name a journey may use: values and secrets."""
+    return set() if found is None else {*known(found), *(f"secrets.{each.name}" for each in found.secrets.all())}
+
+
+def way_of(found: Environment) -> Way:
+    return msgspec.convert(found.way, Way)
+
+
+def sealer() -> Sealer:
+    settings.SEALING_KEY.parent.mkdir(parents=True, exist_ok=True)
+    return Sealer(settings.SEALING_KEY)
+
+
+def about(found: Environment, name: str) -> str:
+    """What a secret is sealed as being about: moved elsewhere in the database it does not open."""
+    return f"{found.pk}/{name}"
+
+
+def opened(project: uuid.UUID, environment: str, names: Iterable[str]) -> dict[str, str]:
+    """The named secrets of an environment (by key), to be boxed for a generator at once. Raises SealingError."""
+    rows = Secret.objects.filter(environment__project=project, environment__key=environment, name__in=list(names)).select_related(
+        "environment"
+    )
+    key = sealer()
+    return {row.name: key.open(bytes(row.sealed), about(row.environment, row.name)) for row in rows}
+
+
+def fingerprints(found: Environment, names: Iterable[str]) -> dict[str, str]:
+    return dict(found.secrets.filter(name__in=list(names)).values_list("name", "fingerprint"))
+
+
 def agreed(found: Environment) -> tuple[CoreTarget, ...]:
     return tuple(CoreTarget(scheme="https" if t.scheme == "https" else "http", host=t.host, port=t.port) for t in found.targets.all())
+
+
+def named(project: Project, key: str) -> Environment | None:
+    """The environment with `key`; the first one without."""
+    return Environment.objects.filter(project=project, key=key).first() if key else first(project)
 
 
 def first(project: Project) -> Environment | None:

@@ -15,7 +15,9 @@ from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Problem, Shared, expand, used_in, verify, write_journey
 from dynamikos.core.reports import unpack_kept
 from dynamikos.web.datasets.queries import columns_known
-from dynamikos.web.environments.queries import first, known
+from dynamikos.web.environments.queries import first, known, named
+from dynamikos.web.environments.queries import names as names_of
+from dynamikos.web.functions.queries import functions
 from dynamikos.web.journeys.models import Journey, SharedStep
 from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.projects.revisions import value_of
@@ -71,19 +73,20 @@ def all_shared(member: Membership) -> list[tuple[SharedStep, Shared, list[Journe
     return [(row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])) for row in rows if row.head is not None]
 
 
-def problems(found: Journey, core: CoreJourney) -> list[Problem]:
-    """What is wrong with it, given the project's data sets and its first environment."""
-    names = frozenset(columns_known(found.project) | set(known(first(found.project))))
+def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[Problem]:
+    """What is wrong with it, given the project's data sets, functions and an environment (by key; the first one without)."""
+    names = frozenset(columns_known(found.project) | names_of(named(found.project, environment)))
+    callable_ones = frozenset(functions(found.project)) if any(step.call for _, step in core.steps()) else frozenset()
     key = (
         found.head.sha256 if found.head is not None else "",
-        names,
+        names | {f"{each}()" for each in callable_ones},
         tuple(core.find_step(step.step) for _, step in core.steps() if step.use),
     )
     known_ones = _verified.get(key)
     if known_ones is None:  # the same content with the same names is verified once
         if len(_verified) >= 64:
             _verified.clear()
-        known_ones = _verified[key] = verify(core, names)
+        known_ones = _verified[key] = verify(core, names, callable_ones)
     return list(known_ones)
 
 

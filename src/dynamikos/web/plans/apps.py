@@ -13,9 +13,18 @@ def figure(member: Any) -> str:
     return f"{total} plan{'' if total == 1 else 's'}"
 
 
+def _load_of(member: Any, dataset: Any) -> tuple[list[tuple[float, float]], float, int, str]:
+    from dynamikos.web.plans.queries import load_of
+
+    return load_of(member, dataset.key)
+
+
 class PlansConfig(AppConfig):
     name = "dynamikos.web.plans"
     label = "plans"
 
     def ready(self) -> None:
+        from dynamikos.web.datasets import views as datasets
+
         spine.register(40, "Load", "load", figure)
+        datasets.load_of = _load_of

@@ -10,6 +10,7 @@ class Project(models.Model):
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
     name = models.CharField(max_length=120)
     created_at = models.DateTimeField(auto_now_add=True)
+    functions_agreed = models.BooleanField(default=False)  # an owner's word that functions may run where the network can't be taken away
 
     def __str__(self) -> str:
         return self.name
@@ -26,9 +27,14 @@ class Membership(models.Model):
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="memberships")
     account = models.ForeignKey(Account, on_delete=models.CASCADE, related_name="memberships")
     role = models.CharField(max_length=10, choices=Role.choices)
+    may_script = models.BooleanField(default=False)  # write Python functions; owners always may
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["project", "account"], name="one_role_each")]
+
+    @property
+    def may_write_functions(self) -> bool:
+        return self.role == self.Role.OWNER or (self.may_script and self.role == self.Role.ENGINEER)
 
     @property
     def may_edit(self) -> bool:

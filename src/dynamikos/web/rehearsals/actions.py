@@ -3,9 +3,11 @@
 import msgspec
 from django.db import transaction
 from django.db.models import Max
+from msgspec.structs import replace
 from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.checks import Check, compile_check
+from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun, canonical
 from dynamikos.core.journeys import Journey as CoreJourney
@@ -15,7 +17,10 @@ from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.models import DataSet
-from dynamikos.web.environments.queries import agreed, first, known
+from dynamikos.core.values import names_in
+from dynamikos.sealing import box
+from dynamikos.web.environments.queries import agreed, fingerprints, known, named, opened, way_of
+from dynamikos.web.functions.queries import sources
 from dynamikos.web.journeys.actions import change
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content, problems
@@ -26,25 +31,33 @@ from dynamikos.web.projects.revisions import token
 from dynamikos.web.rehearsals.models import Rehearsal
 
 
-def ask(member: Membership, journey: Journey, *, start: str = "", until: str = "", row: int = 0, user: int = 1) -> Rehearsal:
+def ask(
+    member: Membership, journey: Journey, *, start: str = "", until: str = "", row: int = 0, user: int = 1, environment: str = ""
+) -> Rehearsal:
     """A rehearsal of the head revision, from step `start`, halting before `until`, as user number `user`, with row number `row`
-    of its data (0: any).
+    of its data (0: any), in the environment with a key ("": the first).
 
     Raises DynamikosError for what would make it senseless.
     """
     core = excerpt(content(journey).active(cleanup=True), start, until)
-    wrong = problems(journey, core)
+    wrong = problems(journey, core, environment)
     if wrong:
         lines = [f"step {each.step}, request {each.request}: {each.message}" for each in wrong]
         raise PlanError("\n".join(["The journey can't be rehearsed yet:", *lines]))
     if not any(step.requests for _, step in core.steps()):
         raise DynamikosError("The journey has no request yet, so there is nothing to rehearse.")
-    environment = first(member.project)
-    if environment is None or not environment.targets.exists():
+    place = named(member.project, environment)
+    if place is None or not place.targets.exists():
         raise DynamikosError("No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent.")
     generator = any_living()[0]
     turn = journey.rehearsals.count()
-    piles, rows = row_for(member, {name.split(".")[0] for name in names_needed(core)}, turn, row)
+    every = names_needed(core)
+    way = way_of(place)
+    for text in (*(value for _, value in way.headers), way.proxy):
+        every |= {name for name in names_in(text) if "." in name}
+    secret_names = tuple(sorted({name[8:] for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}))
+    piles, rows = row_for(member, {name.split(".")[0] for name in every}, turn, row)
+    calls = any(step.call is not None for _, step in core.steps())
     assert journey.head is not None
     with transaction.atomic():
         journey.head.used = True
@@ -55,16 +68,29 @@ def ask(member: Membership, journey: Journey, *, start: str = "", until: str = "
             plan="rehearsal",
             name="Rehearsal",
             journey=core.journey,
-            environment=environment.key,
+            environment=place.key,
             profile=(Stretch(stretch="hold", seconds=1),),
         )
         made = Rehearsal(
             journey=journey, number=number, revision=journey.head, generator=generator, asked_by=member.account, user_number=user
         )
         frozen = FrozenRun(
-            run=str(made.pk), seed=number, plan=plan, journey=core, values=known(environment), agreed=agreed(environment), data=tuple(piles)
+            run=str(made.pk),
+            seed=number,
+            plan=plan,
+            journey=core,
+            values=known(place),
+            agreed=agreed(place),
+            data=tuple(piles),
+            way=way,
+            secret_names=secret_names,
+            fingerprints=fingerprints(place, secret_names),
+            functions=sources(member.project) if calls else {},
+            functions_agreed=member.project.functions_agreed,
         )
         made.frozen, made.rows = canonical(frozen), msgspec.msgpack.encode(rows)
+        secrets = opened(member.project_id, place.key, secret_names)
+        made.secrets = box(secrets, bytes(generator.public_key)) if secrets else b""
         made.save(force_insert=True)
         note(member, "rehearsal asked", journey.name, number=number)
         jobs.configure_task("rehearse", queue=generator.queue, allow_unknown=True).defer(rehearsal=str(made.pk))
@@ -125,5 +151,9 @@ def row_for(member: Membership, keys: set[str], turn: int, row: int = 0) -> tupl
         piles.append(datasets.pile(found))
         if row > found.rows:
             raise DynamikosError(f"{found.key} has {found.rows:,} rows, so there is no row {row:,}.")
-        rows[found.key] = datasets.page(found, row - 1 if row else found.rows - 1 - turn % found.rows, 1)
+        if not found.rows:
+            raise DynamikosError(f"{found.key} has no rows; add one under Data first.")
+        at = row - 1 if row else found.rows - 1 - turn % found.rows
+        piles[-1] = replace(piles[-1], first_row=at, deal=Deal())
+        rows[found.key] = datasets.page(found, at, 1)
     return piles, rows

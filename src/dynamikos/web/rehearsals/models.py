@@ -25,6 +25,7 @@ class Rehearsal(models.Model):
     state = models.CharField(max_length=10, choices=State.choices, default=State.ASKED)
     frozen = models.BinaryField()
     rows = models.BinaryField()
+    secrets = models.BinaryField(default=b"")  # boxed for its generator, emptied at the end
     reason = models.TextField(blank=True)
     user_number = models.PositiveIntegerField(default=1)
     cleanup = models.CharField(max_length=10, blank=True)  # "", asked, running, done, failed, gone

@@ -7,43 +7,58 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import FrozenRun, canonical, digest
+from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed, verify
 from dynamikos.core.plans import Plan, plan_problems
+from dynamikos.core.values import names_in
 from dynamikos.web.datasets import queries as datasets
+from dynamikos.web.datasets.actions import append_rows
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.models import Environment
-from dynamikos.web.environments.queries import agreed, known
+from dynamikos.web.environments.queries import agreed, fingerprints, known, names, way_of
+from dynamikos.web.functions.queries import functions, sources
 from dynamikos.web.places.queries import any_living
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs.models import Command, Run
+from dynamikos.web.runs.models import Command, Pile, Run
 
 WAKE = "dynamikos_coordinator"
 
 
-def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: dict[str, str] | None = None) -> Run:
-    """Freezes all inputs and asks the coordinator to run them. `core` and `values` override what is stored.
+def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: dict[str, str] | None = None, environment: str = "") -> Run:
+    """Freezes all inputs and asks the coordinator to run them. `core`, `values` and `environment` (a key) override what is stored.
 
     Raises PlanError with everything that stands in the way; then nothing is started.
     """
     require(member, "engineer")
     core = core or plans.content(plan)
+    if environment:
+        core = replace(core, environment=environment)
     journey, script = plans.journey_of(plan, core)
     if journey is None or script is None:
         raise PlanError(f"The journey '{core.journey}' is not in this project any more; choose another in the plan.")
     script = script.active()
-    environment = Environment.objects.filter(project=member.project, key=core.environment).first()
-    if environment is None:
+    place = Environment.objects.filter(project=member.project, key=core.environment).first()
+    if place is None:
         raise PlanError(f"The environment '{core.environment}' is not in this project; choose another in the plan.")
-    found = {**known(environment), **{f"env.{name}": value for name, value in (values or {}).items()}}
-    needed = {name.split(".")[0] for name in names_needed(script) if not name.startswith("env.")}
+    found = {**known(place), **{f"env.{name}": value for name, value in (values or {}).items()}}
+    every = names_needed(script)
+    way = way_of(place)
+    for text in (*(value for _, value in way.headers), way.proxy):
+        every |= {name for name in names_in(text) if "." in name}
+    secret_names = tuple(sorted({name[8:] for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}))
+    needed = {name.split(".")[0] for name in every if not name.startswith(("env.", "secrets."))}
     tables = list(DataSet.objects.filter(project=member.project, key__in=needed))
     columns = {f"{table.key}.{column}" for table in tables for column in table.columns}
     problems = plan_problems(core, script)
-    problems.extend(f"Step {each.step}, request {each.request}: {each.message}" for each in verify(script, columns | set(found)))
-    targets = agreed(environment)
+    problems.extend(
+        f"Step {each.step}, request {each.request}: {each.message}"
+        for each in verify(script, columns | set(found) | names(place), functions(member.project))
+    )
+    problems.extend(datasets.deal_problems(tables, script))
+    targets = agreed(place)
     if not targets:
         problems.append("No target is agreed in this environment: an owner adds scheme, host and port in Settings.")
     if problems:
@@ -52,7 +67,12 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
         cursor.execute("SELECT pg_advisory_xact_lock(7301)")  # one start at a time, so that the numbers of generators are right
         generators = any_living()
         active = list(Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]))
-        if len(active) >= len(generators):
+        taken = sum(frozen_of(each).plan.generators for each in active)
+        if len(generators) < core.generators:
+            raise PlanError(
+                f"The plan asks for {core.generators} generators and {len(generators)} are there. Start more with ./dynamikos generator, or ask for fewer in the plan."
+            )
+        if taken + core.generators > len(generators):
             other = active[0]
             where = f"run {other.number}" if other.project_id == member.project_id else "a run of another project"
             raise PlanError(
@@ -62,11 +82,16 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
         made = Run(project=member.project, plan=plan, number=number, name=core.name, asked_by=member.account)
         frozen = FrozenRun(
             run=str(made.pk), seed=core.seed, plan=replace(core, data=tuple(table.key for table in tables)), journey=script, values=found,
-            agreed=targets, data=tuple(datasets.pile(table) for table in tables),
+            agreed=targets, data=tuple(datasets.pile(table) for table in tables), way=way, secret_names=secret_names,
+            fingerprints=fingerprints(place, secret_names), functions=sources(member.project) if calls(script) else {},
+            functions_agreed=member.project.functions_agreed,
         )  # fmt: skip
         made.frozen = canonical(frozen)
         made.sha256 = digest(made.frozen)
         made.save(force_insert=True)
+        Pile.objects.bulk_create(
+            Pile(run=made, name=name, rows=rows, endless=endless) for name, rows, endless in datasets.shared_piles(frozen.data)
+        )
         for head in (plan.head, journey.head):
             if head is not None:
                 head.used = True
@@ -74,6 +99,20 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
         note(member, "run started", core.name, number=number)
         cursor.execute("SELECT pg_notify(%s, %s)", [WAKE, str(made.pk)])
     return made
+
+
+def calls(script: CoreJourney) -> bool:
+    return any(step.call is not None for _, step in script.steps())
+
+
+def take_in(run: Run) -> None:
+    """Rows that the run's journey wrote back, into their data sets. Called once, at the run's end."""
+    rows: dict[str, list[dict[str, str]]] = {}
+    for into, row in run.written.order_by("id").values_list("into", "row"):
+        rows.setdefault(into, []).append(row)
+    for into, found in rows.items():
+        append_rows(run.project, into, found)
+    run.written.all().delete()
 
 
 def stop(member: Membership, run: Run, *, now: bool) -> None:

@@ -52,7 +52,7 @@ class Shard(models.Model):
     generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
     generator_name = models.CharField(max_length=120, default="")
     state = models.CharField(max_length=10, default="assigned")  # assigned, running, ended, lost
-    ended = models.CharField(max_length=40, blank=True)
+    ended = models.CharField(max_length=120, blank=True)
     offset_us = models.BigIntegerField(default=0)
     offset_error_us = models.IntegerField(default=0)
     lost_at_s = models.IntegerField(null=True)
@@ -60,6 +60,48 @@ class Shard(models.Model):
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "number"], name="shard_number")]
         ordering = ["number"]
+
+
+class Pile(models.Model):
+    """A pile of rows that the run's shards share: `next` is the first taking nobody was granted yet."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="piles")
+    name = models.CharField(max_length=170)
+    rows = models.BigIntegerField()
+    endless = models.BooleanField(default=False)
+    next = models.BigIntegerField(default=0)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "name"], name="pile_once")]
+
+
+class Lease(models.Model):
+    """Takings granted to a shard (−1: returned, free for the next); `begun` as soon as a later one was granted or refused."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="leases")
+    name = models.CharField(max_length=170)
+    shard = models.IntegerField()
+    first = models.BigIntegerField()
+    count = models.BigIntegerField()
+    begun = models.BooleanField(default=False)
+
+    class Meta:
+        indexes = [models.Index(fields=["run", "name", "shard"])]
+
+
+class Delivery(models.Model):
+    """The run's secrets boxed for the generator of one shard; deleted at the end of the run."""
+
+    shard = models.OneToOneField(Shard, on_delete=models.CASCADE, related_name="delivery")
+    body = models.BinaryField()
+
+
+class WrittenRow(models.Model):
+    """A row that a journey wrote back, on its way into its data set."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="written")
+    into = models.CharField(max_length=80)
+    row = models.JSONField()
 
 
 class Report(models.Model):

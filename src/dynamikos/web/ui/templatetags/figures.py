@@ -78,6 +78,11 @@ def plural(number: int, word: str) -> str:
 
 
 @register.filter
+def at(values: Any, index: int) -> Any:
+    return values[index]
+
+
+@register.filter
 def get(mapping: Any, key: Any) -> Any:
     return mapping.get(key)
 

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class FunctionsConfig(AppConfig):
+    name = "dynamikos.web.functions"
+    label = "functions"

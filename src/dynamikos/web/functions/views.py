@@ -1,0 +1,62 @@
+import json
+import uuid
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.web.functions import actions, queries
+from dynamikos.web.projects import queries as projects
+from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.models import Membership
+
+
+@member_view("engineer")
+def functions(request: HttpRequest, member: Membership) -> HttpResponse:
+    """The modules; one of them open. What is typed is kept even when it can't be read."""
+    name, problem, typed = request.GET.get("at", ""), "", None
+    if request.method == "POST":
+        data = request.POST
+        name = data.get("name", "")
+        try:
+            match data.get("what"):
+                case "delete":
+                    actions.delete(member, name)
+                case "starter":
+                    name = actions.save(member, "starter", actions.STARTER).name
+                case "agree":
+                    actions.agree(member, bool(data.get("agreed")))
+                case "permit":
+                    actions.permit(member, data.get("username", ""), bool(data.get("may")))
+                case _:
+                    actions.save(member, name, data.get("source", ""))
+            return redirect(reverse("functions", args=[member.project_id]) + (f"?at={name}" if name else ""))
+        except DynamikosError as wrong:
+            problem, typed = str(wrong), data.get("source")
+    modules = list(queries.modules(member))
+    chosen = next(
+        (each for each in modules if each.name == name), None if request.GET.get("at") == "" else (modules[0] if modules else None)
+    )
+    context = {
+        "modules": modules, "chosen": chosen, "problem": problem, "typed": typed, "name": name, "members": projects.members(member),
+        "functions": sorted(queries.functions(member.project)),
+    }  # fmt: skip
+    return render(request, "functions/functions.html", context, status=422 if problem else 200)
+
+
+@member_view("engineer")
+def attempt(request: HttpRequest, member: Membership) -> HttpResponse:
+    data = request.POST
+    given = {n.strip(): v for n, v in zip(data.getlist("arg-name"), data.getlist("arg-value"), strict=False) if n.strip()}
+    try:
+        made = actions.attempt(member, data.get("function", ""), given)
+    except DynamikosError as problem:
+        return render(request, "functions/_attempt.html", {"problem": str(problem)}, status=422)
+    return render(request, "functions/_attempt.html", {"attempt": made})
+
+
+@member_view()
+def attempted(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found = queries.attempt(member, pk)
+    return render(request, "functions/_attempt.html", {"attempt": found, "given": json.dumps(found.given, ensure_ascii=False)})
