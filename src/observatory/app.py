@@ -6,12 +6,14 @@ import collections
 import hashlib
 import itertools
 import json
+import os
+import random
 import re
 import time
 from collections.abc import Awaitable, Callable
 from http.cookies import SimpleCookie
 from typing import Any
-from urllib.parse import parse_qs
+from urllib.parse import parse_qs, unquote
 
 from observatory import pages
 from observatory.law import closed_law, erlang_c, saturation_per_s
@@ -45,6 +47,9 @@ class Observatory:
         self.booked: dict[str, tuple[str, str, int]] = {}  # reference → e-mail, night, slot
         self.slots: dict[str, set[int]] = {}
         self.balance: dict[str, int] = {}
+        self.mails: dict[str, dict[str, tuple[float, str]]] = {}  # e-mail → reference → when it arrives, the code
+        low, high = os.environ.get("OBSERVATORY_MAIL_S", "1 8").split()
+        self.mail_s = (float(low), float(high))
         self.log: collections.deque[dict[str, Any]] = collections.deque(maxlen=KEPT_LOG)
         self.counts: collections.Counter[str] = collections.Counter()
         self._serial = itertools.count(1)
@@ -143,6 +148,10 @@ class Observatory:
                 return "objects search", self._search(query, headers)
             if path == "/api/slots":
                 return "slots", self._slots(query, headers)
+            if path == "/api/account":
+                return "account", self._account(headers)
+            if path.startswith("/postbox/"):
+                return "postbox", self._postbox(unquote(path[9:]))
             if path.startswith("/objects/"):
                 each = BY_SLUG.get(path[9:])
                 return "object", self._object(each, headers) if each else self._wrong(404, "no such object")
@@ -154,6 +163,8 @@ class Observatory:
                 return "hold", self._hold(body, headers)
             if path == "/bookings":
                 return "booking", self._book(form, headers)
+            if path.startswith("/bookings/") and path.endswith("/code"):
+                return "code", self._code(path.split("/")[2], form)
             if path.startswith("/bookings/") and path.endswith("/cancel"):
                 return "cancel", self._cancel(path.split("/")[2], form)
             if path == "/sign-out":
@@ -270,7 +281,32 @@ class Observatory:
         session.pop("hold")
         reference = f"BF-{next(self._serial):06d}"
         self.booked[reference] = (session["email"], session["night"], int(session["slot"]))
+        drawn = random.Random(self.token("mail"))
+        arrives = time.monotonic() + drawn.uniform(*self.mail_s)
+        self.mails.setdefault(session["email"], {})[reference] = (arrives, f"{drawn.randrange(10**6):06d}")
         return 200, [HTML], pages.booked(reference, left, session["night"])
+
+    def _account(self, headers: dict[str, str]) -> Reply:
+        _, session = self._session(headers)
+        if "email" not in session:
+            return self._wrong(401, "sign in first")
+        left = self.balance.get(session["email"], MINUTES_GIVEN)
+        return 200, [JSON], json.dumps({"email": session["email"], "minutes": left}).encode()
+
+    def _postbox(self, email: str) -> Reply:
+        """The newest mail that has arrived: codes are mailed some seconds after the booking."""
+        now = time.monotonic()
+        here = [(arrives, ref, code) for ref, (arrives, code) in self.mails.get(email, {}).items() if arrives <= now]
+        _, reference, code = max(here, default=(0.0, "", ""))
+        return 200, [HTML], pages.postbox(email, reference, code)
+
+    def _code(self, reference: str, form: dict[str, str]) -> Reply:
+        """The mailed code makes a booking firm; its mail is then put away."""
+        email = self.booked.get(reference, ("", "", 0))[0]
+        if not email or form.get("code") != self.mails.get(email, {}).get(reference, (0, ""))[1]:
+            return self._wrong(409, "this is not the code that was mailed for this booking")
+        del self.mails[email][reference]
+        return 200, [HTML], pages.firm(reference)
 
     def _cancel(self, reference: str, form: dict[str, str]) -> Reply:
         """Gives a booked quarter-hour back: whoever knows its reference and its observer's address may."""

@@ -62,3 +62,12 @@ def booked(reference: str, minutes: int, night: str) -> bytes:
         f"<h1>Booking confirmed</h1><p>Your booking reference: <b>{reference}</b> for {escape(night)}.</p>"
         f"<p>You have <span id='minutes'>{minutes}</span> minutes left.</p>",
     )
+
+
+def postbox(email: str, reference: str, code: str) -> bytes:
+    mail = f"<p>Your code for {reference} is {code}.</p>" if code else "<p>No mail has arrived yet.</p>"
+    return page("Postbox", f"<h1>Postbox of {escape(email)}</h1>{mail}")
+
+
+def firm(reference: str) -> bytes:
+    return page("Booking firm", f"<h1>The booking {reference} is firm</h1><p>Clear skies.</p>")

@@ -15,6 +15,9 @@ ROUTES: dict[str, tuple[str, ...]] = {
     "hold": ("pool",),
     "booking": ("web", "pool"),
     "cancel": ("web", "pool"),
+    "account": ("web",),
+    "postbox": ("web",),
+    "code": ("web", "pool"),
     "sign-out": ("web",),
     "still": (),
 }

@@ -1,11 +1,29 @@
 """Tables read and made, and who gets which row."""
 
+import itertools
 from unittest import TestCase
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from dynamikos.core.dealing import Deal, Form, Reading, Rule, column, detect, drawing, pack, packed, raw_rows, read_table, row_of, shuffled, slice_of, unpack, used_up_s  # fmt: skip
+from dynamikos.core.dealing import (  # fmt: skip
+    Deal,
+    Form,
+    Reading,
+    Rule,
+    column,
+    detect,
+    drawing,
+    pack,
+    packed,
+    raw_rows,
+    read_table,
+    row_of,
+    shuffled,
+    slice_of,
+    unpack,
+    used_up_s,
+)
 from dynamikos.core.dealing.blocks import decode_row
 from dynamikos.core.errors import DynamikosError, ImportRefused
 
@@ -94,7 +112,7 @@ class Dealing(TestCase):
     def test_shuffled_depends_on_the_seed_and_looks_at_random(self) -> None:
         one, two = ([shuffled(at, 1000, seed, "x") for at in range(1000)] for seed in (1, 2))
         self.assertNotEqual(one, two)
-        rising = sum(a < b for a, b in zip(one, one[1:], strict=False))
+        rising = sum(a < b for a, b in itertools.pairwise(one))
         self.assertTrue(440 < rising < 560, rising)  # of 999, mean 499.5, standard deviation 9.1
 
     @given(st.integers(0, 3_000), st.integers(1, 80))

@@ -5,7 +5,7 @@ from unittest import TestCase
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from dynamikos.core.errors import ImportRefused, PlanError
+from dynamikos.core.errors import PlanError
 from dynamikos.core.objectives import Objective, judge
 from dynamikos.core.plans import parse_target
 from dynamikos.core.profiles import Stretch, duration_s, measured_part_s, peak, start_instants_s, users_at

@@ -62,7 +62,7 @@ class Values(TestCase):
             ('each: {name: i, in: "no list"}', "value-missing", "not JSON"),
         ):  # fmt: skip
             with self.subTest(item):
-                made, _, sink, network, ledger = run(f"  - {{step: s, name: S, {item}}}\n  - {{step: g, name: G, requests: [{{request: r, address: '{{{{ env.base }}}}/'}}]}}\n", functions=Sums(), hold_s=0.02)  # fmt: skip
+                _made, _, sink, network, ledger = run(f"  - {{step: s, name: S, {item}}}\n  - {{step: g, name: G, requests: [{{request: r, address: '{{{{ env.base }}}}/'}}]}}\n", functions=Sums(), hold_s=0.02)  # fmt: skip
                 self.assertEqual(network.requests, [])
                 failed = ledger.all_of("item").failed or ledger.all_of("step").failed
                 self.assertEqual(set(failed), {kind})

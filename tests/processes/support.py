@@ -62,7 +62,7 @@ class ProcessCase(TransactionTestCase):
             for statement in GRANTS:
                 link.execute(statement)
         self.target_port = free_port()
-        self.spawn("target", "observatory", "--port", str(self.target_port))
+        self.spawn("target", "observatory", "--port", str(self.target_port), OBSERVATORY_MAIL_S="0.1 0.6")
         self.assertTrue(wait_for_port(self.target_port, 10))
         self.sample = Sample(f"http://127.0.0.1:{self.target_port}")
 

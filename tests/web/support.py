@@ -5,10 +5,11 @@ from pathlib import Path
 from django.test import TestCase
 from django.urls import reverse
 
+from dynamikos.core.dealing import Deal
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import parse_plan
 from dynamikos.web.accounts.models import Account
-from dynamikos.web.datasets.actions import import_csv
+from dynamikos.web.datasets.actions import import_csv, set_deal
 from dynamikos.web.environments import actions as environments
 from dynamikos.web.journeys import actions as journeys
 from dynamikos.web.journeys.models import Journey
@@ -55,6 +56,7 @@ class Sample:
         environments.set_values(self.member, self.environment, ["observatory"], [target])
         environments.agree(self.member, self.environment, target)
         self.data = import_csv(self.member, (EXAMPLES / "data/observers.csv").read_bytes(), "observers.csv")
+        set_deal(self.member, self.data, Deal(when="user", then="leave"))
         self.recording = import_har(self.member, SESSION, "evening-session.har")
         self.journey = journeys.create(self.member, parse_journey((EXAMPLES / "journeys/evening-booking.yaml").read_text()), self.recording)
         core = parse_plan((EXAMPLES / "evening.plan.yaml").read_text())

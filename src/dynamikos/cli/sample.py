@@ -11,11 +11,12 @@ def load(target_port: int, password: str) -> None:
     from django.db import transaction
     from msgspec.structs import replace
 
+    from dynamikos.core.dealing import Deal
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.journeys.from_recording import journey_from
     from dynamikos.core.plans import parse_plan
     from dynamikos.web.accounts.models import Account
-    from dynamikos.web.datasets.actions import import_csv
+    from dynamikos.web.datasets.actions import import_csv, set_deal
     from dynamikos.web.environments import actions as environments
     from dynamikos.web.environments.models import Environment
     from dynamikos.web.journeys.actions import create as create_journey
@@ -50,7 +51,8 @@ def load(target_port: int, password: str) -> None:
         environment = environments.create(member, "Practice target")
         environments.set_values(member, environment, ["observatory"], [base])
         environments.agree(member, environment, base)
-        import_csv(member, (examples / "data/observers.csv").read_bytes(), "observers.csv")
+        observers = import_csv(member, (examples / "data/observers.csv").read_bytes(), "observers.csv")
+        set_deal(member, observers, Deal(when="user", then="leave"))  # an account of its own for every user
         har = examples / "evening-session.har"
         recording = import_har(member, har.read_bytes(), har.name) if har.exists() else None
         journey = parse_journey((examples / "journeys/evening-booking.yaml").read_text())

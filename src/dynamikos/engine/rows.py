@@ -15,7 +15,7 @@ class RowFile(Sequence[list[str]]):
     """A sequence of rows. `add` encoded ones, then `finish`; reading a row takes some microseconds, the system keeps what is used in its cache."""
 
     def __init__(self, folder: Path | None = None) -> None:
-        self._file = tempfile.TemporaryFile(dir=folder, prefix="rows-")
+        self._file = tempfile.TemporaryFile(dir=folder, prefix="rows-")  # noqa: SIM115  (open as long as the rows are read)
         self._sizes: list[np.typing.NDArray[np.int64]] = []
         self._starts: np.typing.NDArray[np.int64] = np.zeros(1, np.int64)
         self._map: mmap.mmap | None = None

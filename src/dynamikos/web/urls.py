@@ -1,4 +1,4 @@
 from django.urls import include, path
 
-APPS = ["accounts", "projects", "environments", "recordings", "datasets", "journeys", "rehearsals", "strands", "plans", "runs"]
+APPS = ["accounts", "projects", "environments", "recordings", "datasets", "functions", "journeys", "rehearsals", "strands", "plans", "runs"]
 urlpatterns = [path("", include(f"dynamikos.web.{app}.urls")) for app in APPS]

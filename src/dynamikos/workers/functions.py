@@ -67,7 +67,7 @@ def main() -> None:
     os.dup2(nowhere, 2)
     first = json.loads(sys.stdin.readline())
     modules: dict[str, str] = first["modules"]
-    import base64, collections, datetime, decimal, hashlib, hmac, itertools, math, random, re, statistics, string, time, urllib.parse, uuid, zlib  # noqa: E401, F401
+    import base64  # noqa: F401
 
     os.environ.clear()
     alone = close_off(first["memory_mb"])

@@ -15,6 +15,7 @@ from dynamikos.core.checks.base import (
     Then,
     Verdict,
     compile_check,
+    described,
     texts_in,
 )
 from dynamikos.core.checks.suggest import suggested
@@ -31,6 +32,7 @@ __all__ = [
     "Then",
     "Verdict",
     "compile_check",
+    "described",
     "suggested",
     "texts_in",
 ]

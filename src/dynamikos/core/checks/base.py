@@ -122,6 +122,28 @@ def compile_check(check: Check) -> Judge:
     return judge
 
 
+def described(check: Check) -> str:
+    """What a check expects, in a line."""
+    value, form = getattr(check, check.form, None), check.form
+    words = f"{form} {value}"
+    if isinstance(value, tuple):
+        words = f"{form} {' or '.join(map(str, value))}"
+    elif isinstance(value, Bounds):
+        unit = "ms" if form == "time" else "bytes"
+        words = f"{form}{f' ≥ {value.at_least:g}' if value.at_least is not None else ''}{f' ≤ {value.at_most:g}' if value.at_most is not None else ''} {unit}"
+    elif isinstance(value, Comparing):
+        words = f"{value.left} {value.compare} {value.right}"
+    elif isinstance(value, Expected):
+        where = getattr(value, "path", "") or getattr(value, "selector", "") or f"header {getattr(value, 'name', '')}"
+        what = next((f"{sign} {getattr(value, name)}" for name, sign in (
+            ("equals", "="), ("matches", "matches"), ("above", ">"), ("below", "<"), ("count", "so many:"), ("type", "is a"),
+        ) if getattr(value, name, None) not in (None, "")), "is there")  # fmt: skip
+        words = f"{where} {what}"
+    elif form in ("contains", "regex"):
+        words = f"{'contains' if form == 'contains' else 'matches'} {value}"
+    return ("not: " if check.never else "") + words
+
+
 def texts_in(check: Check) -> list[str]:
     """Texts of a check that may have holes."""
     given: list[Any] = [check.contains]

@@ -4,10 +4,12 @@ import uuid
 from collections.abc import Callable, Iterator
 from typing import Any
 
+import msgspec
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
+from dynamikos.core.dealing import Form
 from dynamikos.core.errors import DynamikosError, ImportRefused
 from dynamikos.web.datasets import actions, deals, forms, queries
 from dynamikos.web.datasets.models import DataSet, Upload
@@ -16,8 +18,11 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.ui.progress import streamed
 
 PAGE = 50
+
+
 # (member, data set) → (planned users' starts and ends in s, seconds of a round, seed, "Evening, 20 users"); plans.apps says it
-load_of: Callable[[Membership, DataSet], tuple[list[tuple[float, float]], float, int, str]] = lambda member, found: ([], 0.0, 1, "")
+def load_of(member: Membership, found: DataSet) -> tuple[list[tuple[float, float]], float, int, str]:
+    return ([], 0.0, 1, "")
 
 
 @member_view()
@@ -49,9 +54,9 @@ def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     require(member, "engineer")
     found = get_object_or_404(Upload, project=member.project, pk=pk)
     if request.method == "POST":
-        found.form = actions.msgspec.to_builtins(forms.form_from(request.POST))
+        found.form = msgspec.to_builtins(forms.form_from(request.POST))
         found.save(update_fields=["form"])
-    form = actions.msgspec.convert(found.form, actions.Form)
+    form = msgspec.convert(found.form, Form)
     columns, rows, problem = actions.preview(found, form)
     there = queries.datasets(member).filter(key=actions.key_for(found.name)).first()
     context = {
@@ -63,7 +68,7 @@ def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
 @member_view("engineer")
 def take_in(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
     found = get_object_or_404(Upload, project=member.project, pk=pk)
-    form = actions.msgspec.convert(found.form, actions.Form)
+    form = msgspec.convert(found.form, Form)
     address = reverse("datasets", args=[member.project_id])
     return streamed(lambda progress: f"{address}/{actions.take_in(member, found, form, progress).pk}")
 
@@ -92,7 +97,7 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {
         "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
-        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "shown_reading": actions.msgspec.convert(found.form, actions.Form),
+        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
     }  # fmt: skip
 

@@ -4,6 +4,7 @@ from django.http import HttpRequest, HttpResponse, QueryDict
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.plans import Way
 from dynamikos.web.environments import actions, queries
 from dynamikos.web.projects import queries as projects
 from dynamikos.web.projects.access import member_view
@@ -80,7 +81,7 @@ def way(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
                 host, _, address = line.strip().replace("\t", " ").partition(" ")
                 hosts[host.lower()] = address.strip()
         trust = data.get("trust", "system")
-        made = actions.Way(
+        made = Way(
             headers=tuple((n.strip(), v) for n, v in zip(data.getlist("header-name"), data.getlist("header-value"), strict=False) if n.strip()),
             trust=(data.get("authorities", "").strip() or "system") if trust == "these" else trust if trust == "anything" else "system",
             certificate=data.get("certificate", "").strip(), key_secret=data.get("key-secret", ""), hosts=hosts, proxy=data.get("proxy", "").strip(),

@@ -6,7 +6,7 @@ from django.http import QueryDict
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys import Journey, Shared
+from dynamikos.core.journeys import Branch, Journey, Shared
 from dynamikos.core.journeys import editing as edit
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.web.journeys import forms
@@ -64,9 +64,11 @@ def _step(core: Journey, at: str, data: QueryDict) -> Changed:
     if not name:
         raise DynamikosError("A step needs a name: what the person does, such as “Sign in”.")
     note = data.get("note", "").strip()
-    core = edit.change_step(core, at, name=name, think_s=seconds(data.get("think_s", "0")), **_thinking(data), note=note)
+    _, _, old = edit.find(core, at)
+    fields = forms.item_changes(data, old)
+    core = edit.change_step(core, at, name=name, think_s=seconds(data.get("think_s", "0")), **_thinking(data), note=note, **fields)
     part = data.get("part", "")
-    if part in PARTS and edit.find(core, at)[0] != part:
+    if part in PARTS and edit.find(core, at)[0] != part and not edit.home_of(core, at)[0].owner:
         core = edit.place_step(core, at, part, len(core.part(part)))
     return core, at
 
@@ -110,6 +112,28 @@ def _add_step(core: Journey, at: str, data: QueryDict) -> Changed:
     return core, core.rounds[-1].step
 
 
+def _branch(core: Journey, at: str, data: QueryDict) -> Changed:
+    """A branch more, or one less; what stands in the one taken away goes with it."""
+    _, _, step = edit.find(core, at)
+    if not step.branches:
+        raise DynamikosError(f"“{step.name}” has no branches.")
+    gone = data.get("branch", "")
+    if gone.isdigit() and int(gone) < len(step.branches):
+        if len(step.branches) == 1:
+            raise DynamikosError("One branch has to stay; delete the whole item instead.")
+        kept = tuple(each for number, each in enumerate(step.branches) if number != int(gone))
+    else:
+        new = Branch(name="another") if step.kind == "choose" else Branch(when="{{ round.number > 1 }}")
+        otherwise = step.kind == "if" and not step.branches[-1].when
+        kept = (*step.branches[:-1], new, step.branches[-1]) if otherwise else (*step.branches, new)
+    return edit.change_step(core, at, branches=kept), at
+
+
+def _into(core: Journey, at: str, data: QueryDict) -> Changed:
+    owner, _, slot = data.get("into", "").partition("/")
+    return edit.put_into(core, at, owner, int(slot) if slot.isdigit() else 0), at
+
+
 CHANGES: dict[str, Callable[[Journey, str, QueryDict], Changed]] = {
     "request": _request,
     "step": _step,
@@ -124,6 +148,11 @@ CHANGES: dict[str, Callable[[Journey, str, QueryDict], Changed]] = {
     "own": lambda core, at, data: (edit.own_requests(core, at), at),
     "remove": _remove,
     "add-step": _add_step,
+    "add-item": lambda core, at, data: edit.add_item(core, data.get("item", ""), _split(at)[0]),  # type: ignore[arg-type]
+    "wrap": lambda core, at, data: edit.wrap(core, at, data.get("item", "")),  # type: ignore[arg-type]
+    "unwrap": lambda core, at, data: (edit.unwrap(core, at), ""),
+    "branch": _branch,
+    "into": _into,
     "add-shared": lambda core, at, data: (core, at),
 }
 

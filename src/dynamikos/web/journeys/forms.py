@@ -4,8 +4,9 @@ import base64
 import json
 import re
 from itertools import zip_longest
-from typing import TypeVar
+from typing import Any, TypeVar
 
+import msgspec
 from django.http import QueryDict
 from msgspec.structs import replace
 
@@ -14,7 +15,7 @@ from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
 from dynamikos.core.checks import FORMS, Bounds, Check, Comparing, CssText, Expected, HeaderText, JsonEquals
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import jsontext
-from dynamikos.core.journeys import Authorization, Body, Client, FormPart, Login, Request
+from dynamikos.core.journeys import Authorization, Body, Call, Client, Each, FormPart, Keep, Login, Repeat, Request, Step
 
 CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie", "address")
 PICKS = ("first", "last", "random", "all")
@@ -130,8 +131,8 @@ def authorization_from(data: QueryDict) -> Authorization | None:
 def captures_from(data: QueryDict) -> tuple[Capture, ...]:
     """Raises DynamikosError for a row that says too little."""
     made = []
-    columns = ("name", "form", "what", "more", "pick", "decode")
-    for name, form, what, more, pick, decode in zip_longest(*(data.getlist(f"capture-{each}") for each in columns), fillvalue=""):
+    columns = ("name", "form", "what", "more", "pick", "decode", "otherwise")
+    for name, form, what, more, pick, decode, missing in zip_longest(*(data.getlist(f"capture-{each}") for each in columns), fillvalue=""):
         name = name.strip()
         if not name:
             continue
@@ -147,7 +148,8 @@ def captures_from(data: QueryDict) -> tuple[Capture, ...]:
             value = RegexForm(pattern=what, group=int(group or 1), header=header.strip())
         elif form not in CAPTURE_FORMS:
             raise DynamikosError(f"capture {name}: '{form}' is not a form of capture; there are {', '.join(CAPTURE_FORMS)}")
-        made.append(Capture(name=name, pick=_pick(name, pick), decode=_decoding(name, decode), **{form: value}))  # type: ignore[arg-type]
+        otherwise = None if not missing.strip() else "" if missing.strip() == '""' else missing
+        made.append(Capture(name=name, pick=_pick(name, pick), decode=_decoding(name, decode), otherwise=otherwise, **{form: value}))  # type: ignore[arg-type]
     return tuple(made)
 
 
@@ -231,6 +233,70 @@ def _number(text: str, what: str) -> float:
         raise DynamikosError(f"check {what}: a number is expected, such as 200; '{text}' is not") from problem
 
 
+def item_changes(data: QueryDict, old: Step) -> dict[str, object]:
+    """The fields of an item that the panel edits. Raises DynamikosError for what can't be kept."""
+    match old.kind:
+        case "set":
+            return {"set": pairs(data, "set") or (("name", ""),)}
+        case "pause":
+            return {"pause": data.get("pause", "").strip() or "0"}
+        case "log":
+            return {"log": data.get("log", "").strip() or "…"}
+        case "call":
+            return {
+                "call": _made(Call, function=data.get("function", "").strip(), with_=pairs(data, "with"), into=data.get("into", "").strip())
+            }
+        case "keep":
+            return {"keep": _made(Keep, into=data.get("into", "").strip(), row=pairs(data, "row"))}
+        case "each":
+            return {
+                "each": _made(
+                    Each,
+                    name=data.get("name-of-one", "").strip(),
+                    in_=data.get("in", ""),
+                    at_most=int(_number(data.get("at_most", "100"), "at most")),
+                )
+            }
+        case "repeat":
+            how, text = data.get("how", "times"), data.get("text", "").strip()
+            told = {
+                {"times": "times", "while": "while_", "until": "until"}.get(how, "times"): text or ("1" if how == "times" else "{{ 1 }}")
+            }
+            then = data.get("then", "round")
+            return {"repeat": _made(
+                Repeat, **told, every_s=_number(data.get("every_s") or "0", "every"), limit_s=_number(data.get("limit_s") or "60", "limit"),
+                at_most=int(_number(data.get("at_most") or "1000", "at most")), then=then if then in dict(THENS) else "round",
+            )}  # fmt: skip
+        case "if" | "choose":
+            names, weights, whens = data.getlist("branch-name"), data.getlist("branch-weight"), data.getlist("branch-when")
+            made = []
+            for at, branch in enumerate(old.branches):
+                changed: dict[str, object] = {}
+                if at < len(names):
+                    changed["name"] = names[at].strip()
+                if at < len(weights):
+                    changed["weight"] = _number(weights[at] or "0", "weight")
+                if at < len(whens):
+                    changed["when"] = whens[at].strip()
+                made.append(replace(branch, **changed))
+            found: dict[str, object] = {"branches": tuple(made)}
+            if old.kind == "choose":
+                found["choose"] = "evenly" if data.get("choose") == "evenly" else "at random"
+            return found
+    return {"at_once": bool(data.get("at_once"))} if "shows-at-once" in data else {}
+
+
+def _made(kind: type[Any], **fields: Any) -> Any:
+    """A value whose own limits are verified. Raises DynamikosError in words."""
+    try:
+        return msgspec.convert(msgspec.to_builtins(kind(**fields)), kind)
+    except (msgspec.ValidationError, TypeError) as problem:
+        text = str(problem)
+        if "matching regex" in text:
+            text = "a name has small letters, digits and _; a function is written as module.function"
+        raise DynamikosError(f"This can't be kept: {text}") from problem
+
+
 Noted = TypeVar("Noted", Capture, Check)
 
 
@@ -269,8 +335,18 @@ def capture_rows(request: Request) -> list[dict[str, str]]:
             what, more = value.before, value.after
         elif isinstance(value, RegexForm):
             what, more = value.pattern, f"{value.group} {value.header}".strip()
-        rows.append({"name": capture.name, "form": form, "what": what, "more": more, "pick": str(capture.pick), "decode": capture.decode})
-    return [*rows, {"name": "", "form": "json", "what": "", "more": "", "pick": "first", "decode": ""}]
+        rows.append(
+            {
+                "name": capture.name,
+                "form": form,
+                "what": what,
+                "more": more,
+                "pick": str(capture.pick),
+                "decode": capture.decode,
+                "otherwise": "" if capture.otherwise is None else capture.otherwise or '""',
+            }
+        )
+    return [*rows, {"name": "", "form": "json", "what": "", "more": "", "pick": "first", "decode": "", "otherwise": ""}]
 
 
 def check_rows(request: Request) -> list[dict[str, str]]:

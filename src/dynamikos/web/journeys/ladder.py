@@ -1,14 +1,16 @@
 """The ladder as geometry: two rails, a rung for each exchange, strands for captured values. Pixels at 760 wide."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.model import PARTS, Journey, Request, Step
-from dynamikos.core.journeys.verify import texts_of
+from dynamikos.core.journeys.verify import gives, item_texts, texts_of
 from dynamikos.core.values import names_in
 
+Births = dict[str, tuple[int, list[int]]]
 LEFT, RIGHT, WIDTH = 250, 500, 760
 PART_H, STEP_H, RUNG_H, DOTS_H = 34, 10, 42, 22
 
@@ -37,6 +39,20 @@ class StepRow:
     think: str
     is_empty: bool
     is_shared: bool = False
+    x: int = 4  # further right inside another one
+    kind: str = "step"
+    says: str = ""  # what an item does
+    frame: int = 0  # height of what it holds, with itself
+    full: str = ""
+    is_bad: bool = False
+
+    @property
+    def text_x(self) -> int:
+        return self.x + 10
+
+    @property
+    def bed(self) -> int:
+        return 200 - self.x
 
 
 @dataclass(slots=True)
@@ -58,6 +74,7 @@ class Ladder:
     steps: list[StepRow] = field(default_factory=list)
     rungs: list[Rung] = field(default_factory=list)
     strands: list[Strand] = field(default_factory=list)
+    branches: list[tuple[int, int, str]] = field(default_factory=list)  # x, y, words
     left: int = LEFT
     right: int = RIGHT
     width: int = WIDTH
@@ -81,6 +98,8 @@ def path_of(address: str) -> str:
 def _thinking(step: Step) -> str:
     if step.off:
         return "switched off"
+    if step.at_once and len(step.requests) > 1:
+        return "all at once" + (f" · think {step.think_s:g} s" if step.think_s else "")
     if step.use:
         return f"shared · think {step.think_s:g} s" if step.think_s else "shared"
     if step.think != "fixed":
@@ -100,62 +119,165 @@ def only(journey: Journey, text: str) -> Journey:
         return any(wanted in word.lower() for word in words) or wanted in f"{request.method} {path_of(request.address)}".lower()
 
     def kept(step: Step) -> Step | None:
-        if wanted in step.name.lower():
+        if (
+            wanted in step.name.lower()
+            or any(inner for inner in step.slots())
+            or any(wanted in text.lower() for _, text in item_texts(step))
+        ):
             return step
         requests = tuple(request for request in step.requests if has(request))
         return replace(step, requests=requests) if requests else None
 
-    return replace(journey, **{part: tuple(s for s in map(kept, journey.part(part)) if s is not None) for part in PARTS})
+    return journey.mapped(kept)
 
 
 def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | None = None) -> Ladder:
     """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is drawn idle."""
     ladder = Ladder()
     y = 30
-    births: dict[str, tuple[int, list[int]]] = {}
+    births: Births = {}
     for part in PARTS:
         if part == "cleanup" and not journey.cleanup:
             continue
         ladder.parts.append((NAMES.get(part, part).upper(), y))
         y += PART_H
-        for step in journey.part(part):
-            top = y
-            y += STEP_H
-            for request in step.requests:
-                target = path_of(request.address)
-                if request.query:
-                    target += "?" + "&".join(f"{name}={value}" for name, value in request.query)
-                status, bad = (results or {}).get((step.step, request.request), ("", False))
-                full = f"{request.method} {target}"
-                ladder.rungs.append(
-                    Rung(
-                        step.step,
-                        request.request,
-                        y,
-                        cut(full, 29),
-                        full,
-                        status,
-                        bad,
-                        (results is not None and not status) or request.off or step.off,
-                        len(request.embedded),
-                    )
+        y = _steps(ladder, journey.part(part), y, 0, births, results)
+    _strands(ladder, births)
+    ladder.height = y + 20
+    return ladder
+
+
+def says(step: Step) -> str:
+    """What an item does, in a line."""
+    match step.kind:
+        case "set":
+            return ", ".join(f"{name} = {value}" for name, value in step.set)
+        case "pause":
+            return f"wait {step.pause} s"
+        case "log":
+            return f"log {step.log}"
+    if step.call is not None:
+        return f"{step.call.into} = {step.call.function}()" if step.call.into else f"{step.call.function}()"
+    if step.keep is not None:
+        return f"a row into {step.keep.into}"
+    if step.repeat is not None:
+        rule = step.repeat
+        what = f"{rule.times} times" if rule.times else f"while {rule.while_}" if rule.while_ else f"until {rule.until}"
+        return what + (f", every {rule.every_s:g} s" if rule.every_s else "") + ("" if rule.times else f", {rule.limit_s:g} s at most")
+    if step.each is not None:
+        return f"{step.each.name} in {step.each.in_}"
+    if step.kind == "choose":
+        return f"one of {len(step.branches)}, {step.choose}"
+    return ""
+
+
+def _steps(
+    ladder: Ladder, steps: Sequence[Step], y: int, depth: int, births: Births, results: dict[tuple[str, str], tuple[str, bool]] | None
+) -> int:  # fmt: skip
+    """Draws steps below each other from `y` on, `depth` deep in others; where the next one goes."""
+    for step in steps:
+        top = y
+        if step.kind != "step":
+            now_said, is_bad = (results or {}).get((step.step, ""), ("", False))
+            told = now_said or says(step)
+            row = StepRow(
+                step.step,
+                cut(step.name, 24 - 2 * depth),
+                top,
+                42,
+                _thinking(step),
+                False,
+                x=4 + 12 * depth,
+                kind=step.kind,
+                says=cut(told, 64 if not step.nests else 60),
+                full=told,
+                is_bad=is_bad,
+            )
+            ladder.steps.append(row)
+            for text in [value for _, value in item_texts(step)]:
+                try:
+                    for name in names_in(text):
+                        if name in births:
+                            births[name][1].append(y + 14)
+                except DynamikosError:
+                    continue
+            for name in gives(step):
+                births[name] = (y + 14, [])
+            y += 42
+            total = sum(branch.weight for branch in step.branches)
+            for at, branch in enumerate(step.branches):
+                name = branch.name or (f"branch {at + 1}" if step.kind == "choose" else "")
+                words = (
+                    f"{100 * branch.weight / total if total else 0:.3g} %: {name}"
+                    if step.kind == "choose"
+                    else f"if {branch.when}"
+                    if at == 0
+                    else f"else, if {branch.when}"
+                    if branch.when
+                    else "else"
                 )
-                used: set[str] = set()
-                for _, text in texts_of(request):
-                    try:
-                        used.update(names_in(text))
-                    except DynamikosError:
-                        continue
-                for name in used:
-                    if name in births:
-                        births[name][1].append(y + 8)
-                for capture in request.captures:
-                    births[capture.name] = (y + 24, [])
-                y += RUNG_H + (DOTS_H if request.embedded else 0)
-            if not step.requests:
-                y += 22
-            ladder.steps.append(StepRow(step.step, cut(step.name, 26), top, y - top, _thinking(step), not step.requests, bool(step.use)))
+                ladder.branches.append((row.x + 12, y + 12, cut(words, 80)))
+                y = _steps(ladder, branch.steps, y + 20, depth + 1, births, results)
+                if not branch.steps:
+                    y += 4
+            if step.steps:
+                y = _steps(ladder, step.steps, y, depth + 1, births, results)
+            elif step.nests and not step.branches:
+                y += 10
+            row.frame = y - top if step.nests else 0
             y += 6
+            continue
+        y += STEP_H
+        for request in step.requests:
+            target = path_of(request.address)
+            if request.query:
+                target += "?" + "&".join(f"{name}={value}" for name, value in request.query)
+            status, bad = (results or {}).get((step.step, request.request), ("", False))
+            full = f"{request.method} {target}"
+            ladder.rungs.append(
+                Rung(
+                    step.step,
+                    request.request,
+                    y,
+                    cut(full, 29),
+                    full,
+                    status,
+                    bad,
+                    (results is not None and not status) or request.off or step.off,
+                    len(request.embedded),
+                )
+            )
+            used: set[str] = set()
+            for _, text in texts_of(request):
+                try:
+                    used.update(names_in(text))
+                except DynamikosError:
+                    continue
+            for name in used:
+                if name in births:
+                    births[name][1].append(y + 8)
+            for capture in request.captures:
+                births[capture.name] = (y + 24, [])
+            y += RUNG_H + (DOTS_H if request.embedded else 0)
+        if not step.requests:
+            y += 22
+        ladder.steps.append(
+            StepRow(
+                step.step,
+                cut(step.name, 26 - 2 * depth),
+                top,
+                y - top,
+                _thinking(step),
+                not step.requests,
+                bool(step.use),
+                x=4 + 12 * depth,
+            )
+        )
+        y += 6
+    return y
+
+
+def _strands(ladder: Ladder, births: Births) -> None:
     lanes: list[int] = []
     labels: dict[int, int] = {}
     widest: dict[int, int] = {}
@@ -172,5 +294,3 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
         widest[born] = max(x, widest.get(born, x))
     for strand in ladder.strands:  # names of one answer's values stand right of all their lines
         strand.label_x = max(strand.label_x, widest[strand.y] + 8)
-    ladder.height = y + 20
-    return ladder

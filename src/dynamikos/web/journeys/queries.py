@@ -13,6 +13,7 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.exchanges import text_of
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Problem, Shared, expand, used_in, verify, write_journey
+from dynamikos.core.journeys.verify import gives
 from dynamikos.core.reports import unpack_kept
 from dynamikos.web.datasets.queries import columns_known
 from dynamikos.web.environments.queries import first, known, named
@@ -107,7 +108,12 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
     for name in columns_known(found.project):
         made[name] = {"from": f"a column of {name.partition('.')[0]}: a new row each round"}
     made["user.number"], made["round.number"] = {"from": "the user's number, from 1"}, {"from": "the round's number, from 1"}
+    for name in sorted(names_of(environment)):
+        if name.startswith("secrets."):
+            made[name] = {"from": f"a sealed secret of the environment {environment}"}
     for _, step in core.steps():
+        for name in gives(step):
+            made[name] = {"from": f"given by {step.name}"}
         for request in step.requests:
             for capture in request.captures:
                 form = next(
@@ -123,6 +129,16 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
             if name in made:
                 made[name]["last"] = value[:200]
     return made
+
+
+def last_values(found: Journey) -> dict[str, str]:
+    """The values that the newest rehearsal ended with (masked as they were kept), the environment's and a number of user and round."""
+    values = {**known(first(found.project)), "user.number": "1", "round.number": "1"}
+    last = found.rehearsals.first() if hasattr(found, "rehearsals") else None
+    exchange = last.exchanges.last() if last is not None else None
+    if exchange is not None:
+        values.update(unpack_kept(bytes(exchange.body)).variables)
+    return values
 
 
 def revisions(found: Journey) -> list[Revision]:

@@ -1,15 +1,20 @@
 import json
+import time
 import uuid
 from collections.abc import Iterator
 
-from django.http import HttpRequest, HttpResponse
+import msgspec
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 
+from dynamikos import workers
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import FormPart
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys.editing import EditError, find, find_request, set_thinking
-from dynamikos.core.journeys.model import PARTS
+from dynamikos.core.journeys.editing import ITEMS, EditError, find, find_request, home_of, set_thinking
+from dynamikos.core.journeys.model import PARTS, Step, walk
+from dynamikos.web.environments.queries import environments
+from dynamikos.web.functions.queries import functions
 from dynamikos.web.journeys import actions, edits, forms, queries
 from dynamikos.web.journeys.ladder import draw, only, path_of
 from dynamikos.web.journeys.models import Journey, SharedStep
@@ -17,6 +22,7 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
 from dynamikos.web.recordings import queries as recordings
+from dynamikos.workers.jobs import Asked, Found
 
 
 @member_view()
@@ -67,7 +73,7 @@ def _context(member: Membership, found: Journey, select: str = "", text: str = "
         "journey": found, "core": core, "ladder": ladder, "filter": text, "found": len(ladder.rungs), "problems": problems, "token": token(found.head), "select": select,
         "requests": sum(len(step.requests) for _, step in core.steps()), "steps": sum(1 for _ in core.steps()), "unchecked": checked == 0,
         "can_undo": found.head is not None and found.head.parent_id is not None, "can_redo": found.head is not None and found.head.children.exists(),
-        "last": found.rehearsals.first() if hasattr(found, "rehearsals") else None,
+        "last": found.rehearsals.first() if hasattr(found, "rehearsals") else None, "environments": environments(member),
     }  # fmt: skip
 
 
@@ -118,16 +124,59 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
                 "part": part,
                 "parts": PARTS,
                 "users": queries.users_of(found, step.use) if step.use else [],
+                "items": [(kind, name) for kind, (name, _) in ITEMS.items()],
+                "inside": home_of(core, step_key)[0].owner,
+                "holders": _holders(core, step),
+                "repeat": _repeat(step),
+                "thens": forms.THENS,
+                "functions": sorted(functions(found.project)) if step.call is not None else [],
+                "set_rows": [*step.set, ("", "")],
+                "with_rows": [*(step.call.with_ if step.call else ()), ("", "")],
+                "row_rows": [*(step.keep.row if step.keep else ()), ("", "")],
             }
     except EditError:
         return _journey_panel(found, core, gone=at)
     return _journey_panel(found, core)
 
 
+def _holders(core: CoreJourney, step: Step) -> list[tuple[str, str]]:
+    """(owner/slot, name) of each list that a step could be put into."""
+    own = {each.step for each in walk((step,))}
+    found = []
+    for _, each in core.steps():
+        if each.nests and each.step not in own:
+            for slot, branch in enumerate(each.branches or [None]):
+                name = f", {branch.name or branch.when or 'else'}" if branch is not None else ""
+                found.append((f"{each.step}/{slot}", f"{each.name}{name}"))
+    return found
+
+
+def _repeat(step: Step) -> dict[str, object]:
+    if step.repeat is None:
+        return {}
+    rule = step.repeat
+    how = "times" if rule.times else "while" if rule.while_ else "until"
+    return {"how": how, "text": rule.times or rule.while_ or rule.until, "rule": rule}
+
+
+@member_view("engineer")
+def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
+    """What a text comes to with the last rehearsal's values: computed in a worker, never here."""
+    found = queries.journey(member, pk)
+    text, kind = request.POST.get("text", "")[:20_000], request.POST.get("kind", "text")
+    values = queries.last_values(found)
+    asked = Asked(text, values, kind if kind in ("text", "condition", "list") else "text", time.time_ns() // 1000)
+    try:
+        made = msgspec.msgpack.decode(workers.call("evaluate", msgspec.msgpack.encode(asked)), type=Found)
+    except DynamikosError as problem:
+        return JsonResponse({"problem": str(problem), "start": 0, "end": 0})
+    return JsonResponse({"value": made.value[:400], "problem": made.problem, "start": made.start, "end": made.end})
+
+
 def _journey_panel(found: Journey, core: CoreJourney, gone: str = "") -> dict[str, object]:
     return {
         "kind": "journey", "gone": gone, "parts": PARTS, "common_rows": [*core.headers, ("", "")], "proof": core.authorization, "proofs": forms.PROOFS,
-        "shared": list(SharedStep.objects.filter(project=found.project)),
+        "shared": list(SharedStep.objects.filter(project=found.project)), "items": [(kind, name) for kind, (name, _) in ITEMS.items()],
     }  # fmt: skip
 
 

@@ -13,10 +13,10 @@ def figure(member: Any) -> str:
     return f"{total} plan{'' if total == 1 else 's'}"
 
 
-def _load_of(member: Any, dataset: Any) -> tuple[list[tuple[float, float]], float, int, str]:
+def _load_of(member: Any, found: Any) -> tuple[list[tuple[float, float]], float, int, str]:
     from dynamikos.web.plans.queries import load_of
 
-    return load_of(member, dataset.key)
+    return load_of(member, found.key)
 
 
 class PlansConfig(AppConfig):

@@ -15,10 +15,10 @@ from dynamikos.core.journeys import names_needed
 from dynamikos.core.journeys.editing import change_request, excerpt, find_request
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
-from dynamikos.web.datasets import queries as datasets
-from dynamikos.web.datasets.models import DataSet
 from dynamikos.core.values import names_in
 from dynamikos.sealing import box
+from dynamikos.web.datasets import queries as datasets
+from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.queries import agreed, fingerprints, known, named, opened, way_of
 from dynamikos.web.functions.queries import sources
 from dynamikos.web.journeys.actions import change

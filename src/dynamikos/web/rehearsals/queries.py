@@ -38,6 +38,11 @@ class Replayed:
         return any(name.lower() == "content-type" and "html" in value.lower() for name, value in self.kept.headers) and bool(self.kept.body)
 
     @property
+    def at(self) -> str:
+        """What it is selected by: step/request, or the step of an item."""
+        return f"{self.kept.step}/{self.kept.request}" if not self.kept.item else self.kept.step
+
+    @property
     def is_bad(self) -> bool:
         return self.kept.reason.startswith("failed")
 
@@ -80,7 +85,7 @@ def page_of(found: Rehearsal, number: int) -> tuple[str, bool] | None:
 def as_exchanges(found: Rehearsal) -> list[Exchange]:
     """A rehearsal's exchanges as a recording's, for comparing and for a HAR file."""
     begun = round(found.asked_at.timestamp() * 1e6)
-    return [_exchange(row.kept, number, begun) for number, row in enumerate(replayed(found))]
+    return [_exchange(row.kept, number, begun) for number, row in enumerate(replayed(found)) if not row.kept.item]
 
 
 def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
@@ -166,23 +171,24 @@ def recorded_text(row: Replayed) -> str:
 
 
 def values_of(rows: list[Replayed], row: Replayed) -> list[tuple[str, str, str, str]]:
-    """(name, before its step, after it, mark) of all values a request's step began and ended with; mark "+" new, "≠" changed, "" the same.
-
-    What the request itself captured is marked "+" or "≠" even if a later one of the step changed it again.
-    """
-    at = rows.index(row)
-    earlier = [each for each in rows[:at] if each.kept.step != row.kept.step]
-    own = [each for each in rows if each.kept.step == row.kept.step]
-    first, last = own[0].kept, own[-1].kept
-    before = dict(earlier[-1].kept.variables) if earlier else {}
-    for name, value in first.variables.items():  # dealt rows and built-in values are there before anything is sent
-        if name not in first.captured:
-            before.setdefault(name, value)
+    """(name, before it, after it, mark) of all values around a request or item; mark "+" new, "≠" changed, "" the same. A column's
+    name says which row of which data set it came from."""
+    last = row.kept
+    before = dict(last.before)
+    if last.item or not before:  # an item is kept after it was done
+        at = rows.index(row)
+        before = dict(rows[at - 1].kept.variables) if at else {}
     made = []
     for name in sorted({*before, *last.variables}):
         old, new = before.get(name, ""), last.variables.get(name, "")
         made.append((name, old, new, "+" if name not in before else "≠" if old != new else ""))
-    return sorted(made, key=lambda each: (not each[3], each[0]))
+    found = sorted(made, key=lambda each: (not each[3], each[0]))
+    return [(f"{name} (row {row_no:,})" if (row_no := row_of(row.kept, name)) else name, *rest) for name, *rest in found]  # type: ignore[misc]
+
+
+def row_of(kept: KeptExchange, name: str) -> int:
+    """The number of the row a value came from; 0 for what is no column."""
+    return kept.rows.get(name) or kept.rows.get(name.partition(".")[0], 0) if "." in name else 0
 
 
 def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
@@ -190,6 +196,9 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
     made: dict[tuple[str, str], tuple[str, bool]] = {}
     for row in rows:
         key = (row.kept.step, row.kept.request)
+        if row.kept.item:
+            made[key] = (row.kept.error, row.is_bad)
+            continue
         status = str(row.kept.status) if row.kept.status else row.kept.reason.removeprefix("failed: ")
         if key in made:
             made[key] = (f"{made[key][0].split(' · ')[0]} → {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)

@@ -31,6 +31,7 @@ def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
         until=request.POST.get("until", ""),
         row=int(row or 0),
         user=int(user),
+        environment=request.POST.get("environment", ""),
     )
     return redirect("rehearsal", member.project_id, made.pk)
 
@@ -58,9 +59,9 @@ def clean_up(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
 def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     found = queries.rehearsal(member, pk)
     rows = queries.replayed(found)
-    wanted = [row for row in rows if f"{row.kept.step}/{row.kept.request}" == at] or [row for row in rows if row.is_bad] or rows[:1]
+    wanted = [row for row in rows if row.at == at] or [row for row in rows if row.is_bad] or rows[:1]
     if wanted:
-        at = at or f"{wanted[0].kept.step}/{wanted[0].kept.request}"
+        at = at or wanted[0].at
     now = journeys.content(found.journey)
     shown = [
         {
@@ -74,7 +75,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
             "cookies": queries.cookies(row),
         }
         for row in wanted
-        if f"{row.kept.step}/{row.kept.request}" == at
+        if row.at == at
     ]
     journey = queries.frozen(found).journey
     cleaned = {step.step for step in journey.cleanup}
@@ -82,7 +83,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     differing = sum(bool(row.differences) for row in rows)
     return {
         "rehearsal": found, "journey": found.journey, "rows": rows, "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad, "compared": any(row.recorded is not None for row in rows),
-        "differing": differing, "requests": sum(len(step.requests) for _, step in journey.steps()), "has_cleanup": bool(journey.cleanup),
+        "differing": differing, "journey_names": {step.step: step.name for _, step in journey.steps()}, "requests": sum(len(step.requests) for _, step in journey.steps()), "has_cleanup": bool(journey.cleanup),
     }  # fmt: skip
 
 

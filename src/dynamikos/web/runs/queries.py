@@ -2,12 +2,15 @@
 
 import uuid
 import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
 
 import msgspec
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
-from dynamikos.core.frozen import FrozenRun, series_of
+from dynamikos.core.checks import described
+from dynamikos.core.frozen import CheckPlace, FrozenRun, checks_of, series_of
 from dynamikos.core.objectives import Judgement
 from dynamikos.core.objectives import judge as core_judge
 from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, SeriesTotal, decode, unpack_kept
@@ -94,7 +97,7 @@ def _gaps(start: int, end: int, covered: list[tuple[int, int]]) -> list[tuple[in
 def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[Row, list[Row]]]:
     """Steps with their requests beneath; sorted by a column of the steps."""
     rows = ledger.rows(seconds)
-    steps = [row for row in rows if row.level in ("step", "token")]
+    steps = [row for row in rows if row.level in ("step", "token", "item") and (row.level != "item" or row.count)]
     if sort:
         steps.sort(key=lambda row: _sortable(getattr(row, sort)), reverse=down)
     below: dict[str, list[Row]] = {}
@@ -118,12 +121,89 @@ def judgements(inputs: FrozenRun, ledger: Ledger) -> list[Judgement]:
     return made
 
 
+@dataclass(frozen=True, slots=True)
+class CheckLine:
+    """A check over time: counts, and bars of (x, width, y of passed, height of failed) in a 300×22 picture."""
+
+    place: CheckPlace
+    words: str
+    passed: int
+    failed: int
+    bars: list[tuple[float, float, float, float]]
+    heights: list[float]
+
+
+BARS = 60
+
+
+def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckLine]:
+    """Passed and failed per check over the window, from the reports themselves; those that failed most first."""
+    places = checks_of(inputs.journey)
+    if not places or to_s <= from_s:
+        return []
+    width = max(1, -(-(to_s - from_s) // BARS))
+    asked: dict[int, list[int]] = {}
+    missed: dict[int, list[int]] = {}
+    count = -(-(to_s - from_s) // width)
+    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list("body", flat=True):
+        message = decode(bytes(body))
+        slot = (message.second - from_s) // width
+        for counts, found_now in ((asked, message.judged), (missed, message.missed)):
+            for no, number in found_now.items():
+                counts.setdefault(no, [0] * count)[slot] += number
+    made = []
+    for place in places:
+        total = asked.get(place.first, [0] * count)
+        failed = missed.get(place.no, [0] * count)
+        if not sum(total):
+            continue
+        top = max(total)
+        bars, heights = [], []
+        for at, (n, bad) in enumerate(zip(total, failed, strict=True)):
+            if n:
+                high, low = 22 * (n - bad) / top, 22 * bad / top
+                bars.append((round(300 * at / count, 1), round(300 / count - 0.5, 1), round(22 - high, 1), round(low, 1)))
+                heights.append(round(high, 1))
+        made.append(CheckLine(place, described(place.check), sum(total) - sum(failed), sum(failed), bars, heights))
+    return sorted(made, key=lambda line: -line.failed)
+
+
+def all_dealt(found: Run, inputs: FrozenRun) -> Iterator[tuple[int, int, str, int, int, int]]:
+    """(second, shard, data set, user, round, row from 1) of every row dealt, in the order it was reported."""
+    names = [name for name, _, _ in _dealt_names(inputs)]
+    for shard, second, body in Report.objects.filter(shard__run=found).order_by("second").values_list("shard__number", "second", "body"):
+        for pile, user, turn, row in decode(bytes(body)).dealt:
+            yield second, shard, names[pile] if pile < len(names) else str(pile), user, turn, row + 1
+
+
+def _dealt_names(inputs: FrozenRun) -> list[tuple[str, int, str]]:
+    """Names of what is dealt, numbered as the generators number them."""
+    made: list[tuple[str, int, str]] = []
+    for pile in inputs.data:
+        apart = [column for column in pile.deal.apart if column in pile.columns]
+        if len(apart) < len(pile.columns):
+            made.append((pile.key, pile.rows, pile.key))
+        made.extend((f"{pile.key}.{column}", pile.rows, pile.key) for column in apart)
+    return made
+
+
+def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[str, int, int, int]]:
+    """(name, rows dealt in the window, different ones, rows there are) of each data set."""
+    counts: dict[int, list[int]] = {}
+    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list("body", flat=True):
+        for pile, _, _, row in decode(bytes(body)).dealt:
+            counts.setdefault(pile, []).append(row)
+    return [(name, len(counts.get(no, ())), len(set(counts.get(no, ()))), rows) for no, (name, rows, _) in enumerate(_dealt_names(inputs))]
+
+
 def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
     """(step, request, kind, count) of failures, most first."""
+    requested = {each.step for each in ledger.series if each.level == "request"}
+    repeats = {each.step for each in ledger.series if each.level == "step"} - requested
     found = [
         (each.step, each.request, kind, count)
         for each in ledger.series
-        if each.level in ("request", "embedded", "token")
+        if each.level in ("request", "embedded", "token", "item") or (each.level == "step" and each.step in repeats)
         for kind, count in ledger.totals[each.no].failed.items()
     ]
     return sorted(found, key=lambda row: -row[3])

@@ -3,6 +3,7 @@ from django.urls import path
 from dynamikos.web.runs import views
 
 urlpatterns = [
+    path("p/<uuid:project>/runs/<uuid:pk>/dealt", views.dealt, name="run-dealt"),
     path("p/<uuid:project>/runs", views.runs, name="runs"),
     path("p/<uuid:project>/load/<uuid:pk>/start", views.start, name="start-run"),
     path("p/<uuid:project>/runs/<uuid:pk>", views.run, name="run"),

@@ -1,4 +1,5 @@
 import uuid
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
@@ -30,7 +31,7 @@ def runs(request: HttpRequest, member: Membership) -> HttpResponse:
 
 @member_view("engineer")
 def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    made = actions.start(member, plans.plan(member, pk))
+    made = actions.start(member, plans.plan(member, pk), environment=request.POST.get("environment", ""))
     return redirect("run", member.project_id, made.pk)
 
 
@@ -65,7 +66,7 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
     return {
         "run": found, "inputs": inputs, "from_s": begin, "to_s": end, "is_measured": is_measured, "seen": seen, "columns": COLUMNS, "sort": sort, "down": down,
         "rows": queries.table(ledger, seen, sort, down), "judgements": queries.judgements(inputs, ledger), "kinds": queries.kinds(ledger),
-        "kept": queries.kept(found, begin, end), "names": {step.step: step.name for _, step in inputs.journey.steps()},
+        "kept": queries.kept(found, begin, end), "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)), "dealt": queries.dealt(found, inputs, begin, end), "names": {step.step: step.name for _, step in inputs.journey.steps()},
     }  # fmt: skip
 
 
@@ -118,6 +119,21 @@ def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
 def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
     found = queries.run(member, pk)
     return render(request, "runs/kept.html", {"run": found, "kept": queries.one_kept(found, number)})
+
+
+@member_view()
+def dealt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> StreamingHttpResponse:
+    """Who got what: every row dealt in the run, as CSV."""
+    found = queries.run(member, pk)
+
+    def lines() -> Iterator[str]:
+        yield "second,generator,data,user,round,row\n"
+        for second, shard, name, user, turn, row in queries.all_dealt(found, queries.frozen(found)):
+            yield f"{second},{shard},{name},{user},{turn},{row}\n"
+
+    answer = StreamingHttpResponse(lines(), content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="run-{found.number}-dealt.csv"'
+    return answer
 
 
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:

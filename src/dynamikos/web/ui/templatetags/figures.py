@@ -1,6 +1,7 @@
 """Figures with their units: three significant digits, tabular; available in every template."""
 
 import datetime
+from difflib import SequenceMatcher
 from typing import Any
 
 from django import template
@@ -75,6 +76,24 @@ def utc(value: datetime.datetime | None) -> str:
 def plural(number: int, word: str) -> str:
     """`{{ 3|plural:"step" }}` → 3 steps."""
     return f"{number:,} {word}" if number == 1 else f"{number:,} {word}s"
+
+
+@register.filter
+def marked(actual: str, expected: str) -> str:
+    """`actual` with what differs from the expected value marked: <ins> is too much, <del> is missing."""
+    wanted = expected.partition(" = ")[2] or expected.partition("“")[2].rpartition("”")[0]
+    if not wanted or len(wanted) > 400 or len(actual) > 400 or wanted == actual:
+        return actual
+    parts = []
+    for what, a, b, c, d in SequenceMatcher(None, wanted, actual, autojunk=False).get_opcodes():
+        if what == "equal":
+            parts.append(format_html("{}", actual[c:d]))
+            continue
+        if a < b:
+            parts.append(format_html("<del>{}</del>", wanted[a:b]))
+        if c < d:
+            parts.append(format_html("<ins>{}</ins>", actual[c:d]))
+    return mark_safe("".join(parts))
 
 
 @register.filter
