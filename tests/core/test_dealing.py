@@ -150,7 +150,7 @@ class Dealing(TestCase):
         self.assertEqual(shown(Deal(then="stay"))[1][3], "10-10stays")
         self.assertEqual(shown(Deal())[0][2:], ["9-2again", "3-6again"])
         self.assertEqual(shown(Deal(whose="slice", then="leave")), [["1-1", "2-2", "0-0over", "0-0over"], ["3-3", "4-4", "5-5", "0-0over"]])
-        self.assertEqual(shown(Deal(when="user"))[1], ["1-4"] * 4)
+        self.assertEqual(shown(Deal(when="user"))[1], ["2-2"] * 4)
         self.assertEqual(shown(Deal(whose="whole"))[1], ["1-1", "2-2", "3-3", "4-4"])
         self.assertEqual(shown(Deal(), users=1)[0], ["1-1", "2-2", "3-3", "4-4"])
 

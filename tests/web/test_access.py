@@ -5,6 +5,8 @@ import uuid
 from django.test import AsyncClient, TestCase
 from django.urls import URLPattern, get_resolver, reverse
 
+from dynamikos.web.datasets.actions import keep_upload
+from dynamikos.web.functions.models import Attempt
 from dynamikos.web.recordings.models import Session
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
 from dynamikos.web.runs.models import Kept, Run
@@ -23,6 +25,9 @@ TABLE = {
     "strands-rule": ("post", "engineer"), "strands-recording": ("post", "engineer"), "rehearsal": ("get", "reader"), "rehearsal-results": ("get", "reader"), "rehearsal-stream": ("stream", "reader"), "plans": ("post", "engineer"),
     "plan": ("post", "engineer"), "plan-undo": ("post", "engineer"), "start-run": ("post", "engineer"), "runs": ("get", "reader"), "run": ("get", "reader"),
     "run-tables": ("get", "reader"), "run-headline": ("get", "reader"), "run-kept": ("get", "reader"), "stop-gently": ("post", "engineer"),
+    "journey-evaluate": ("post", "engineer"), "journey-columns": ("post", "engineer"), "create-data": ("post", "engineer"), "data-upload": ("post", "engineer"), "take-in-data": ("post", "engineer"),
+    "data-cell": ("post", "engineer"), "data-change": ("post", "engineer"), "data-deal": ("post", "engineer"), "data-export": ("post", "engineer"), "run-dealt": ("get", "reader"),
+    "environment-secret": ("post", "engineer"), "environment-way": ("post", "engineer"), "functions": ("post", "engineer"), "try-function": ("post", "engineer"), "tried-function": ("get", "reader"),
     "stop-now": ("post", "engineer"), "run-stream": ("stream", "reader"),
 }  # fmt: skip
 PEOPLE = {"cass": "reader", "bran": "engineer", "ada": "owner"}
@@ -66,6 +71,8 @@ class Access(TestCase):
                 KeptExchange(second=0, series=1, step="s", request="r", reason="sample", user=1, round=1, method="GET", url="u")
             )
         )
+        cls.upload = keep_upload(sample.member, [b"a,b\n1,2\n"], "x.csv", 8)
+        cls.attempt = Attempt.objects.create(project=sample.project, function="a.b", given={}, modules={})
         cls.kept = Kept.objects.create(run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body)
         RehearsedExchange.objects.create(rehearsal=cls.rehearsal, number=cls.kept.pk, body=body)
 
@@ -84,7 +91,11 @@ class Access(TestCase):
         }
         if name == "rehearse":
             pk: object = sample.journey.pk
-        elif name in ("environment-values", "agree-target", "withdraw-target"):
+        elif name in ("data-upload", "take-in-data"):
+            pk = self.upload.pk
+        elif name == "tried-function":
+            pk = self.attempt.pk
+        elif name.startswith("environment-") or name in ("agree-target", "withdraw-target"):
             pk = sample.environment.pk
         else:
             pk = next((value for start, value in ids.items() if name.startswith(start)), None)

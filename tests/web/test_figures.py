@@ -49,7 +49,7 @@ class Geometry(SimpleTestCase):
         self.ladder = draw(self.journey)
 
     def test_every_exchange_is_a_rung_in_order(self) -> None:
-        self.assertEqual(len(self.ladder.rungs), 11)
+        self.assertEqual(len(self.ladder.rungs), 15)
         ys = [rung.y for rung in self.ladder.rungs]
         self.assertEqual(ys, sorted(ys))
         self.assertGreaterEqual(min(b - a for a, b in itertools.pairwise(ys)), 40)
@@ -57,13 +57,23 @@ class Geometry(SimpleTestCase):
 
     def test_strands_lead_from_issue_to_every_use(self) -> None:
         strands = {strand.name: strand for strand in self.ladder.strands}
-        self.assertEqual(set(strands), {"form_key", "sky_token", "desk_key", "object", "sight", "slot", "hold_token", "hold", "reference"})
+        self.assertEqual(set(strands), {
+            "form_key", "sky_token", "desk_key", "object", "sight", "slot", "hold_token", "hold", "reference", "sky_page", "day", "month", "night", "minutes_before", "minutes_after", "code",
+        })  # fmt: skip
         self.assertEqual([len(strands[name].uses) for name in ("form_key", "desk_key", "sky_token")], [2, 1, 1])
         hold = next(rung for rung in self.ladder.rungs if rung.request == "post-hold")
         self.assertEqual(strands["slot"].uses, [hold.y + 8])
         self.assertLess(strands["slot"].y, hold.y)
         labels = [(strand.label_x, strand.label_y) for strand in self.ladder.strands]
         self.assertEqual(len(set(labels)), len(labels))
+
+    def test_what_holds_others_is_a_frame_around_them(self) -> None:
+        steps = {step.step: step for step in self.ladder.steps}
+        inner, outer = steps["look-into-postbox"], steps["mailed-code"]
+        self.assertTrue(outer.y < inner.y and inner.y + inner.height <= outer.y + outer.frame)
+        self.assertEqual((outer.says, inner.x - outer.x), ("until {{ code }}, every 0.5 s, 20 s at most", 12))
+        self.assertEqual([words for _, _, words in self.ladder.branches], ["70 %: straight to the booking", "30 %: over the sky pages"])
+        self.assertEqual(steps["night"].says[:30], "day = {{ make.number(1, 28) }}")
 
     def test_results_mark_what_failed_and_what_was_not_reached(self) -> None:
         drawn = draw(self.journey, {("hold", "post-hold"): ("409 · 18 ms", True)})

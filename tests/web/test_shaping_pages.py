@@ -129,7 +129,7 @@ class Shaping(ShapeCase):
         self.assertEqual(self.stored().head.number, before + 1)  # type: ignore[union-attr]
         self.edit(what="gather", also=["find-slot", "confirm/post-booking"], to="hold")
         names = [each.request for each in self.core().find_step("hold").requests]  # type: ignore[union-attr]
-        self.assertEqual(names, ["post-hold", "get-slots", "post-booking"])
+        self.assertEqual(names, ["post-hold", "get-account", "get-slots", "post-booking"])
         self.assertIsNone(self.core().find_step("find-slot"))
         self.edit(what="remove", also=["hold/get-slots", "hold/post-booking"])
         self.assertEqual(len(self.core().find_step("hold").requests), 1)  # type: ignore[union-attr]

@@ -39,7 +39,7 @@ class Outbox:
         self._put("kept", exchange.second, pack_kept(exchange), facts)
 
     def write(self, into: str, row: dict[str, str]) -> None:
-        self._put("row", 0, msgspec.json.encode(row), (into,))
+        self._put("row", 0, msgspec.json.encode(list(row.items())), (into,))  # a list keeps the columns in order
 
     def unsent(self) -> int:
         return len(self._waiting) + self._spooled

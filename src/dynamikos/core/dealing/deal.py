@@ -132,8 +132,13 @@ def _cell(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, tu
         return Cell(state="over")
     if deal.when in ("user", "run") and before is not None:
         return before
+    if deal.shared and deal.when == "user":  # taken as they start, one after the other
+        row = row_of(deal, name, seed, rows, users, user, user - 1)
+        if row is None:
+            return Cell(first=rows, last=rows, state="stays") if deal.then == "stay" else Cell(state="over")
+        return Cell(first=row + 1, last=row + 1, state="again" if user > rows else "")
     if deal.shared and users > 1:
-        low, high = (turn if deal.when != "user" else 0) * users, (turn + 1) * users - 1
+        low, high = turn * users, (turn + 1) * users - 1
         if low >= rows and not deal.endless:
             return Cell(first=rows, last=rows, state="stays") if deal.then == "stay" else Cell(state="over")
         if deal.order == "shuffled" or high - low + 1 >= rows:

@@ -14,7 +14,7 @@ from dynamikos.core.plans import AgreedTarget, Plan, Way
 
 FORM = 1
 ENGINE = "0.1"
-Level = Literal["round", "step", "request", "embedded", "token", "item"]
+Level = Literal["round", "step", "request", "embedded", "token", "item", "repeat"]
 
 
 class DataPile(msgspec.Struct, frozen=True, kw_only=True):
@@ -66,7 +66,7 @@ def series_of(journey: Journey) -> tuple[Series, ...]:
     for _, step in journey.steps():
         if not step.measured:
             continue
-        made.append(Series(no=len(made), level="step", step=step.step, name=step.name))
+        made.append(Series(no=len(made), level="repeat" if step.kind == "repeat" else "step", step=step.step, name=step.name))
         for request in step.requests:
             made.append(
                 Series(no=len(made), level="request", step=step.step, request=request.request, name=f"{request.method} {request.address}")

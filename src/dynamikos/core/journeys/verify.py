@@ -67,13 +67,13 @@ def item_texts(step: Step) -> Iterator[tuple[str, str]]:
     yield from (("when", branch.when) for branch in step.branches if branch.when)
 
 
-def gives(step: Step) -> set[str]:
-    """Names of values that a step gives itself (its requests' captures apart)."""
-    names = {name for name, _ in step.set}
+def gives(step: Step) -> list[str]:
+    """Names of values that a step gives itself, in order (its requests' captures apart)."""
+    names = [name for name, _ in step.set]
     if step.call is not None and step.call.into:
-        names.add(step.call.into)
+        names.append(step.call.into)
     if step.each is not None:
-        names.add(step.each.name)
+        names.append(step.each.name)
     return names
 
 
@@ -133,7 +133,9 @@ def verify(journey: Journey, known: Collection[str], functions: Collection[str] 
                 continue
             unknown = [name for name in names if name not in {*known, *captured, *inside, *BUILT_IN}]
             problems.extend(Problem(step=step.step, request="", message=f"{what}: {_unknown(name, known)}") for name in unknown)
-        captured |= gives(step)
+            if what.startswith("set "):
+                captured.add(what[4:])  # the next one may use it
+        captured.update(gives(step))
         for request in step.requests:
             problems.extend(_kinds(step.step, request.request, request.body, request.authorization))
             for what, text in texts_of(request):
@@ -221,7 +223,7 @@ def _kinds(step: str, request: str, body: Body | None, authorization: Authorizat
 def _unknown(name: str, known: Collection[str]) -> str:
     owner = name.split(".")[0]
     if "." not in name:
-        return f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to an earlier one"
+        return f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to an earlier one, or set it"
     if owner == "env":
         return f"{{{{ {name} }}}} is not set in this environment; add '{name[4:]}' in Settings"
     near = sorted(other for other in known if other.startswith(owner + "."))

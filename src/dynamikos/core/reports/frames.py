@@ -51,7 +51,7 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
             if level == "step":
                 passed.merge(Histogram.from_bytes(part.hist))
                 steps_failed += sum(part.failed.values())
-            elif level in ("request", "item"):
+            elif level in ("request", "item", "repeat"):
                 for kind, count in part.failed.items():
                     kinds[kind] = kinds.get(kind, 0) + count
         late_us = max(late_us, message.health.late_p99_us)

@@ -148,9 +148,9 @@ class Ledger:
         return [row_of_total(each, self.totals[each.no], seconds) for each in self.series]
 
     def all_of(self, level: str, step: str | None = None) -> SeriesTotal:
-        """One level added up over all steps, or of one step."""
+        """One level added up over all steps, or of one step; a step that repeats others counts only when it is asked for itself."""
         total = SeriesTotal()
         for each in self.series:
-            if each.level == level and (step is None or each.step == step):
+            if (each.level == level and step in (None, each.step)) or (level == "step" and each.level == "repeat" and each.step == step):
                 total.merge(self.totals[each.no])
         return total

@@ -137,7 +137,7 @@ def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPi
     def made(step: Step) -> CompiledStep:
         one = CompiledStep(
             step=step,
-            series=numbers.get(("step", step.step, ""), script.item_series),
+            series=numbers.get(("repeat" if step.kind == "repeat" else "step", step.step, ""), script.item_series),
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
             requests=[_request(each, step, numbers[("request", step.step, each.request)], environment, journey) for each in step.requests],

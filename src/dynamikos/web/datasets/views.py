@@ -96,7 +96,7 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {
-        "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
+        "widths": [min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)], "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
         "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
     }  # fmt: skip

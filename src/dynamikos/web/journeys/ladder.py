@@ -47,6 +47,14 @@ class StepRow:
     is_bad: bool = False
 
     @property
+    def tag_width(self) -> int:
+        return min(WIDTH - 240, 16 + round(7.3 * len(self.says)))
+
+    @property
+    def frame_width(self) -> int:
+        return WIDTH - 16 - 2 * (self.x - 4)
+
+    @property
     def text_x(self) -> int:
         return self.x + 10
 
@@ -198,11 +206,11 @@ def _steps(
                 try:
                     for name in names_in(text):
                         if name in births:
-                            births[name][1].append(y + 14)
+                            births[name][1].append(y + 2)
                 except DynamikosError:
                     continue
             for name in gives(step):
-                births[name] = (y + 14, [])
+                births[name] = (y + 28, [])
             y += 42
             total = sum(branch.weight for branch in step.branches)
             for at, branch in enumerate(step.branches):

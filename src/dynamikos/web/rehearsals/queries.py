@@ -194,16 +194,22 @@ def row_of(kept: KeptExchange, name: str) -> int:
 def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
     """For the ladder: by step and request, the first hop's status and the request's time."""
     made: dict[tuple[str, str], tuple[str, bool]] = {}
+    last: dict[tuple[str, str], str] = {}
+    times: dict[tuple[str, str], int] = {}
     for row in rows:
         key = (row.kept.step, row.kept.request)
         if row.kept.item:
             made[key] = (row.kept.error, row.is_bad)
             continue
         status = str(row.kept.status) if row.kept.status else row.kept.reason.removeprefix("failed: ")
-        if key in made:
+        if key in made and last.get(key) != "hop":  # performed once more
+            times[key] = times.get(key, 1) + 1
+            made[key] = (f"{times[key]}× {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)
+        elif key in made:
             made[key] = (f"{made[key][0].split(' · ')[0]} → {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)
         else:
             made[key] = (f"{status} · {us(row.kept.duration_us)}", row.is_bad)
+        last[key] = row.kept.reason
     return made
 
 

@@ -109,7 +109,7 @@ def take_in(run: Run) -> None:
     """Rows that the run's journey wrote back, into their data sets. Called once, at the run's end."""
     rows: dict[str, list[dict[str, str]]] = {}
     for into, row in run.written.order_by("id").values_list("into", "row"):
-        rows.setdefault(into, []).append(row)
+        rows.setdefault(into, []).append(dict(row))
     for into, found in rows.items():
         append_rows(run.project, into, found)
     run.written.all().delete()

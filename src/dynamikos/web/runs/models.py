@@ -101,7 +101,7 @@ class WrittenRow(models.Model):
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="written")
     into = models.CharField(max_length=80)
-    row = models.JSONField()
+    row = models.JSONField()  # (column, text) in order
 
 
 class Report(models.Model):

@@ -97,7 +97,7 @@ def _gaps(start: int, end: int, covered: list[tuple[int, int]]) -> list[tuple[in
 def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[Row, list[Row]]]:
     """Steps with their requests beneath; sorted by a column of the steps."""
     rows = ledger.rows(seconds)
-    steps = [row for row in rows if row.level in ("step", "token", "item") and (row.level != "item" or row.count)]
+    steps = [row for row in rows if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)]
     if sort:
         steps.sort(key=lambda row: _sortable(getattr(row, sort)), reverse=down)
     below: dict[str, list[Row]] = {}
@@ -198,12 +198,10 @@ def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[s
 
 def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
     """(step, request, kind, count) of failures, most first."""
-    requested = {each.step for each in ledger.series if each.level == "request"}
-    repeats = {each.step for each in ledger.series if each.level == "step"} - requested
     found = [
         (each.step, each.request, kind, count)
         for each in ledger.series
-        if each.level in ("request", "embedded", "token", "item") or (each.level == "step" and each.step in repeats)
+        if each.level in ("request", "embedded", "token", "item", "repeat")
         for kind, count in ledger.totals[each.no].failed.items()
     ]
     return sorted(found, key=lambda row: -row[3])
