@@ -5,6 +5,10 @@ from typing import Any
 
 import axe_playwright_python
 
+from dynamikos.web.datasets.actions import import_csv, keep_upload
+from dynamikos.web.datasets.models import Upload
+from dynamikos.web.environments import actions as environments
+from dynamikos.web.functions.actions import STARTER, save
 from dynamikos.web.journeys.actions import share_step
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.revisions import token
@@ -175,6 +179,8 @@ class Story(BrowserCase):
 
 
 class Views(BrowserCase):
+    upload: Upload
+
     def main_views(self) -> list[str]:
         sample = self.sample
         tails = [
@@ -183,6 +189,12 @@ class Views(BrowserCase):
             f"journeys/{sample.journey.pk}?at=hold/post-hold",
             f"journeys/{sample.journey.pk}?at=sign-out",
             f"journeys/{sample.journey.pk}?at=hold",
+            f"journeys/{sample.journey.pk}?at=mailed-code",
+            f"journeys/{sample.journey.pk}?at=detour",
+            f"journeys/{sample.journey.pk}?at=night",
+            f"journeys/{sample.journey.pk}/columns",
+            "functions",
+            f"data/uploads/{self.upload.pk}",
             f"journeys/{sample.journey.pk}/text",
             f"journeys/{sample.journey.pk}/strands",
             f"journeys/{sample.journey.pk}/thinking",
@@ -203,6 +215,10 @@ class Views(BrowserCase):
 
     def test_no_serious_violation_and_every_control_by_keyboard(self) -> None:
         self.sign_in()
+        self.upload = keep_upload(self.sample.member, [b'email;n\n"a;b";1\n'], "x.csv", 20)
+        save(self.sample.member, "starter", STARTER)
+        environments.set_secret(self.sample.member, self.sample.environment, "staff", "x1y2z3")
+        import_csv(self.sample.member, b"term\nring\n", "terms.csv")
         strands.search(self.sample.member, self.sample.journey)  # its page has rows, forms and proofs to look at
         share_step(self.sample.member, self.sample.journey, token(self.sample.journey.head), "sign-out")
         Session.objects.create(
@@ -214,6 +230,11 @@ class Views(BrowserCase):
                     part in address
                     for part in (
                         "load",
+                        "data",
+                        "functions",
+                        "?at=mailed",
+                        "/columns",
+                        "settings",
                         "?at=hold/",
                         "?at=sign-out",
                         "/text",
