@@ -40,7 +40,7 @@ def outside():
     for name, act in {
         "network": lambda: socket.create_connection(("127.0.0.1", PORT), 0.3),
         "keys": lambda: open("/root/.profile" if os.path.exists("/root") else "/etc/shadow"),
-        "write": lambda: open("/tmp/dynamikos-function", "w").write("x"),
+        "write": lambda: open("/tmp/dynamikos-function", "w", buffering=1).write("x\\n"),
         "fork": lambda: os.fork(),
         "root": lambda: os.setuid(0),
     }.items():

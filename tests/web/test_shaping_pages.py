@@ -132,7 +132,7 @@ class Shaping(ShapeCase):
         self.assertEqual(names, ["post-hold", "get-account", "get-slots", "post-booking"])
         self.assertIsNone(self.core().find_step("find-slot"))
         self.edit(what="remove", also=["hold/get-slots", "hold/post-booking"])
-        self.assertEqual(len(self.core().find_step("hold").requests), 1)  # type: ignore[union-attr]
+        self.assertEqual(len(self.core().find_step("hold").requests), 2)  # type: ignore[union-attr]
         self.assertContains(self.edit(what="remove", also=["hold", "gone"]), "not in this journey any more", status_code=422)
         self.assertContains(self.edit(what="split", also=["hold"]), "with several at once", status_code=422)
 

@@ -8,14 +8,19 @@ from collections.abc import Callable
 from urllib.parse import urlsplit
 
 import uvloop
+from msgspec.structs import replace
 
 from dynamikos.cli import summary
 from dynamikos.cli.state import is_free, wait_for_port
+from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import FrozenRun, series_of
 from dynamikos.core.profiles import duration_s, measured_part_s
 from dynamikos.core.reports import Ledger, ShardSecond, frame_of
+from dynamikos.core.values import bind
 from dynamikos.core.verdicts import Outcome, conclude
 from dynamikos.engine.clock import RealClock
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.functions import Child
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.engine.testing import ListSink
@@ -59,7 +64,17 @@ async def _perform(
             tell(summary.progress(frame_of(message.second, [message], series), total))
 
     sink, control = ListSink(report), Control()
-    clock, network = RealClock(), RealNetwork(frozen.agreed)
+    functions = Child(frozen.functions, agreed=True)  # whoever runs files decides for this machine
+    known = {name.partition(".")[2]: value for name, value in secrets.items()}
+    way = replace(frozen.way, proxy=bind(frozen.way.proxy, {**frozen.values, **secrets})) if frozen.way.proxy else frozen.way
+    try:
+        network = RealNetwork(frozen.agreed, way=way, key=known.get(way.key_secret, ""))
+        if frozen.functions:
+            await functions.load()
+    except Failure as failure:
+        await functions.close()
+        raise PlanError(failure.detail) from failure
+    clock = RealClock()
 
     def interrupted() -> None:
         if control.stopped:
@@ -72,10 +87,16 @@ async def _perform(
     try:
         begin = clock.now() + 0.2
         ended = await run(
-            Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=secrets), network, clock, sink, begin=begin, control=control
+            Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=secrets, functions=functions),
+            network,
+            clock,
+            sink,
+            begin=begin,
+            control=control,
         )
     finally:
         await network.aclose()
+        await functions.close()
         clock.close()
     outcome = conclude(frozen, window, whole, ended=ended, in_flight=seen["flying"], peak_users=seen["peak"])
     return outcome, sink

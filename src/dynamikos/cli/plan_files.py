@@ -1,5 +1,6 @@
 """A load plan and what it names, read from text files that stand beside it."""
 
+import ast
 import uuid
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,19 +20,20 @@ class PlanFiles:
     journey: Journey
     environment: Environment
     tables: dict[str, Table]
+    functions: dict[str, str]
 
     def frozen(self, secrets: dict[str, str]) -> FrozenRun:
         """The frozen document. Raises PlanError with all problems, one a line."""
         known = {**self.environment.known(), **secrets}
         columns = {f"{key}.{column}" for key, table in self.tables.items() for column in table.columns}
         problems = plan_problems(self.plan, self.journey)
-        for each in verify(self.journey, columns | set(known)):
+        for each in verify(self.journey, columns | set(known), names_of_functions(self.functions)):
             problems.append(f"{self.journey.journey}, step {each.step}, request {each.request}: {each.message}")
         if problems:
             raise PlanError("\n".join(problems))
         return FrozenRun(
             run=str(uuid.uuid4()), seed=self.plan.seed, plan=self.plan, journey=self.journey.active(), values=self.environment.known(),
-            secret_names=tuple(secrets), agreed=tuple(parse_target(line) for line in self.environment.agreed),
+            way=self.environment.way, functions=self.functions, functions_agreed=True, secret_names=tuple(secrets), agreed=tuple(parse_target(line) for line in self.environment.agreed),
             data=tuple(DataPile(key=key, columns=t.columns, secret=t.secret, rows=len(t.rows), deal=self.plan.deals.get(key, Deal())) for key, t in self.tables.items()),
         )  # fmt: skip
 
@@ -56,7 +58,20 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
         file = _inside(folder, name)
         key = key_from(file.stem).replace("-", "_")
         tables[key] = read_table(_bytes(file), name)
-    return PlanFiles(plan, journey, found, tables)
+    functions = {_inside(folder, name).stem: _text(_inside(folder, name)) for name in plan.functions}
+    return PlanFiles(plan, journey, found, tables, functions)
+
+
+def names_of_functions(modules: dict[str, str]) -> set[str]:
+    """Every "module.function", found by reading. Raises PlanError for a module that can't be read."""
+    found = set()
+    for name, source in modules.items():
+        try:
+            tree = ast.parse(source, f"{name}.py")
+        except SyntaxError as problem:
+            raise PlanError(f"{name}.py, line {problem.lineno}: {problem.msg}") from problem
+        found |= {f"{name}.{node.name}" for node in tree.body if isinstance(node, ast.FunctionDef) and not node.name.startswith("_")}
+    return found
 
 
 def _inside(folder: Path, name: str) -> Path:

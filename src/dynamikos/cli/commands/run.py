@@ -103,9 +103,9 @@ def _from_file(path: Path, environment: str | None, users: int | None, seconds: 
     missing = [name for name in found.secret_from_process if name not in os.environ]
     if missing:
         raise PlanError(f"these secrets are not in the process environment: {', '.join(missing)}; export them and call again")
-    secrets = {f"env.{name}": os.environ[name] for name in found.secret_from_process}
+    secrets = {f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")}
     files = plan_files.PlanFiles(
-        scaled(files.plan, users, seconds), files.journey, replace(found, values=values, addresses=addresses), files.tables
+        scaled(files.plan, users, seconds), files.journey, replace(found, values=values, addresses=addresses), files.tables, files.functions
     )
     frozen = files.frozen(secrets)
     target = practice_target(found.practice, addresses) if found.practice else None

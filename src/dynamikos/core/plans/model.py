@@ -15,7 +15,7 @@ from dynamikos.core.text import Frozen, parse, schema, write
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
 
-    `deals` says by data set how its rows are dealt; in a project each data set says it itself.
+    `functions` are paths of Python modules whose functions the journey calls; in a project they are the project's. `deals` says by data set how its rows are dealt; in a project each data set says it itself.
     """
 
     form: Literal[1]
@@ -24,6 +24,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     journey: str
     environment: str
     data: tuple[str, ...] = ()
+    functions: tuple[str, ...] = ()
     deals: dict[str, Deal] = {}
     profile: tuple[Stretch, ...]
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0

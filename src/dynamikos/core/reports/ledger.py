@@ -131,6 +131,7 @@ class Ledger:
         self.totals = {each.no: SeriesTotal() for each in self.series}
         self.sent = self.answered = self.failed = 0
         self.late_seconds = self.seconds = 0
+        self.retired: dict[str, int] = {}
 
     def add(self, message: ShardSecond, *, totals: bool = True) -> None:
         """Adds a message; with `totals=False` only the counters and health (a second outside the window)."""
@@ -138,6 +139,8 @@ class Ledger:
         self.answered += message.answered
         self.failed += message.failed
         self.seconds += 1
+        for why, number in message.retired.items():
+            self.retired[why] = self.retired.get(why, 0) + number
         self.late_seconds += message.health.is_late
         if totals:
             for part in message.series:

@@ -71,7 +71,14 @@ def conclude(
     planned = peak(frozen.plan.profile)
     late = whole.late_seconds / whole.seconds if whole.seconds else 0.0
     doubts = [f"The generator {name} was lost, so its users and figures are missing from then on." for name in lost]
-    kinds = {kind for each in ("request", "embedded", "token") for kind in window.all_of(each).failed}
+    doubts.extend(
+        f"{number:,} time{'s' if number > 1 else ''} a user left because {why}; from then on there were fewer than planned."
+        for why, number in sorted(whole.retired.items()) if "used up" in why or "no rows" in why
+    )  # fmt: skip
+    own = ended.startswith("stopped: ")
+    if own:
+        doubts.append(f"The run stopped by its own rules: {ended[9:]}.")
+    kinds = {kind for each in ("request", "embedded", "token", "item", "repeat") for kind in window.all_of(each).failed}
     if kinds and not window.all_of("step").passed.n:
         one = f"every failure is “{next(iter(kinds))}”" if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
         doubts.append(
@@ -82,7 +89,7 @@ def conclude(
     doubts.extend(f"Not judged: {each.sentence} ({each.reason})." for each in judgements if each.word == "not judged")
     if peak_users < planned and ended == "finished":
         doubts.append(f"Only {peak_users} of {planned} planned users were there at once.")
-    if ended != "finished":
+    if ended != "finished" and not own:
         code = STOPPED if ended.startswith("stopped") else COULD_NOT_RUN
     elif any(each.word == "missed" for each in judgements):
         code = MISSED

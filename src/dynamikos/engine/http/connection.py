@@ -131,7 +131,7 @@ class Connection(asyncio.Protocol):
         self._waiter = waiter = self._future()
         self._size = len(data)
         self._sent_at = time.perf_counter()
-        transport.write(data)
+        self._write(data)
         return waiter
 
     def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
