@@ -15,6 +15,7 @@ class OverBudget(Exception):
 
 
 _armed = False
+_installed = False  # only ever in the main thread, where the engine runs
 
 
 def _ring(number: int, frame: object) -> None:
@@ -28,14 +29,16 @@ def install() -> bool:
     """Makes the bound effective; only the main thread can. False where it can't be had (tests in threads)."""
     if threading.current_thread() is not threading.main_thread():
         return False
+    global _installed
     signal.signal(signal.SIGALRM, _ring)
+    _installed = True
     return True
 
 
 def bounded(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
     """function(…), cut off by OverBudget. Costs about a microsecond: the timer of the process is set around the call."""
     global _armed
-    if threading.current_thread() is not threading.main_thread():
+    if not _installed:
         return function(*args, **kwargs)
     _armed = True
     signal.setitimer(signal.ITIMER_REAL, LONGEST_S)

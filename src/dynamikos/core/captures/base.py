@@ -66,13 +66,13 @@ class View:
 
     __slots__ = (
         "_choose",
+        "_content_type",
         "_drawn",
         "_html",
         "_json",
         "_text",
         "addresses",
         "body",
-        "content_type",
         "cookies",
         "duration_ms",
         "headers",
@@ -97,7 +97,13 @@ class View:
         self._json: Any = None
         self._html: LexborHTMLParser | None = None
         self._text: str | None = None
-        self.content_type = self.header("content-type") or ""
+        self._content_type: str | None = None
+
+    @property
+    def content_type(self) -> str:
+        if self._content_type is None:
+            self._content_type = self.header("content-type") or ""
+        return self._content_type
 
     def choose(self, count: int) -> int:
         """A position below `count`, the same one each time it is asked for."""

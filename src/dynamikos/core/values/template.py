@@ -46,8 +46,19 @@ class Template:
                     out.append(values[hole] if isinstance(hole, str) else hole(values))
                     out.append(parts[index])
         except KeyError as missing:
-            raise TemplateError(f"{missing.args[0]} has no value here: it was not captured before this request") from None
+            raise missing_value(missing.args[0]) from None
         return "".join(out)
+
+    @property
+    def pieces(self) -> tuple[str, list[tuple[str, str]]] | None:
+        """(text before the first hole, then each hole's name and the text after it) where all holes are plain names."""
+        if self._names is None or not self._names:
+            return None
+        return self._parts[0], list(zip(self._names, self._parts[1:], strict=True))
+
+
+def missing_value(name: object) -> TemplateError:
+    return TemplateError(f"{name} has no value here: it was not captured before this request")
 
 
 def compile_text(source: str) -> Template:

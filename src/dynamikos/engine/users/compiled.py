@@ -15,7 +15,7 @@ from dynamikos.core.frozen import DataPile, Series, checks_of, series_of
 from dynamikos.core.journeys import Authorization, Body, Branch, Client, FormPart, Journey, Kind, Login, Request, Step
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.journeys.verify import common_texts, texts_of
-from dynamikos.core.values import bind, compile_condition, compile_list, names_in
+from dynamikos.core.values import bind, calculates, compile_condition, compile_list, names_in
 from dynamikos.core.values.template import HOLE
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Origin
@@ -67,6 +67,10 @@ class CompiledRequest:
     # for a quick one: where it goes, its head up to the span's number
     origin: Origin = ("", "", 0)
     start: bytes = b""
+    place: tuple[Origin, str, str] | None = None  # where it goes, when nothing varies in that
+    fixed_lines: str = ""  # headers in which nothing varies
+    open_headers: list[tuple[str, Fill]] = field(default_factory=list)
+    calculates: bool = False  # whether building it evaluates expressions
     first_check: int = 0  # number of its first check in the journey
     draws: tuple[str, ...] = ()  # data sets of which it takes a new row
 
@@ -74,13 +78,18 @@ class CompiledRequest:
         """(origin, host, target, head up to the last own header, body). Raises TemplateError or Failure."""
         if self.plain is not None:
             return self.plain
-        url = self.fill_address(values)
-        if self.fill_query:
-            query = "&".join(f"{name(values)}={value(values)}" for name, value in self.fill_query)
-            url += ("&" if "?" in url else "?") + query
-        origin, host, target = split_url(url)
+        if self.place is not None:
+            origin, host, target = self.place
+        else:
+            url = self.fill_address(values)
+            if self.fill_query:
+                query = "&".join([f"{name(values)}={value(values)}" for name, value in self.fill_query])
+                url += ("&" if "?" in url else "?") + query
+            origin, host, target = split_url(url)
         body = self.make_body(values) if self.make_body is not None else b""
-        lines = "".join(f"{name}: {fill(values)}\r\n" for name, fill in self.fill_headers)
+        lines = self.fixed_lines
+        for name, fill in self.open_headers:
+            lines += f"{name}: {fill(values)}\r\n"
         head = f"{self.method} {target} HTTP/1.1\r\nHost: {host}\r\n{lines}"
         if body or self.method in ("POST", "PUT", "PATCH"):
             head += f"Content-Length: {len(body)}\r\n"
@@ -222,11 +231,29 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
         keeps_body=any(c.header is None and c.cookie is None for c in request.captures) or any(c.form not in ("status", "header", "type", "time") for c in request.checks),
         embedded=[text(each, in_path) for each in request.embedded], common=shared, prover=prover(proof),
     )  # fmt: skip
+    for name, fill in headers:
+        try:
+            made.fixed_lines += f"{name}: {fill({})}\r\n"
+        except TemplateError:
+            made.open_headers.append((name, fill))
+    try:
+        made.place = _place(made)
+    except (TemplateError, Failure):
+        made.place = None
+    made.calculates = any(calculates(each) for _, each in (*texts_of(request), *common_texts(journey)))
     try:
         made.plain = made.build({})
     except (TemplateError, Failure):
         made.plain = None
     return made
+
+
+def _place(made: CompiledRequest) -> tuple[Origin, str, str]:
+    """Where a request goes, when nothing varies in that. Raises TemplateError where something does."""
+    url = made.fill_address({})
+    if made.fill_query:
+        url += ("&" if "?" in url else "?") + "&".join([f"{name({})}={value({})}" for name, value in made.fill_query])
+    return split_url(url)
 
 
 def _bound(given: Authorization | None, known: Values) -> Authorization | None:
@@ -256,7 +283,7 @@ def _body(request: Request, text: Callable[..., Fill], pair: Callable[[str, str]
         pairs = [pair(name, value) for name, value in body.form]
 
         def form(values: Values) -> bytes:
-            return "&".join(f"{name(values)}={value(values)}" for name, value in pairs).encode()
+            return "&".join([f"{name(values)}={value(values)}" for name, value in pairs]).encode()
 
         return form, body.type or "application/x-www-form-urlencoded"
     if body.parts is not None:

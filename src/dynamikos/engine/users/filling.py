@@ -7,6 +7,7 @@ import orjson
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.values import Template, compile_text
+from dynamikos.core.values.template import missing_value
 
 Values = Mapping[str, str]
 Fill = Callable[[Values], str]
@@ -22,6 +23,20 @@ def filler(source: str, encode: Callable[[str], str] | None = None) -> Fill:
     if encode is None:
         return template.fill
     encoder = encode
+    plain = template.pieces
+    if plain is not None:  # names only: no detour through a mapping that encodes
+        first, rest = plain
+
+        def quick(values: Values) -> str:
+            out = first
+            try:
+                for name, after in rest:
+                    out += encoder(values[name]) + after
+            except KeyError as missing:
+                raise missing_value(missing.args[0]) from None
+            return out
+
+        return quick
 
     def fill(values: Values) -> str:
         return template.fill(_Encoded(values, encoder))
@@ -62,4 +77,9 @@ def escaped(source: str) -> Fill:
     if template.fixed is not None:
         fixed = quote_plus(template.fixed)
         return lambda values: fixed
-    return lambda values: quote_plus(template.fill(values))
+
+    def fill(values: Values) -> str:
+        text = template.fill(values)
+        return text if text.isalnum() and text.isascii() else quote_plus(text)
+
+    return fill

@@ -53,6 +53,8 @@ class User:
         self.rows_over = ""  # why it gets none any more
         self.before: dict[str, str] = {}  # its values before the request at hand, where everything is kept
         self._asked = False  # whether the round at hand got as far as sending a request
+        self._cookies_taken: tuple[object, str, str] | None = None  # what the last answer set, from where
+        self._cookie_line: tuple[Origin, str, str] | None = None  # what was sent to where, while the jar stays as it is
         self.cookie_sent = ""  # by the last exchange that went the long way
 
     def leave(self) -> None:
@@ -301,7 +303,9 @@ class User:
         if around.keep_everything:
             self.before = dict(self.values)
         try:
-            origin, host, target, head, body = compiled.plain or bounded(compiled.build, self.values)
+            origin, host, target, head, body = compiled.plain or (
+                bounded(compiled.build, self.values) if compiled.calculates else compiled.build(self.values)
+            )
         except TemplateError as problem:
             return self.witness.unsent(compiled, due, Failure("value-missing", str(problem)))
         except OverBudget as problem:
@@ -454,7 +458,14 @@ class User:
         `failed` is what a first try, counted as sent, ended with.
         """
         around, recorder, jar = self.around, self.around.recorder, self.jar
-        cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time()) if jar.cookies else ""
+        if not jar.cookies:
+            cookie = ""
+        elif self._cookie_line is not None and self._cookie_line[0] == origin and self._cookie_line[1] == target:
+            cookie = self._cookie_line[2]
+        else:
+            cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time())
+            lasting = all(each.expires is None for each in jar.cookies.values())
+            self._cookie_line = (origin, target, cookie) if lasting else None
         line = b"%bCookie: %b\r\n" % (head, cookie.encode()) if cookie else head
         self.cookie_sent = cookie
         data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, body)
@@ -503,7 +514,14 @@ class User:
         return reply
 
     def _take_cookies(self, reply: Reply, origin: Origin, target: str) -> None:
+        taken = (reply.cookies, origin[1], target)
+        if taken == self._cookies_taken:
+            return  # the same again, as most servers say it with every answer
         path, now = target.partition("?")[0], time.time()
+        self._cookies_taken, self._cookie_line = (
+            (None if any(b"xpires" in each or b"ax-age" in each.lower() for each in reply.cookies or ()) else taken),
+            None,
+        )
         for value in reply.cookies or ():
             self.jar.take(value.decode("latin-1"), origin[1], path, now)
 
