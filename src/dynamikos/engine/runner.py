@@ -109,7 +109,6 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
 
     around = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
     around.write = sink.write
-    guard.install()
     starter = Starter(planned_users(profile, shard.number, shard.count), begin, clock, health, lambda number: User(number, around))
     control._gently = starter.stop_gently
     if control.stopped == "gently":
@@ -141,7 +140,8 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
     halt = asyncio.create_task(control._now.wait(), name="halt")
     over = asyncio.create_task(_grace(clock, begin + duration_s(profile) + frozen.plan.grace_s), name="grace")
     try:
-        done, _ = await asyncio.wait({users, halt, over}, return_when=asyncio.FIRST_COMPLETED)
+        with guard.watching():
+            done, _ = await asyncio.wait({users, halt, over}, return_when=asyncio.FIRST_COMPLETED)
         if users in done:
             users.result()
         elif over in done:
@@ -181,10 +181,10 @@ class Rehearsal:
         around = self._around = surroundings(self._shard, network, clock, recorder, health, keep)
         around.think_factor = 0.0
         around.keep_everything = True
-        guard.install()
         around.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
         user = self._user = User(self._number, around, rounds=1)
-        why = await user.perform()
+        with guard.watching():
+            why = await user.perform()
         return "failed" if why != "done" or recorder.failures else "passed"
 
     async def clean_up(self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
@@ -193,5 +193,6 @@ class Rehearsal:
         if user is None or around is None:
             return "failed"
         around.network, around.clock, around.keep, around.recorder.failures = network, clock, keep, 0
-        await user.clean_up()
+        with guard.watching():
+            await user.clean_up()
         return "failed" if around.recorder.failures else "passed"

@@ -71,7 +71,7 @@ class Connection(asyncio.Protocol):
         known = self._heads.known.get(data[:end])
         if known is not None and end + known[0] == len(data) and not self._head_only:
             reply = Reply()
-            _, reply.status, reply.headers, reply.cookies = known
+            _, reply.status, reply.headers, reply.cookies, reply._encoding = known
             if self._keep or reply.status >= 400:
                 reply.body = data[end:]
             self._waiter = None

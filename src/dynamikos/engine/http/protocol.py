@@ -20,6 +20,15 @@ class Reply:
     cookies: Sequence[bytes] | None = None
     opened_us: tuple[int, int, int] | None = None  # dns, connect, ssl, when the connection was opened for it
 
+    _encoding: bytes | None = None
+
+    @property
+    def encoding(self) -> bytes:
+        """The content encoding, looked for once; empty when there is none."""
+        if self._encoding is None:
+            self._encoding = self.header(b"content-encoding") or b""
+        return self._encoding
+
     def header(self, name: bytes) -> bytes | None:
         """The first value of a header; `name` in lower case."""
         for key, value in self.headers:
@@ -29,13 +38,13 @@ class Reply:
 
 
 class Heads:
-    """Heads seen before, so that the same bytes are not parsed twice: head → (length of the body, status, headers, cookies).
+    """Heads seen before, so that the same bytes are not parsed twice: head → (length of the body, status, headers, cookies, content encoding).
 
     Only what was framed by one Content-Length, came in one piece and leaves the connection open is remembered (RFC 9112 §6).
     """
 
     def __init__(self) -> None:
-        self.known: dict[bytes, tuple[int, int, Sequence[tuple[bytes, bytes]], Sequence[bytes] | None]] = {}
+        self.known: dict[bytes, tuple[int, int, Sequence[tuple[bytes, bytes]], Sequence[bytes] | None, bytes]] = {}
         self.plain: dict[bytes, int] = {}  # those that ask for nothing (below 300, no cookie): length of the body
 
     def learn(self, data: bytes, reply: Reply) -> None:
@@ -51,7 +60,7 @@ class Heads:
         if len(self.known) >= 512:
             self.known.clear()
             self.plain.clear()
-        self.known[data[:end]] = (int(lengths[0]), reply.status, tuple(reply.headers), reply.cookies)
+        self.known[data[:end]] = (int(lengths[0]), reply.status, tuple(reply.headers), reply.cookies, reply.encoding)
         if reply.status < 300 and reply.cookies is None:
             self.plain[data[:end]] = int(lengths[0])
 

@@ -413,7 +413,7 @@ class User:
             return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
         captured: dict[str, str] = {}
         try:
-            encoding = reply.header(b"content-encoding")
+            encoding = reply.encoding
             content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
         except ValueError as problem:
             return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
