@@ -35,7 +35,7 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
         f"{'':34}{'count':>8}{'failed':>8}{'/s':>8}{'mean':>10}{'p50':>10}{'p95':>10}{'p99':>10}{'max':>10}",
     ]
     for row in outcome.rows:
-        if row.level == "request" or (row.level == "embedded" and not row.count):
+        if row.level == "request" or (row.level in ("embedded", "item") and not row.count):
             continue
         cells = "".join(f"{duration(value):>10}" for value in (row.mean_ms, row.p50_ms, row.p95_ms, row.p99_ms, row.max_ms))
         lines.append(f"{row.name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")

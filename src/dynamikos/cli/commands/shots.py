@@ -18,6 +18,8 @@ VIEWS = (
     "ladder",
     "request",
     "text",
+    "item",
+    "functions",
     "rehearsal",
     "strands",
     "recording",
@@ -26,6 +28,7 @@ VIEWS = (
     "plan",
     "runs",
     "tape",
+    "checks",
     "settings",
 )
 
@@ -76,12 +79,19 @@ def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
 
 
 def _open(page: Any, view: str) -> None:
-    place = {"data": "Data", "load": "Load", "plan": "Load", "runs": "Runs", "tape": "Runs", "settings": "Settings"}.get(view, "Journeys")
+    place = {"data": "Data", "load": "Load", "plan": "Load", "runs": "Runs", "tape": "Runs", "checks": "Runs", "settings": "Settings"}.get(
+        view, "Journeys"
+    )
     page.click(f".spine a[data-name={place}]")
-    if view in ("ladder", "request", "text"):
+    if view in ("ladder", "request", "text", "item", "functions"):
         page.click("tbody a[data-command='Open Evening booking']")
         if view == "request":
             page.click("#ladder a[data-at*='post-hold']")
+        if view == "item":
+            page.click("#ladder a[data-at='mailed-code']")
+            page.wait_for_selector("#panel select[name=how]")
+        if view == "functions":
+            page.click("a[data-command='Python functions']")
         if view == "text":
             page.click("text=Text form")
     elif view == "strands":
@@ -93,5 +103,10 @@ def _open(page: Any, view: str) -> None:
         page.click("td:has(.good) a")
     elif view == "rehearsal":
         page.click("tbody a[href*='rehearsals']")
-    elif view in ("data", "plan", "tape"):
+    elif view == "data":
+        page.click("tbody a:has-text('observers')")
+    elif view in ("plan", "tape", "checks"):
         page.click("tbody a >> nth=0")
+        if view == "checks":
+            page.wait_for_selector("#tape[data-ready]")
+            page.locator("h2:text-is('Checks')").scroll_into_view_if_needed()

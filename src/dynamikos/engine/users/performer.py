@@ -51,6 +51,7 @@ class User:
         self.witness, self._proofs, self._items = Witness(self), Proofs(self), Items(self)
         self.hand = Hand()  # which rows of the data it holds
         self.rows_over = ""  # why it gets none any more
+        self.replaced: dict[str, str | None] = {}  # what the request at hand captured over: the values before
         self.before: dict[str, str] = {}  # its values before the request at hand, where everything is kept
         self._asked = False  # whether the round at hand got as far as sending a request
         self._cookies_taken: tuple[object, str, str] | None = None  # what the last answer set, from where
@@ -296,7 +297,7 @@ class User:
         """Performs a request that is due now: (kind of failure or "", instant of the last byte). `had` is what a quick try ended with."""
         around = self.around
         clock, recorder = around.clock, around.recorder
-        self._then = "round"
+        self._then, self.replaced = "round", {}
         if compiled.draws and not await self._dealt(lambda user: around.dealer.use(user, compiled.draws)):
             self.leave()
             return self.witness.unsent(compiled, due, Failure("rows", self.rows_over))
@@ -427,6 +428,7 @@ class User:
             if found is None:
                 missing = missing or name
             else:
+                self.replaced[name] = self.values.get(name)
                 captured[name] = self.values[name] = found
         failed = counted = None
         missed: list[int] = []

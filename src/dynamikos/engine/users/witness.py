@@ -51,9 +51,17 @@ class Witness:
             KeptExchange(
                 second=max(0, int(around.clock.now() - around.recorder.begin)), series=step.series, step=step.step.step, request="", reason=reason,
                 user=user.number, round=user.round, method="", url="", error=mask.text(said[:4000]), variables=mask.values(dict(user.values)),
-                before=mask.values(user.before), rows=around.dealer.rows_of(user), item=step.step.kind,
+                before=mask.values(self._before()), rows=around.dealer.rows_of(user), item=step.step.kind,
             )
         )  # fmt: skip
+
+    def _before(self) -> dict[str, str]:
+        """The values before the request at hand."""
+        user = self._user
+        if self._around.keep_everything:
+            return user.before
+        old = {name: value for name, value in user.values.items() if name not in user.replaced}
+        return old | {name: value for name, value in user.replaced.items() if value is not None}
 
     def _mask(self) -> Masker:
         around, user = self._around, self._user
@@ -99,6 +107,6 @@ class Witness:
                 duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
                 actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(user.values)),
                 captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",
-                before=mask.values(user.before), rows=around.dealer.rows_of(user),
+                before=mask.values(self._before()), rows=around.dealer.rows_of(user),
             )
         )  # fmt: skip

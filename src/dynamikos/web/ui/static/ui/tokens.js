@@ -1,6 +1,7 @@
 // Values in {{ }} are shown as tokens: marked in the field, and told where they come from and what they were last.
 "use strict";
 (() => {
+  const NAME = /^[A-Za-z_]\w*(\.\w+)?$/;
   const HOLE = /\{\{[^{}]*\}\}/g;
   const field = (el) => el && el.matches && el.matches("#panel input.code[type=text], #panel textarea.code");
   const known = () => { const el = document.getElementById("values-known"); try { return el ? JSON.parse(el.dataset.values) : {}; } catch { return {}; } };
@@ -19,7 +20,7 @@
       parts.push(document.createTextNode(el.value.slice(from, hole.index)));
       const span = document.createElement("span"), name = hole[0].slice(2, -2).split("|")[0].trim();
       span.textContent = hole[0]; span.dataset.name = name; span.dataset.hole = hole[0];
-      if (!(name in values) && !name.startsWith("make.")) span.className = "unknown";
+      if (NAME.test(name) && !(name in values) && !name.startsWith("make.")) span.className = "unknown";
       parts.push(span); from = hole.index + hole[0].length;
     }
     parts.push(document.createTextNode(el.value.slice(from) + "\u200b"));
@@ -35,8 +36,8 @@
   const tell = (span) => {
     if (!span) { says.hidden = true; return; }
     const name = span.dataset.name, value = known()[name];
-    const where = name.startsWith("make.") ? "made anew each time it is sent" : value ? value.from : "nothing of this name has a value before this request";
-    const last = value && value.last !== undefined ? "last: " + (value.last.length > 120 ? value.last.slice(0, 119) + "…" : value.last) : name.startsWith("make.") ? "" : value ? "no rehearsal has shown its value yet" : "";
+    const where = !NAME.test(name) ? "an expression: what it comes to stands beneath the field while you type" : name.startsWith("make.") ? "made anew each time it is sent" : value ? value.from : "nothing of this name has a value before this request";
+    const last = value && value.last !== undefined ? "last: " + (value.last.length > 120 ? value.last.slice(0, 119) + "…" : value.last) : name.startsWith("make.") || !NAME.test(name) ? "" : value ? "no rehearsal has shown its value yet" : "";
     says.replaceChildren(...[name, where, last].filter(Boolean).map((text, i) => { const p = document.createElement(i ? "span" : "b"); p.textContent = text; return p; }));
     const box = span.getBoundingClientRect();
     says.hidden = false;
