@@ -129,6 +129,12 @@ class Data(PageCase):
         self.assertEqual(plain.splitlines(), ["a,b", "=1+1,x", "@cmd,-2"])
         self.assertEqual(careful.splitlines(), ["a,b", "'=1+1,x", "'@cmd,'-2"])
 
+    def test_deleting_asks_for_the_name(self) -> None:
+        self.assertContains(self.change("delete"), "write its name beside the button", status_code=422)  # type: ignore[arg-type]
+        self.change("delete", sure="observers")
+        self.assertFalse(DataSet.objects.filter(key="observers").exists())
+        self.assertTrue(DataBlock.objects.exists())  # runs that froze them still have them
+
     def test_rows_written_back(self) -> None:
         actions.append_rows(self.sample.project, "bookings_made", [{"ref": "1"}, {"ref": "2", "night": "x"}])
         actions.append_rows(self.sample.project, "bookings_made", [{"pin": "9", "ref": "3"}])

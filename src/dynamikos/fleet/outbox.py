@@ -39,7 +39,9 @@ class Outbox:
         self._put("kept", exchange.second, pack_kept(exchange), facts)
 
     def write(self, into: str, row: dict[str, str]) -> None:
-        self._put("row", 0, msgspec.json.encode(list(row.items())), (into,))  # a list keeps the columns in order
+        self._put(
+            "row", 0, msgspec.json.encode([(name, value.replace("\0", "")) for name, value in row.items()]), (into,)
+        )  # a list keeps the columns in order
 
     def unsent(self) -> int:
         return len(self._waiting) + self._spooled
@@ -96,7 +98,7 @@ class Outbox:
         elif kind == "row":
             await link.execute(
                 'INSERT INTO runs_writtenrow (run_id, "into", "row") SELECT run_id, %s, %s::jsonb FROM runs_shard WHERE id = %s',
-                (facts[0], body.decode().replace("\\u0000", ""), self._shard_id),
+                (facts[0], body.decode(), self._shard_id),
             )
         else:
             series, reason, user, round_number = facts

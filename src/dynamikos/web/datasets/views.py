@@ -150,6 +150,11 @@ def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     }  # fmt: skip
     first = _first(request, found) + 1
     try:
+        if data.get("what") == "delete":
+            if data.get("sure") != found.key:
+                raise DynamikosError(f"To delete {found.key} write its name beside the button; this can't be taken back.")
+            actions.delete(member, pk)
+            return redirect("datasets", member.project_id)
         if data.get("what", "") not in do:
             raise DynamikosError(f"'{data.get('what', '')[:40]}' is nothing that can be done here.")
         made = do[data["what"]]()

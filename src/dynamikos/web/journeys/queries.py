@@ -133,7 +133,8 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
 
 def last_values(found: Journey) -> dict[str, str]:
     """The values that the newest rehearsal ended with (masked as they were kept), the environment's and a number of user and round."""
-    values = {**known(first(found.project)), "user.number": "1", "round.number": "1"}
+    environment = first(found.project)
+    values = {**dict.fromkeys(names_of(environment), "•••••"), **known(environment), "user.number": "1", "round.number": "1"}
     last = found.rehearsals.first() if hasattr(found, "rehearsals") else None
     exchange = last.exchanges.last() if last is not None else None
     if exchange is not None:

@@ -15,11 +15,10 @@ from dynamikos.core.journeys import names_needed
 from dynamikos.core.journeys.editing import change_request, excerpt, find_request
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
-from dynamikos.core.values import names_in
 from dynamikos.sealing import box
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.models import DataSet
-from dynamikos.web.environments.queries import agreed, fingerprints, known, named, opened, way_of
+from dynamikos.web.environments.queries import agreed, fingerprints, known, named, needed, opened, way_of
 from dynamikos.web.functions.queries import sources
 from dynamikos.web.journeys.actions import change
 from dynamikos.web.journeys.models import Journey
@@ -51,11 +50,8 @@ def ask(
         raise DynamikosError("No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent.")
     generator = any_living()[0]
     turn = journey.rehearsals.count()
-    every = names_needed(core)
     way = way_of(place)
-    for text in (*(value for _, value in way.headers), way.proxy):
-        every |= {name for name in names_in(text) if "." in name}
-    secret_names = tuple(sorted({name[8:] for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}))
+    every, secret_names = needed(names_needed(core), way)
     piles, rows = row_for(member, {name.split(".")[0] for name in every}, turn, row)
     calls = any(step.call is not None for _, step in core.steps())
     assert journey.head is not None

@@ -1,21 +1,20 @@
 """Starting and stopping runs."""
 
 import msgspec
-from django.db import connection, transaction
+from django.db import DatabaseError, connection, transaction
 from django.db.models import Max
 from msgspec.structs import replace
 
-from dynamikos.core.errors import PlanError
+from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import FrozenRun, canonical, digest
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed, verify
 from dynamikos.core.plans import Plan, plan_problems
-from dynamikos.core.values import names_in
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.actions import append_rows
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.models import Environment
-from dynamikos.web.environments.queries import agreed, fingerprints, known, names, way_of
+from dynamikos.web.environments.queries import agreed, fingerprints, known, names, needed, way_of
 from dynamikos.web.functions.queries import functions, sources
 from dynamikos.web.places.queries import any_living
 from dynamikos.web.plans import queries as plans
@@ -44,13 +43,10 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
     if place is None:
         raise PlanError(f"The environment '{core.environment}' is not in this project; choose another in the plan.")
     found = {**known(place), **{f"env.{name}": value for name, value in (values or {}).items()}}
-    every = names_needed(script)
     way = way_of(place)
-    for text in (*(value for _, value in way.headers), way.proxy):
-        every |= {name for name in names_in(text) if "." in name}
-    secret_names = tuple(sorted({name[8:] for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}))
-    needed = {name.split(".")[0] for name in every if not name.startswith(("env.", "secrets."))}
-    tables = list(DataSet.objects.filter(project=member.project, key__in=needed))
+    every, secret_names = needed(names_needed(script), way)
+    wanted = {name.split(".")[0] for name in every if not name.startswith(("env.", "secrets."))}
+    tables = list(DataSet.objects.filter(project=member.project, key__in=wanted))
     columns = {f"{table.key}.{column}" for table in tables for column in table.columns}
     problems = plan_problems(core, script)
     problems.extend(
@@ -111,8 +107,13 @@ def take_in(run: Run) -> None:
     for into, row in run.written.order_by("id").values_list("into", "row"):
         rows.setdefault(into, []).append(dict(row))
     for into, found in rows.items():
-        append_rows(run.project, into, found)
-    run.written.all().delete()
+        try:
+            with transaction.atomic():
+                append_rows(run.project, into, found)
+                run.written.filter(into=into).delete()
+        except (DynamikosError, DatabaseError) as problem:  # the run is over all the same; the rows stay where they are
+            run.remark = f"{run.remark}\n{len(found):,} rows for {into} could not be taken in: {problem}".strip()
+            run.save(update_fields=["remark"])
 
 
 def stop(member: Membership, run: Run, *, now: bool) -> None:

@@ -63,7 +63,11 @@
     document.querySelectorAll('[id][style=""]').forEach((el) => el.removeAttribute("style")); // htmx would copy it, which the page's policy reports
   });
   const panel = document.getElementById("panel");
-  if (panel) new MutationObserver((changes) => { if (changes.some((c) => !c.target.closest(".token-mirror") && [...c.addedNodes].some((n) => n.nodeType === 1 && !n.classList.contains("token-mirror")))) { tell(null); requestAnimationFrame(paintAll); } }).observe(panel, { childList: true, subtree: true });
+  if (panel) new MutationObserver((changes) => { if (changes.some((c) => !c.target.closest(".token-mirror") && [...c.addedNodes].some((n) => n.nodeType === 1 && !n.classList.contains("token-mirror")))) {
+    const only = changes.every((c) => [...c.addedNodes].every((n) => n.nodeType !== 1 || n.classList.contains("comes-to") || n.classList.contains("token-mirror")));
+    if (!only) tell(null); // a line beneath a field moves the others, and that is all
+    requestAnimationFrame(paintAll);
+  } }).observe(panel, { childList: true, subtree: true });
   requestAnimationFrame(paintAll);
   document.fonts && document.fonts.ready.then(paintAll);
 })();
