@@ -16,7 +16,7 @@
   const send = window.fetch.bind(window);
   window.fetch = (what, how) => {
     const method = ((how && how.method) || (what && what.method) || "GET").toUpperCase();
-    if (method === "GET") return send(what, how);
+    if (method === "GET" || String((what && what.url) || what).endsWith("/evaluate")) return send(what, how); // asking what something comes to saves nothing
     saving++;
     return send(what, how).finally(() => { saving--; });
   };
@@ -26,7 +26,7 @@
   document.addEventListener("click", (e) => {
     const el = e.target.closest("a[href], form:not([hx-post]) button"); if (!el || el.closest("[data-rows]") || el.dataset.waited || e.ctrlKey || e.metaKey || !unsaved()) return;
     e.preventDefault(); e.stopImmediatePropagation();
-    later(() => { el.dataset.waited = "1"; el.click(); delete el.dataset.waited; });
+    later(() => { el.dataset.waited = "1"; if (el.click) el.click(); else el.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, view: window })); delete el.dataset.waited; /* rungs are SVG: they have no click() */ });
   }, true);
 
   // command field --------------------------------------------------------------------------------
