@@ -66,7 +66,7 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
     return {
         "run": found, "inputs": inputs, "from_s": begin, "to_s": end, "is_measured": is_measured, "seen": seen, "columns": COLUMNS, "sort": sort, "down": down,
         "rows": queries.table(ledger, seen, sort, down), "judgements": queries.judgements(inputs, ledger), "kinds": queries.kinds(ledger),
-        "kept": queries.kept(found, begin, end), "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)), "dealt": queries.dealt(found, inputs, begin, end), "names": {step.step: step.name for _, step in inputs.journey.steps()},
+        "kept": queries.kept(found, begin, end), "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)), "dealt": queries.dealt(found, inputs, 0, found.watermark + 1), "names": {step.step: step.name for _, step in inputs.journey.steps()},
     }  # fmt: skip
 
 
