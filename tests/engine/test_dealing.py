@@ -72,10 +72,10 @@ class Rules(TestCase):
     def test_columns_apart_and_following(self) -> None:
         piles = [
             DataPile(key="a", columns=("x", "y"), rows=6, deal=Deal(apart=("y",), order="shuffled")),
-            DataPile(key="b", columns=("z",), rows=3, deal=Deal(follow="a")),
+            DataPile(key="b", columns=("z", "own"), rows=3, deal=Deal(follow="a", apart=("own",))),
         ]  # fmt: skip
-        specs = specs_of(piles, {"a": ROWS, "b": [["u"], ["v"], ["w"]]}, None, alone=True)
-        self.assertEqual([(spec.name, [name for _, name in spec.columns], spec.followed) for spec in specs], [("a", ["a.x"], None), ("a.y", ["a.y"], None), ("b", ["b.z"], 0)])  # fmt: skip
+        specs = specs_of(piles, {"a": ROWS, "b": [["u", "1"], ["v", "2"], ["w", "3"]]}, None, alone=True)
+        self.assertEqual([(spec.name, [name for _, name in spec.columns], spec.followed) for spec in specs], [("a", ["a.x"], None), ("a.y", ["a.y"], None), ("b", ["b.z"], 0), ("b.own", ["b.own"], None)])  # fmt: skip
         made = frozen(
             ROUND.replace("observers.email", "observers.password"),
             users=1,

@@ -125,7 +125,7 @@ rounds:
       - request: get
         address: "{{ env.observatory }}/?{{ tickets.number }}={{ digit }}&{{ secrets.staff | base64 }}"
         checks: [{contains: Borrow a telescope}, {contains: "{{ digit }}", then: count}]
-  - {step: note, name: Note, keep: {into: used, row: [[number, "{{ tickets.number }}"], [digit, "{{ digit }}"], [user, "{{ user.number }}"]]}}
+  - {step: note, name: Note, keep: {into: used, row: [[number, "{{ tickets.number }}"], [digit, "{{ digit }}"], [user, "{{ user.number }}"], [staff, "{{ secrets.staff }}!"]]}}
 """
 
 
@@ -167,12 +167,13 @@ class Together(ProcessCase):
         self.assertEqual({shard for _, shard, _, _, _, _ in queries.all_dealt(run, inputs)}, {0, 1})
         used = DataSet.objects.get(key="used")
         written = list(all_rows(used))
-        self.assertEqual(used.columns, ["number", "digit", "user"])
+        self.assertEqual(used.columns, ["number", "digit", "user", "staff"])
         self.assertEqual(len({row[0] for row in written}), len(written))
         self.assertTrue({int(row[0]) - 10_000 + 1 for row in written} <= set(got))
         self.assertTrue(
             all(row[1][:-1] == row[0] and sum(_doubled(row[1])) % 10 == 0 for row in written)
         )  # the check digit, calculated here again
+        self.assertEqual({row[3] for row in written}, {"•••••!"})
         # what is left of the leases went back
         self.assertEqual(sum(lease.count for lease in Lease.objects.filter(run=run).exclude(shard=-1)), len(got))
         # the secret arrived, and is nowhere to be read

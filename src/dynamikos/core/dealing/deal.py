@@ -10,6 +10,7 @@ from functools import lru_cache
 from typing import Literal
 
 import msgspec
+from msgspec.structs import replace
 
 Whose = Literal["pile", "slice", "whole"]
 Order = Literal["in order", "shuffled", "at random"]
@@ -22,7 +23,8 @@ class Deal(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 
     `whose`: one pile for everyone, a slice for each user, the whole table for everyone. `when` a new row is taken: each round, each
     use (each request that needs one), once per user, once per run. `then`, when they are used up: start over, stay on the last, the
-    user leaves, the run stops. `follow` names a data set whose row number is taken instead; `apart` are columns dealt on their own.
+    user leaves, the run stops. `follow` names a data set whose row number is taken instead, by all columns but those that are `apart`:
+    they are dealt on their own.
     """
 
     whose: Whose = "pile"
@@ -31,6 +33,10 @@ class Deal(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     then: Then = "start over"
     follow: str = ""
     apart: tuple[str, ...] = ()
+
+    def alone(self) -> "Deal":
+        """The rules of a column dealt on its own: by the sentence, whatever the other columns follow."""
+        return replace(self, follow="", apart=())
 
     @property
     def shared(self) -> bool:

@@ -114,8 +114,9 @@ def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | 
             if not columns:
                 continue
             name = f"{pile.key}.{own}" if own else pile.key
-            spec = Spec(len(made), name, pile.key, pile.deal, columns, rows[pile.key], first=pile.first_row)
-            if pile.deal.shared:
+            deal = pile.deal.alone() if own else pile.deal
+            spec = Spec(len(made), name, pile.key, deal, columns, rows[pile.key], first=pile.first_row)
+            if deal.shared:
                 spec.book = Book(name, None if alone else lessor)
             made.append(spec)
     for spec in made:

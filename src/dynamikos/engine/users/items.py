@@ -7,6 +7,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.values.numbers import as_number
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.guard import OverBudget, bounded
+from dynamikos.engine.reporting.keeping import Masker
 from dynamikos.engine.users.compiled import CompiledStep, Item
 
 if TYPE_CHECKING:
@@ -95,7 +96,8 @@ class Items:
     def _keep(self, step: CompiledStep, item: Item) -> None:
         keep = step.step.keep
         assert keep is not None
-        row = {name: bounded(fill, self._user.values) for name, fill in item.pairs}
+        mask = Masker(self._around.secrets)  # a secret is never written where anybody may read it
+        row = {name: mask.text(bounded(fill, self._user.values)) for name, fill in item.pairs}
         if self._around.write is not None:
             self._around.write(keep.into, row)
         told = ", ".join(f"{name} {value[:80]}" for name, value in row.items())

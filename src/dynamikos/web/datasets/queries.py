@@ -72,8 +72,11 @@ def shared_piles(piles: Iterable[DataPile]) -> Iterator[tuple[str, int, bool]]:
     """(name, rows, endless) of each pile that the shards of a run must share: whole rows, and columns dealt on their own."""
     for each in piles:
         if each.deal.shared:
-            for name in (each.key, *(f"{each.key}.{column}" for column in each.deal.apart)):
-                yield name, each.rows, each.deal.endless
+            yield each.key, each.rows, each.deal.endless
+        alone = each.deal.alone()
+        if alone.shared:
+            for column in each.deal.apart:
+                yield f"{each.key}.{column}", each.rows, alone.endless
 
 
 def deal_problems(tables: Iterable[DataSet], script: Journey) -> list[str]:
