@@ -54,5 +54,5 @@ def changes(data: QueryDict) -> dict[str, object]:
     return {
         "name": name, "journey": data.get("journey", ""), "environment": data.get("environment", ""), "profile": tuple(stretches),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100), "objectives": tuple(objectives),
-        "seed": int(number(data.get("seed", "1"), "Seed", 0, 2**31)), "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600),
+        "seed": int(number(data.get("seed", "1"), "Seed", 0, 2**31)), "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600), "generators": int(number(data.get("generators") or "1", "Generators", 1, 256)),
     }  # fmt: skip
