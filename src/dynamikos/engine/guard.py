@@ -50,6 +50,17 @@ def watching() -> Iterator[None]:
             signal.setitimer(signal.ITIMER_REAL, 0)
 
 
+def begin() -> None:
+    """A bounded stretch begins; `end` has to follow, whatever happens."""
+    global _begun
+    _begun = _tick
+
+
+def end() -> None:
+    global _begun
+    _begun = -1
+
+
 def bounded(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
     """function(…), cut off by OverBudget after TICKS ticks; without keeping watch, just that."""
     global _begun

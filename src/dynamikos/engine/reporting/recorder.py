@@ -87,6 +87,7 @@ class Recorder:
         self.shard, self.begin = shard, begin
         self._seconds: dict[int, _Second] = {}
         self._closed = -1
+        self._hot: tuple[int, _Second] = (-1, _Second())  # the second that checks were last counted in
         self.users: dict[str, int] = {}
         self.flying: dict[int, float] = {}  # exchanges on the wire: number → instant of sending
         self.sends: list[float] = []  # instants at which an exchange was sent
@@ -184,10 +185,19 @@ class Recorder:
 
     def checks(self, instant: float, first: int, count: int, failed: list[int]) -> None:
         """The `count` checks of a request, numbered from `first`, were asked; those in `failed` were not passed."""
-        second = self._second(instant)
+        hot = self._hot
+        number = int(instant - self.begin)
+        if number == hot[0] and number > self._closed:
+            second = hot[1]
+        else:
+            second = self._numbered(number)
+            self._hot = (number, second)
         second.checks_passed += count - len(failed)
+        judged = second.judged
+        judged[first] = judged.get(first, 0) + 1
+        if not failed:
+            return
         second.checks_failed += len(failed)
-        second.judged[first] = second.judged.get(first, 0) + 1
         for no in failed:
             second.missed[no] = second.missed.get(no, 0) + 1
 

@@ -68,8 +68,10 @@ class CompiledRequest:
     origin: Origin = ("", "", 0)
     start: bytes = b""
     place: tuple[Origin, str, str] | None = None  # where it goes, when nothing varies in that
+    top: str = ""  # the head up to the fixed headers, when nothing varies in it
     fixed_lines: str = ""  # headers in which nothing varies
     open_headers: list[tuple[str, Fill]] = field(default_factory=list)
+    reads_addresses: bool = False  # whether a capture looks into the addresses it was redirected through
     calculates: bool = False  # whether building it evaluates expressions
     first_check: int = 0  # number of its first check in the journey
     draws: tuple[str, ...] = ()  # data sets of which it takes a new row
@@ -87,10 +89,9 @@ class CompiledRequest:
                 url += ("&" if "?" in url else "?") + query
             origin, host, target = split_url(url)
         body = self.make_body(values) if self.make_body is not None else b""
-        lines = self.fixed_lines
+        head = self.top or f"{self.method} {target} HTTP/1.1\r\nHost: {host}\r\n{self.fixed_lines}"
         for name, fill in self.open_headers:
-            lines += f"{name}: {fill(values)}\r\n"
-        head = f"{self.method} {target} HTTP/1.1\r\nHost: {host}\r\n{lines}"
+            head += f"{name}: {fill(values)}\r\n"
         if body or self.method in ("POST", "PUT", "PATCH"):
             head += f"Content-Length: {len(body)}\r\n"
         return origin, host, target, head.encode("utf-8"), body
@@ -238,8 +239,10 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
             made.open_headers.append((name, fill))
     try:
         made.place = _place(made)
+        made.top = f"{made.method} {made.place[2]} HTTP/1.1\r\nHost: {made.place[1]}\r\n{made.fixed_lines}"
     except (TemplateError, Failure):
         made.place = None
+    made.reads_addresses = any(capture.address is not None for capture in request.captures)
     made.calculates = any(calculates(each) for _, each in (*texts_of(request), *common_texts(journey)))
     try:
         made.plain = made.build({})

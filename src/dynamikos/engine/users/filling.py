@@ -77,6 +77,17 @@ def escaped(source: str) -> Fill:
     if template.fixed is not None:
         fixed = quote_plus(template.fixed)
         return lambda values: fixed
+    if template.pieces is not None and template.pieces[0] == "" and [after for _, after in template.pieces[1]] == [""]:
+        name = template.pieces[1][0][0]  # one name and nothing else
+
+        def one(values: Values) -> str:
+            try:
+                text = values[name]
+            except KeyError:
+                raise missing_value(name) from None
+            return text if text.isalnum() and text.isascii() else quote_plus(text)
+
+        return one
 
     def fill(values: Values) -> str:
         text = template.fill(values)

@@ -10,6 +10,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
 from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
+from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.http.cookies import CookieJar
@@ -379,11 +380,16 @@ class User:
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
         if compiled.captures or compiled.checks or reply.status >= 400:
+            guard.begin()
             try:
-                kind, verdict, captured, view = bounded(self._judge, compiled, reply, [*trail, f"{origin[0]}://{host}{target}"], duration)
+                kind, verdict, captured, view = self._judge(
+                    compiled, reply, [*trail, f"{origin[0]}://{host}{target}"] if compiled.reads_addresses else (), duration
+                )
             except OverBudget as problem:
                 kind, captured, view = "over-budget", {}, None
                 verdict = Verdict(kind, "captures and checks that are done within their time", str(problem))
+            finally:
+                guard.end()
         else:
             kind, verdict, captured, view = "", None, {}, None
         if kind:
@@ -471,8 +477,9 @@ class User:
         line = b"%bCookie: %b\r\n" % (head, cookie.encode()) if cookie else head
         self.cookie_sent = cookie
         data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, body)
-        if failed is None:
-            recorder.sent(span, instant)
+        if failed is None:  # as recorder.sent does, without the call
+            recorder.flying[span] = instant
+            recorder.sends.append(instant)
         idle = self._links.get(origin)
         if idle is None:
             idle = self._links[origin] = []
@@ -506,7 +513,8 @@ class User:
             if link is not None:
                 link.close()
             raise
-        recorder.landed(span, reply.last_at, failed=False)
+        del recorder.flying[span]  # as recorder.landed does
+        recorder.landings.append(reply.last_at)
         if opened:
             reply.opened_us = link.connect_parts_us
         if link.alive:
