@@ -69,10 +69,13 @@ def regex(given: str) -> Look:
     except re.error as problem:
         raise RuleError(f"'{given}' is not a regular expression: {problem}") from problem
 
+    expected = f"matches {given}"
+
     def look(view: View, values: Mapping[str, str]) -> Seen:
         match = pattern.search(view.body)
-        actual = f"“{match.group(0)[:120].decode('utf-8', 'replace')}”" if match else f"no match in {len(view.body):,} bytes"
-        return match is not None, f"matches {given}", actual
+        if match is None:
+            return False, expected, f"no match in {len(view.body):,} bytes"
+        return True, expected, f"“{match.group(0)[:120].decode('utf-8', 'replace')}”"
 
     return look
 

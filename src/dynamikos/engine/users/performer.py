@@ -16,6 +16,7 @@ from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.http.cookies import CookieJar
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link, Origin
+from dynamikos.engine.reporting.recorder import BATCH
 from dynamikos.engine.users.chain import Chain
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, resolve, split_url
 from dynamikos.engine.users.dealing import Hand
@@ -144,7 +145,7 @@ class User:
             elif self.leaving:
                 return  # cut short: neither a passed nor a failed round
             if passed:
-                recorder.passed(0, self.begun, ended)
+                recorder.stretches.append((0, self.begun, ended))
             else:
                 recorder.missed(0, ended, round((ended - self.begun) * 1e6), "a step failed")
             if not self._asked:  # a round that sends nothing must not keep all others waiting
@@ -226,7 +227,7 @@ class User:
                     await self._think(step)
                 return "round"
             if step.requests:
-                recorder.passed(step.series, begun + waited, last)
+                recorder.stretches.append((step.series, begun + waited, last))  # counted with the exchanges
             if step.thinks and not leaving:
                 await self._think(step)
         return "step" if failed else ""
@@ -314,7 +315,12 @@ class User:
             return self.witness.unsent(compiled, due, Failure("over-budget", str(problem)))
         except Failure as failure:
             return self.witness.unsent(compiled, due, failure)
-        sampled = around.choice.sample()
+        choice = around.choice
+        if choice.until > 1:
+            choice.until -= 1
+            sampled = False
+        else:
+            sampled = choice.sample()
         method, hop = compiled.method, 0
         bytes_out = bytes_in = 0
         trail: list[str] = []  # addresses the request was redirected from
@@ -399,7 +405,10 @@ class User:
                 url = f"{origin[0]}://{host}{target}"
                 self.witness.keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
         else:
-            recorder.answered(compiled.series, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in)
+            exchanges = recorder.exchanges  # as recorder.answered does, without the call
+            exchanges.append((compiled.series, -1, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in))
+            if len(exchanges) >= BATCH:
+                recorder.count()
             reason = ""
             if sampled:
                 reason = "kept" if around.keep_everything else "sample"
@@ -428,19 +437,19 @@ class User:
         view.duration_ms = took_us / 1000
         if reply.status >= 400 and not compiled.checks_status:
             return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
-        missing = ""
+        missing, values, replaced = "", self.values, self.replaced
         for name, take in compiled.captures:
             found = take(view)
             if found is None:
                 missing = missing or name
             else:
-                self.replaced[name] = self.values.get(name)
-                captured[name] = self.values[name] = found
+                replaced[name] = values.get(name)
+                captured[name] = values[name] = found
         failed = counted = None
         missed: list[int] = []
         for no, judge in enumerate(compiled.checks, compiled.first_check):
             try:
-                verdict = judge(view, self.values)
+                verdict = judge(view, values)
             except TemplateError as problem:
                 verdict = Verdict("value-missing", "a value for the check", str(problem))
             if verdict is not None:
@@ -519,7 +528,7 @@ class User:
             reply.opened_us = link.connect_parts_us
         if link.alive:
             idle.append(link)
-        if reply.cookies is not None:
+        if reply.cookies is not None and (reply.cookies, origin[1], target) != self._cookies_taken:
             self._take_cookies(reply, origin, target)
         return reply
 
