@@ -197,3 +197,19 @@ class AtOnce(TestCase):
         missed = {no: count for message in sink.messages for no, count in message.missed.items()}
         self.assertEqual([(place.step, place.request) for place in checks_of(made.journey) if place.no in missed], [("p", "b")])
         self.assertEqual(sum(message.judged.get(0, 0) for message in sink.messages), 1)
+
+    def test_the_worst_consequence_counts(self) -> None:
+        rounds = """
+  - step: p
+    name: P
+    at_once: true
+    requests: [{request: a, address: "{{ env.base }}/a", checks: [{status: 201, then: step}]}, {request: b, address: "{{ env.base }}/b"}]
+  - {step: z, name: Z, think_s: 100, requests: [{request: r, address: "{{ env.base }}/z"}]}
+"""
+        for status, goes_on in (("200 OK", True), ("500 Broken", False)):
+
+            def server(data: bytes, status: str = status) -> Scripted:
+                return Scripted(answer(b"x", status if b"/b" in data else "200 OK"), 0.3 if b"/b" in data else 0.1)
+
+            _, _, _, network, _ = run(rounds, server, hold_s=0.5)
+            self.assertEqual("/z" in asked(network), goes_on, status)

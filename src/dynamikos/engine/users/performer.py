@@ -342,6 +342,7 @@ class User:
                     span = self._chain.span if had is not None else next(around.spans)
                     reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
+                self._then = "round"  # requests sent at once may have said otherwise meanwhile
                 ended = clock.now()
                 duration = round((ended - due) * 1e6)
                 recorder.missed(compiled.series, ended, duration, failure.kind, bytes_out, bytes_in)
@@ -425,6 +426,7 @@ class User:
         self, compiled: CompiledRequest, reply: Reply, trail: Sequence[str], took_us: int
     ) -> tuple[str, Verdict | None, dict[str, str], View | None]:
         """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
+        self._then = "round"  # until a check says otherwise
         if not compiled.captures and not compiled.checks:
             return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
         captured: dict[str, str] = {}
