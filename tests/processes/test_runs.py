@@ -26,22 +26,25 @@ class Runs(ProcessCase):
 
     def test_counts_agree_with_the_target_id_by_id(self) -> None:
         self.start_fleet()
-        run = self.over(self.start())
+        run = self.start(seconds=60)
+        until(lambda: len(self.target("/truth/log")) > 100)  # as many as there are to compare, however slow the machine
+        actions.stop(self.sample.member, run, now=False)
+        run = self.over(run)
         outcome = run.outcome
-        self.assertEqual(run.ended, "finished", run.ended)
+        self.assertEqual(run.ended, "stopped gently")
         self.assertGreater(outcome["sent"], 100)
         self.assertEqual(outcome["sent"], outcome["answered"] + outcome["failed"] + outcome["in_flight"])
         logged = [record["id"] for record in self.target("/truth/log") if record["id"]]
         self.assertEqual(len(logged), len(set(logged)))
         self.assertEqual({int(each, 16) for each in logged}, {(1 << 40) + number for number in range(1, outcome["sent"] + 1)})
         failed = sum(row["failures"] for row in outcome["rows"])
-        self.assertEqual(failed, 0, queries.kinds(queries.window(run, queries.frozen(run), 0, 60)))
+        self.assertEqual(failed, 0, queries.kinds(queries.window(run, queries.frozen(run), 0, 300)))
         self.assertTrue(0 < Shard.objects.get().offset_error_us < 500_000)
         # the step's times contain the stand-in's own
         by_kind: dict[str, list[float]] = {}
         for record in self.target("/truth/log"):
             by_kind.setdefault(record["kind"], []).append(record["departure_s"] - record["arrival_s"])
-        held = next(row for row in queries.window(run, queries.frozen(run), 0, 60).rows(1) if row.request == "post-hold")
+        held = next(row for row in queries.window(run, queries.frozen(run), 0, 300).rows(1) if row.request == "post-hold")
         self.assertEqual(held.count, len(by_kind["hold"]))
         own_ms = 1000 * sum(by_kind["hold"]) / held.count
         self.assertGreater(held.mean_ms, own_ms - 2)  # how close they are is measured in bench/truth.py, on a quiet machine
