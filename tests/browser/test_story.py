@@ -5,8 +5,8 @@ from typing import Any
 
 import axe_playwright_python
 
-from dynamikos.web.datasets.actions import import_csv, keep_upload
 from dynamikos.web.datasets.models import Upload
+from dynamikos.web.datasets.uploads import import_csv, keep_upload
 from dynamikos.web.environments import actions as environments
 from dynamikos.web.functions.actions import STARTER, save
 from dynamikos.web.journeys.actions import share_step

@@ -10,6 +10,7 @@ from dynamikos.core.dealing import (  # fmt: skip
     Deal,
     Form,
     Reading,
+    Rewrite,
     Rule,
     column,
     detect,
@@ -18,6 +19,7 @@ from dynamikos.core.dealing import (  # fmt: skip
     packed,
     raw_rows,
     read_table,
+    rewritten,
     row_of,
     shuffled,
     slice_of,
@@ -164,3 +166,25 @@ class Dealing(TestCase):
         self.assertIsNone(used_up_s(Deal(when="user"), 4, four, 10))
         self.assertEqual(used_up_s(Deal(when="user"), 3, [(0, 9), (1, 9), (2, 9), (3, 9)], 10), 3)
         self.assertIsNone(used_up_s(Deal(order="at random"), 1, four, 1))
+
+
+class Rewriting(TestCase):
+    def test_each_change_of_a_column(self) -> None:
+        cases: list[tuple[Rewrite, list[str], list[list[str]]]] = [
+            (Rewrite(what="insert", at=1), ["a", "new", "b"], [["1", "", "2"], ["3", "", "4"], ["5", "", "6"]]),
+            (Rewrite(what="insert", at=2, rule=Rule(kind="sequence", start=7)), ["a", "b", "new"], [["1", "2", "7"], ["3", "4", "8"], ["5", "6", "9"]]),
+            (Rewrite(what="fill", at=0, rule=Rule(kind="sequence", step=2)), ["new", "b"], [["1", "2"], ["3", "4"], ["5", "6"]]),
+            (Rewrite(what="delete", at=0), ["b"], [["2"], ["4"], ["6"]]),
+            (Rewrite(what="move", at=0, to=1), ["b", "a"], [["2", "1"], ["4", "3"], ["6", "5"]]),
+        ]  # fmt: skip
+        for change, names, rows in cases:
+            with self.subTest(change=change):
+                self.assertEqual(change.row(["a", "b"], "new"), names)
+                blocks = list(rewritten([[["1", "2"], ["3", "4"]], [["5", "6"]]], change, 3))
+                self.assertEqual([row for block in blocks for row in unpack(block.body)], rows)
+                self.assertEqual([block.rows for block in blocks], [2, 1])
+
+    def test_a_rule_that_makes_nothing_is_said_before_a_row_is_touched(self) -> None:
+        with self.assertRaisesRegex(ImportRefused, "choose from"):
+            list(rewritten([[["1"]]], Rewrite(what="insert", at=0, rule=Rule(kind="choice")), 1))
+        self.assertEqual(list(rewritten([], Rewrite(what="delete", at=0), 0)), [])

@@ -14,9 +14,10 @@ from dynamikos.core.plans import Way
 from dynamikos.core.profiles import Stretch
 from dynamikos.engine.users.dealing import Book
 from dynamikos.fleet.leasing import DatabaseLessor
-from dynamikos.web.datasets.actions import import_csv, set_deal
+from dynamikos.web.datasets.actions import set_deal
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import all_rows
+from dynamikos.web.datasets.uploads import import_csv
 from dynamikos.web.environments import actions as environments
 from dynamikos.web.functions.actions import STARTER, attempt, save
 from dynamikos.web.functions.models import Attempt

@@ -9,7 +9,8 @@ from dynamikos.core.dealing import Deal
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import parse_plan
 from dynamikos.web.accounts.models import Account
-from dynamikos.web.datasets.actions import import_csv, set_deal
+from dynamikos.web.datasets.actions import set_deal
+from dynamikos.web.datasets.uploads import import_csv
 from dynamikos.web.environments import actions as environments
 from dynamikos.web.journeys import actions as journeys
 from dynamikos.web.journeys.models import Journey

@@ -5,7 +5,7 @@ import uuid
 from django.test import AsyncClient, TestCase
 from django.urls import URLPattern, get_resolver, reverse
 
-from dynamikos.web.datasets.actions import keep_upload
+from dynamikos.web.datasets.uploads import keep_upload
 from dynamikos.web.functions.models import Attempt
 from dynamikos.web.recordings.models import Session
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange

@@ -5,11 +5,12 @@ import time
 
 import msgspec
 
-from dynamikos.core.dealing import Deal
+from dynamikos.core.dealing import Deal, Form, Rule
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.columns import matches, occurrences, put_column
 from dynamikos.core.plans import Way
 from dynamikos.sealing import SealingError, box, new_key, public_of, unbox
-from dynamikos.web.datasets import actions, queries
+from dynamikos.web.datasets import actions, queries, uploads
 from dynamikos.web.datasets.models import DataBlock, DataSet, Upload
 from dynamikos.web.environments import actions as environments
 from dynamikos.web.environments.models import Secret
@@ -32,7 +33,7 @@ class Data(PageCase):
         return self.client.post(self.at("/change"), {"what": what, **more})
 
     def made(self, name: str, text: bytes) -> DataSet:
-        return actions.import_csv(self.sample.member, text, name)
+        return uploads.import_csv(self.sample.member, text, name)
 
     def test_a_file_is_looked_at_before_it_is_taken_in_and_read_again_when_changed(self) -> None:
         answer = self.client.post(self.sample.address("data/import"), {"name": "terms", "text": 'term;n\n"a;b";1\nZoë;2\n'})
@@ -49,11 +50,9 @@ class Data(PageCase):
             answer.headers["Location"], {"kind": "separated", "encoding": "utf-8", "delimiter": ";", "quote": '"', "header": "yes"}
         )
         upload = Upload.objects.get()
-        made = actions.take_in(
-            self.sample.member, upload, msgspec.convert(upload.form, actions.Form)
-        )  # in a worker, as the page's button does
+        made = uploads.take_in(self.sample.member, upload, msgspec.convert(upload.form, Form))  # in a worker, as the page's button does
         self.assertEqual((made.key, made.columns, self.rows(made)), ("terms", ["term", "n"], [["a;b", "1"], ["Zoë", "2"]]))
-        self.assertFalse(Upload.objects.exists() or actions.file_of(upload).exists())
+        self.assertFalse(Upload.objects.exists() or uploads.file_of(upload).exists())
 
     def test_cells_are_kept_as_typed_and_nothing_of_another_is_lost(self) -> None:
         before = DataBlock.objects.count()
@@ -108,6 +107,48 @@ class Data(PageCase):
         self.assertEqual([row[0] for row in self.rows(made)], expected)
         self.assertEqual([row[0] for row in queries.page(made, 995, 6)], expected[995:1001])
         self.assertEqual(sum(queries.sizes_of(made)), made.rows)
+
+    def test_columns_of_a_large_table_are_changed_in_a_worker(self) -> None:
+        made = self.made("n.csv", b"n,m\n" + b"".join(b"%d,m\n" % at for at in range(queries.LARGE + 1)))
+        told: list[float] = []
+        actions.add_column(self.sample.member, made.pk, "row", Rule(kind="sequence", start=5), told.append)
+        self.assertEqual((told, max(told) > 0.9, len(set(told)) > 20), (sorted(told), True, True))
+        made.refresh_from_db()
+        self.assertEqual((made.columns, self.rows(made)[-1]), (["n", "m", "row"], ["20000", "m", "20005"]))
+        self.assertEqual({row[0] == str(int(row[2]) - 5) for row in self.rows(made)}, {True})
+
+        def leaves(share: float) -> None:
+            if share > 0.3:
+                raise DynamikosError("nobody waits for it")
+
+        with self.assertRaisesRegex(DynamikosError, "nobody waits"):
+            actions.delete_column(self.sample.member, made.pk, "m", leaves)
+        version = made.version
+        made.refresh_from_db()
+        self.assertEqual((made.version, made.columns), (version, ["n", "m", "row"]))
+
+        def typed(share: float) -> None:
+            if DataSet.objects.get(pk=made.pk).version == version:
+                actions.set_cell(self.sample.member, made.pk, 12_345, "n", "typed meanwhile", None)
+
+        actions.move_column(self.sample.member, made.pk, "row", -1, typed)
+        made.refresh_from_db()
+        self.assertEqual((made.columns, self.rows(made)[12_345]), (["n", "row", "m"], ["typed meanwhile", "12350", "m"]))
+        self.assertEqual([at for at, _ in queries.find(made, "TYPED mean")[0]], [12_345])
+        self.assertFalse(list(uploads.file_of(Upload(pk=made.pk)).parent.glob("*.blocks")))
+        page = self.client.get(self.at("", made))
+        self.assertContains(page, 'data-upload="#work"')
+        answer = self.client.post(self.at("/change", made), {"what": "delete-column", "column": "row"}, headers={"HX-Request": "true"})
+        self.assertTrue(answer.streaming)  # with progress; without the page's script it is done at once, as for small ones
+        wrong = self.client.post(self.at("/change", made), {"what": "add-column", "column": "x", "make": "sequence", "start": "x"})
+        self.assertContains(wrong, "“x” is not a whole number", status_code=422)
+
+    def test_finding_looks_into_cells_only(self) -> None:
+        made = self.made("f.csv", "a,b\nStraße,Æther\nab,cd\n{},x\n".format("ö" * 300).encode())
+        for wanted, rows in (("STRASSE", []), ("straße", [0]), ("æTH", [0]), ("bc", []), ("ab", [1]), ("öö", [2]), ("\x92", [])):
+            with self.subTest(wanted):
+                self.assertEqual([at for at, _ in queries.find(made, wanted)[0]], rows)
+        self.assertEqual(queries.find(made, "a", after=1), ([(1, ["ab", "cd"])], 3))
 
     def test_the_deal_is_a_sentence_and_its_drawing_follows(self) -> None:
         words = {"whose": "slice", "order": "in order", "when": "round", "then": "leave"}

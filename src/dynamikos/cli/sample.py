@@ -16,7 +16,8 @@ def load(target_port: int, password: str) -> None:
     from dynamikos.core.journeys.from_recording import journey_from
     from dynamikos.core.plans import parse_plan
     from dynamikos.web.accounts.models import Account
-    from dynamikos.web.datasets.actions import import_csv, set_deal
+    from dynamikos.web.datasets.actions import set_deal
+    from dynamikos.web.datasets.uploads import import_csv
     from dynamikos.web.environments import actions as environments
     from dynamikos.web.environments.models import Environment
     from dynamikos.web.journeys.actions import create as create_journey

@@ -1,7 +1,7 @@
 """What workers do. A job takes and gives bytes (msgpack) and tells its progress; it imports the core only."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from itertools import islice
 from pathlib import Path
 from random import Random
@@ -10,7 +10,7 @@ import msgspec
 
 from dynamikos.core.captures import Capture, View, compile_capture, compile_finder
 from dynamikos.core.correlation import Rule, Strand, find_strands
-from dynamikos.core.dealing import Form, Reading, packed
+from dynamikos.core.dealing import Block, Form, Reading, Rewrite, packed, rewritten, unpack
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.values import Maker, Values, compile_condition, compile_list, compile_text
@@ -94,14 +94,29 @@ def read_table(payload: bytes, progress: Progress) -> bytes:
     """
     path, name, form, out = msgspec.msgpack.decode(payload, type=tuple[str, str, Form, str])
     size = max(1, Path(path).stat().st_size)
-    blocks: list[tuple[str, int, int]] = []
-    with open(path, "rb") as source, open(out, "wb") as sink:
+    with open(path, "rb") as source:
         reading = Reading(iter(lambda: source.read(1 << 18), b""), name, form)
-        for block in packed(reading.rows()):
-            sink.write(block.body)
-            blocks.append((block.sha256, block.rows, len(block.body)))
-            progress(min(0.99, reading.read_bytes / size))
+        blocks = _written(packed(reading.rows()), out, lambda done: progress(min(0.99, reading.read_bytes / size)))
     return msgspec.msgpack.encode((reading.columns, blocks))
+
+
+def rewrite_table(payload: bytes, progress: Progress) -> bytes:
+    """(path of blocks' bodies one after the other, their lengths, number of rows, Rewrite, path for the new ones) → as read_table, without columns."""
+    path, lengths, rows, change, out = msgspec.msgpack.decode(payload, type=tuple[str, list[int], int, Rewrite, str])
+    with open(path, "rb") as source:
+        made = rewritten((unpack(source.read(length)) for length in lengths), change, rows)
+        return msgspec.msgpack.encode(_written(made, out, lambda done: progress(done / len(lengths))))
+
+
+def _written(blocks: Iterable[Block], out: str, told: Progress) -> list[tuple[str, int, int]]:
+    """Bodies into a file; hash, rows and length of each. `told` is given the number of blocks done."""
+    found = []
+    with open(out, "wb") as sink:
+        for block in blocks:
+            sink.write(block.body)
+            found.append((block.sha256, block.rows, len(block.body)))
+            told(len(found))
+    return found
 
 
 class Asked(msgspec.Struct, frozen=True, array_like=True):
@@ -148,4 +163,6 @@ def evaluate(payload: bytes, progress: Progress) -> bytes:
         return msgspec.msgpack.encode(Found("", str(problem), 0, 0))
 
 
-JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {"trial": trial, "strands": strands, "read_table": read_table, "evaluate": evaluate}
+JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
+    "trial": trial, "strands": strands, "read_table": read_table, "rewrite_table": rewrite_table, "evaluate": evaluate
+}  # fmt: skip

@@ -33,7 +33,7 @@ def command(files: tuple[Path, ...], project: str, journey: str, hosts: str, acc
         member = membership(project or only_project(account), account)
         for file in files:
             if file.suffix.lower() in (".csv", ".tsv"):
-                from dynamikos.web.datasets.actions import import_csv
+                from dynamikos.web.datasets.uploads import import_csv
 
                 made = import_csv(member, file.read_bytes(), file.name)
                 click.echo(f"data set {made.key}: {made.rows:,} rows")

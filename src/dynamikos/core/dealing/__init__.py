@@ -7,6 +7,7 @@ from dynamikos.core.dealing.blocks import BLOCK_ROWS, Block, decode_row, pack, p
 from dynamikos.core.dealing.deal import Cell, Deal, drawing, row_of, shuffled, slice_of, used_up_s
 from dynamikos.core.dealing.generate import Rule, column
 from dynamikos.core.dealing.reading import SAMPLE, Form, Reading, Table, detect, read_table, secret_columns
+from dynamikos.core.dealing.rewriting import Rewrite, rewritten
 
 __all__ = [
     "BLOCK_ROWS",
@@ -16,6 +17,7 @@ __all__ = [
     "Deal",
     "Form",
     "Reading",
+    "Rewrite",
     "Rule",
     "Table",
     "column",
@@ -26,6 +28,7 @@ __all__ = [
     "packed",
     "raw_rows",
     "read_table",
+    "rewritten",
     "row_of",
     "secret_columns",
     "shuffled",

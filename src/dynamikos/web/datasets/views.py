@@ -5,13 +5,13 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 import msgspec
-from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
 from dynamikos.core.dealing import Form
 from dynamikos.core.errors import DynamikosError, ImportRefused
-from dynamikos.web.datasets import actions, deals, forms, queries
+from dynamikos.web.datasets import actions, deals, forms, queries, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
 from dynamikos.web.projects.access import member_view, require
 from dynamikos.web.projects.models import Membership
@@ -35,14 +35,14 @@ def upload(request: HttpRequest, member: Membership) -> HttpResponse | Streaming
     """A file, or pasted text: kept, and shown as it seems to be written."""
     text = request.POST.get("text", "")
     if text.strip():
-        made = actions.keep_upload(member, [text.encode()], f"{request.POST.get('name', '').strip() or 'pasted'}.txt", len(text.encode()))
+        made = uploads.keep_upload(member, [text.encode()], f"{request.POST.get('name', '').strip() or 'pasted'}.txt", len(text.encode()))
         return redirect("data-upload", member.project_id, made.pk)
     file = request.FILES.get("file")
     if file is None:
         raise ImportRefused("No file was sent: choose a file, or paste rows.")
 
     def keep(progress: Callable[[float], None]) -> str:
-        made = actions.keep_upload(member, file.chunks(1 << 18), str(file.name), file.size or 0)
+        made = uploads.keep_upload(member, file.chunks(1 << 18), str(file.name), file.size or 0)
         return reverse("data-upload", args=[member.project_id, made.pk])
 
     return streamed(keep)
@@ -57,10 +57,10 @@ def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
         found.form = msgspec.to_builtins(forms.form_from(request.POST))
         found.save(update_fields=["form"])
     form = msgspec.convert(found.form, Form)
-    columns, rows, problem = actions.preview(found, form)
-    there = queries.datasets(member).filter(key=actions.key_for(found.name)).first()
+    columns, rows, problem = uploads.preview(found, form)
+    there = queries.datasets(member).filter(key=uploads.key_for(found.name)).first()
     context = {
-        "upload": found, "columns": columns, "rows": rows, "problem": problem, "there": there, "key": actions.key_for(found.name), **forms.form_context(form)
+        "upload": found, "columns": columns, "rows": rows, "problem": problem, "there": there, "key": uploads.key_for(found.name), **forms.form_context(form)
     }  # fmt: skip
     return render(request, "datasets/_reading.html" if request.headers.get("HX-Request") else "datasets/upload.html", context)
 
@@ -70,7 +70,7 @@ def take_in(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     found = get_object_or_404(Upload, project=member.project, pk=pk)
     form = msgspec.convert(found.form, Form)
     address = reverse("datasets", args=[member.project_id])
-    return streamed(lambda progress: f"{address}/{actions.take_in(member, found, form, progress).pk}")
+    return streamed(lambda progress: f"{address}/{uploads.take_in(member, found, form, progress).pk}")
 
 
 @member_view("engineer")
@@ -97,7 +97,7 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {
         "widths": [min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)], "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
-        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "shown_reading": msgspec.convert(found.form, Form),
+        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
     }  # fmt: skip
 
@@ -136,36 +136,56 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
 
 
 @member_view("engineer")
-def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """Rows and columns: added, moved, deleted, made; the last change taken back."""
+def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
+    """Rows and columns: added, moved, deleted, made; the last change taken back. A large table's columns with progress, for the page's script."""
     found, data = queries.dataset(member, pk), request.POST
-    name, row, problem = data.get("column", ""), forms.whole(data, "row", 0), ""
-    do: dict[str, Callable[[], object]] = {
-        "add-row": lambda: actions.add_row(member, pk, row), "delete-row": lambda: actions.delete_row(member, pk, row - 1),
-        "row-up": lambda: actions.move_row(member, pk, row - 1, row - 2), "row-down": lambda: actions.move_row(member, pk, row - 1, row),
-        "row-to": lambda: actions.move_row(member, pk, row - 1, forms.whole(data, "to", 1) - 1),
-        "add-column": lambda: actions.add_column(member, pk, name, forms.rule_from(data)), "delete-column": lambda: actions.delete_column(member, pk, name),
-        "rename-column": lambda: actions.rename_column(member, pk, name, data.get("to", "")), "column-left": lambda: actions.move_column(member, pk, name, -1),
-        "column-right": lambda: actions.move_column(member, pk, name, 1), "undo": lambda: actions.undo(member, pk),
-    }  # fmt: skip
+    what, name = data.get("what", ""), data.get("column", "")
     first = _first(request, found) + 1
     try:
-        if data.get("what") == "delete":
+        row = forms.whole(data, "row", 0)
+        if what == "delete":
             if data.get("sure") != found.key:
                 raise DynamikosError(f"To delete {found.key} write its name beside the button; this can't be taken back.")
             actions.delete(member, pk)
             return redirect("datasets", member.project_id)
-        if data.get("what", "") not in do:
-            raise DynamikosError(f"'{data.get('what', '')[:40]}' is nothing that can be done here.")
-        made = do[data["what"]]()
-        if data["what"] == "add-row" and isinstance(made, int):
-            first = made
+        if what in COLUMN_WORK:
+            work = _column_work(member, pk, what, name, data)
+            if found.rows > queries.LARGE and request.headers.get("HX-Request"):
+                address = f"{reverse('dataset', args=[member.project_id, pk])}?from={first}"
+                return streamed(lambda progress: work(progress) or address)
+            work(lambda share: None)
+        elif what == "add-row":
+            first = actions.add_row(member, pk, row)
+        elif what in ROW_WORK:
+            ROW_WORK[what](member, pk, row, data)
+        else:
+            raise DynamikosError(f"'{what[:40]}' is nothing that can be done here.")
     except DynamikosError as wrong:
-        problem = str(wrong)
-    if problem:
-        context = {**_context(request, member, queries.dataset(member, pk)), "problem": problem, "typed": data}
+        context = {**_context(request, member, queries.dataset(member, pk)), "problem": str(wrong), "typed": data}
         return render(request, "datasets/dataset.html", context, status=422)
     return redirect(f"{reverse('dataset', args=[member.project_id, pk])}?from={first}")
+
+
+ROW_WORK: dict[str, Callable[[Membership, uuid.UUID, int, QueryDict], object]] = {
+    "delete-row": lambda member, pk, row, data: actions.delete_row(member, pk, row - 1),
+    "row-up": lambda member, pk, row, data: actions.move_row(member, pk, row - 1, row - 2),
+    "row-down": lambda member, pk, row, data: actions.move_row(member, pk, row - 1, row),
+    "row-to": lambda member, pk, row, data: actions.move_row(member, pk, row - 1, forms.whole(data, "to", 1) - 1),
+    "undo": lambda member, pk, row, data: actions.undo(member, pk),
+}
+COLUMN_WORK = ("add-column", "rename-column", "delete-column", "column-left", "column-right")
+
+
+def _column_work(member: Membership, pk: uuid.UUID, what: str, name: str, data: QueryDict) -> Callable[[Callable[[float], None]], None]:
+    """What touches every row. Raises DynamikosError for a rule that can't be read, before any of it begins."""
+    if what == "add-column":
+        rule = forms.rule_from(data)
+        return lambda progress: actions.add_column(member, pk, name, rule, progress)
+    if what == "rename-column":
+        return lambda progress: actions.rename_column(member, pk, name, data.get("to", ""))
+    if what == "delete-column":
+        return lambda progress: actions.delete_column(member, pk, name, progress)
+    return lambda progress: actions.move_column(member, pk, name, 1 if what == "column-right" else -1, progress)
 
 
 @member_view("engineer")

@@ -15,9 +15,9 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import key_from
-from dynamikos.web.datasets.actions import import_csv
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import columns_known
+from dynamikos.web.datasets.uploads import import_csv
 from dynamikos.web.journeys import actions as journeys
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content

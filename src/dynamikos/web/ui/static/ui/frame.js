@@ -87,16 +87,19 @@
   document.addEventListener("submit", (e) => {
     const form = e.target.closest("form[data-upload]"); if (!form) return;
     e.preventDefault();
-    const bar = $("progress", form), says = $("[data-says]", form), ask = new XMLHttpRequest();
-    const cancel = $("[data-cancel]", form); let seen = 0;
-    const over = (text) => { says.textContent = text; says.className = "problem"; bar.hidden = true; if (cancel) cancel.hidden = true; all("button:not([data-cancel])", form).forEach((b) => { b.disabled = false; }); };
-    bar.hidden = false; says.className = "small faded"; says.textContent = form.dataset.doing || "Sending the file"; if (cancel) { cancel.hidden = false; cancel.onclick = () => { ask.abort(); over("Stopped. Nothing was changed."); }; }
-    all("button:not([data-cancel])", form).forEach((b) => { b.disabled = true; });
-    ask.upload.onprogress = (p) => { bar.value = p.lengthComputable ? p.loaded / p.total / 2 : 0.1; };
+    const place = form.dataset.upload ? $(form.dataset.upload) : form; // where the bar, the words and Stop are
+    const bar = $("progress", place), says = $("[data-says]", place), ask = new XMLHttpRequest(), cancel = $("[data-cancel]", place), sends = $("input[type=file]", form);
+    const buttons = () => (place === form ? all("button:not([data-cancel])", form) : all("form[data-upload] button")); let seen = 0;
+    const over = (text) => { says.textContent = text; says.className = "problem"; bar.hidden = true; if (cancel) cancel.hidden = true; buttons().forEach((b) => { b.disabled = false; }); };
+    place.hidden = false; bar.hidden = false; bar.value = 0; says.className = "small faded"; says.textContent = form.dataset.doing || "Sending the file"; if (cancel) { cancel.hidden = false; cancel.onclick = () => { ask.abort(); over("Stopped. Nothing was changed."); }; }
+    const data = new FormData(form, e.submitter);
+    buttons().forEach((b) => { b.disabled = true; });
+    if (place !== form) place.scrollIntoView({ block: "nearest" });
+    ask.upload.onprogress = (p) => { if (sends) bar.value = p.lengthComputable ? p.loaded / p.total / 2 : 0.1; };
     const read = () => {
       const text = ask.responseText, end = text.lastIndexOf("\n") + 1;
       for (const line of text.slice(seen, end).split("\n")) {
-        if (line.startsWith("progress ")) { bar.value = 0.5 + Number(line.slice(9)) / 2; says.textContent = form.dataset.doing || "Reading the file"; }
+        if (line.startsWith("progress ")) { const share = Number(line.slice(9)); bar.value = sends ? 0.5 + share / 2 : share; says.textContent = form.dataset.doing || "Reading the file"; }
         if (line.startsWith("done ")) location.assign(line.slice(5));
         if (line.startsWith("error ")) over(line.slice(6));
       }
@@ -105,7 +108,7 @@
     ask.onprogress = () => { if (ask.status === 200) read(); };
     ask.onload = () => { if (ask.status === 200) read(); else { const page = new DOMParser().parseFromString(ask.responseText, "text/html"); const p = page.querySelector(".problem"); over(p ? p.textContent.trim() : "The server answered " + ask.status + "."); } };
     ask.onerror = () => over("The connection to Dynamikos broke off. Is it still running? Nothing was imported.");
-    ask.open("POST", form.action); ask.setRequestHeader("HX-Request", "true"); ask.send(new FormData(form));
+    ask.open("POST", form.action); ask.setRequestHeader("HX-Request", "true"); ask.send(data);
   });
   document.addEventListener("change", (e) => { if (e.target.matches("[data-submit-on-change]")) e.target.form.requestSubmit(); });
 })();
