@@ -27,7 +27,7 @@ def values() -> Values:
 class WhatTheyComeTo(TestCase):
     CASES = (
         ("{{ a + b }}", "15.5"), ("{{ a - b * 2 }}", "5"), ("{{ a ~ b }}", "123.5"), ("{{ 0.1 + 0.2 }}", "0.3"), ("{{ 7 // 2 }}|{{ 7 % 4 }}|{{ -day }}", "3|3|-7"),
-        ("{{ 1 / 3 | number }}", "0.3333333333333333333333333333333333333333"), ("{{ 2 ** 10 }}", "1024"), ("{{ (a / 5) | fixed(2) }}", "2.40"),
+        ("{{ 1 / 3 | number }}", "0.3333333333333333333333333333333333333333"), ("{{ 2 ** 10 }}", "1024"), ("{{ 2.345 | round(2) }}|{{ 2.5 | round }}|{{ 1000 | round }}", "2.35|3|1000"), ("{{ (a / 5) | fixed(2) }}", "2.40"),
         ("{{ 2.675 | fixed(2) }}", "2.68"), ("{{ 2.5 | round }}", "3"), ("{{ day | pad(2) }}.{{ a | pad(2) }}.2027", "07.12.2027"),
         ("{{ 'yes' if a > b else 'no' }}", "yes"), ("{{ minutes - 15 == 30 }}", "true"), ("{{ '9' < '10' }}", "true"), ("{{ 'q' in l }}", "true"),
         ("{{ 1 < a < 13 }}", "true"), ("{{ not (a == 12) }}", "false"), ("{{ empty | default('d') }}{{ nowhere | default('e') }}", "de"),
@@ -70,9 +70,59 @@ class WhatTheyComeTo(TestCase):
         self.assertEqual(compile_text("{{ a + observers.n }}/{{ (x | from_json).q }}/{{ make.text(2) }}").names, ("a", "observers.n", "x"))
 
 
+class WhereItIsWrong(TestCase):
+    CASES = (
+        ("a -", "", 3), ("a § b", "§", 2), ("a | fixd(2)", "fixd", 4), ("1 + make.foo", ".foo", 8), ("a.b.c + 1", ".c", 3), ("(1 + 2", "", 6), ("a b", "b", 2),
+        ("a | fixed(2,,)", ",", 12), ("b ~ 'abc", "'", 4), ("a + foo(1)", "foo", 4), ("a is odd", "is", 2), ("a + not_there", "not_there", 4), ("a[", "", 2),
+        ("'not_there' ~ not_there_either", "not_there_either", 14),
+    )  # fmt: skip
+
+    def test_each(self) -> None:
+        for source, piece, at in self.CASES:
+            with self.subTest(source), self.assertRaises(TemplateError) as caught:
+                compile_text("{{ " + source + " }}").fill(values())
+            self.assertEqual(caught.exception.at, (at, at + len(piece)), source)
+            self.assertEqual(source[at : at + len(piece)], piece)
+
+    MISSING = (
+        "nope", "nope - 1", "-nope", "nope == 1", "nope in 'a'", "nope[0]", "[nope]", "{'a': [nope]}", "[nope] | to_json", "nope | upper", "nope | round(1)", "nope | to_json",
+        "'a' | cut(nope)", "make.choice([nope])", "1 if nope else 2", "a and nope", "nope ~ ''", "[a, nope] | join(',')", "nope | split(',')",
+    )  # fmt: skip
+
+    def test_a_missing_name_is_named_whatever_is_done_with_it(self) -> None:
+        for source in self.MISSING:
+            for compiled in (lambda text: compile_text(text).fill, compile_list, compile_condition):
+                if compiled is compile_condition and source.startswith(("[", "{")):
+                    continue  # a list is there, whatever is in it
+                with self.subTest(source), self.assertRaisesRegex(TemplateError, "nope has no value here"):
+                    compiled("{{ " + source + " }}")(values())
+
+    def test_what_an_object_or_a_list_does_not_have(self) -> None:
+        cases = (
+            ("(object | from_json).w", "no field “w”; it has q, ids"), ("(object | from_json).q.w + 1", "no field “w”; it has z"), ("(l | from_json)[2]", r"has 2 entries; there is no \[2\]"),
+            ("a[5]", "has 2 letters"), ("(l | from_json).x", "only objects and lists"), ("l.x ~ 1", "l.x has no value"), ("(object | from_json)[0]", "no field “0”"),
+        )  # fmt: skip
+        for source, words in cases:
+            with self.subTest(source), self.assertRaisesRegex(TemplateError, words):
+                compile_text("{{ " + source + " }}").fill(values())
+        for source, text in (
+            ("(object | from_json).w | default('none')", "none"),
+            ("(l | from_json)[9] is defined", "false"),
+            ("a[1]", "2"),
+            ("(l | from_json)[-1]", "q"),
+            ("(object | from_json).ids[1:]", "[1,20]"),
+        ):
+            self.assertEqual(compile_text("{{ " + source + " }}").fill(values()), text)
+
+    def test_what_only_comes_out_when_it_is_computed_has_no_place(self) -> None:
+        with self.assertRaises(TemplateError) as caught:
+            compile_text("{{ empty + 1 }}").fill(values())
+        self.assertIsNone(caught.exception.at)
+
+
 class NothingRunsAway(TestCase):
     READ = (
-        ("{{ a $ b }}", "unexpected char"), ("{{ (a }}", "can't be read"), ("{{ a b }}", "not expected here"), ("{{ a | nope }}", "no filter 'nope'"), ("{{ make.nope }}", "makes nothing known"),
+        ("{{ a $ b }}", "means nothing here"), ("{{ (a }}", "can't be read"), ("{{ a b }}", "not expected here"), ("{{ a | nope }}", "no filter 'nope'"), ("{{ make.nope }}", "makes nothing known"),
         ("{{ a.b.c }}", "not a name"), ("{{ a.upper() }}", "change a value through filters"), ("{{ range(10) }}", "can be called"), ("{{ lipsum() }}", "can be called"),
         ("{{ " + "(" * 60 + "a" + ")" * 60 + " }}", "nested too deeply"), ("{{ " + "-" * 400 + "a }}", "nested too deeply"), ("{{ " + "a+" * 1000 + "a }}", "at most 2,000"),
         ("{{ " + "a ~ " * 400 + "a }}", None), ("{{ " + "1 if a else " * 60 + "2 }}", "nested too deeply"), ("{{ " + "[" * 60 + "]" * 60 + " }}", "nested too deeply"),

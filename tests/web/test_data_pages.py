@@ -289,7 +289,7 @@ class WhatUsersWrite(PageCase):
         self.assertEqual(self.evaluated("{{ user.number == 1 }}", "condition")["value"], "holds")
         self.assertEqual(self.evaluated("{{ ['a', 'b'] }}", "list")["value"], "2: a, b")
         found = self.evaluated("night {{ 1 }} and {{ day + }}")
-        self.assertEqual((found["start"], found["end"]), (18, 29))
+        self.assertEqual((found["start"], found["end"]), (26, 26))  # something is missing there
         self.assertIn("can't be read", str(found["problem"]))
 
     def test_hostile_ones_end_with_words_while_other_pages_are_fast(self) -> None:

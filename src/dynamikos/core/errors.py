@@ -23,7 +23,14 @@ class TextError(DynamikosError):
 
 
 class TemplateError(DynamikosError):
-    """A `{{ name }}` that can't be understood or has no value."""
+    """A `{{ name }}` that can't be understood or has no value.
+
+    `at` is what is wrong between its braces, as (first, after the last) character of the text without spaces around it; None: all of it.
+    """
+
+    def __init__(self, message: str, at: tuple[int, int] | None = None) -> None:
+        self.at = at
+        super().__init__(message)
 
 
 class RuleError(DynamikosError):

@@ -129,7 +129,7 @@ class Asked(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Found(msgspec.Struct, frozen=True, array_like=True):
-    """What a text came to, or what is wrong and in which of its holes (from, to; 0, 0: nowhere)."""
+    """What a text came to, or what is wrong and at which of its characters (from, to; 0, 0: nowhere; from = to: something is missing there)."""
 
     value: str
     problem: str
@@ -140,7 +140,7 @@ class Found(msgspec.Struct, frozen=True, array_like=True):
 def evaluate(payload: bytes, progress: Progress) -> bytes:
     """Asked → Found."""
     asked = msgspec.msgpack.decode(payload, type=Asked)
-    holes = [match.span() for match in HOLE.finditer(asked.text)]
+    holes = list(HOLE.finditer(asked.text))
     maker = Maker(lambda: Random(1), lambda: asked.now_us, known=asked.values)
     values = Values(asked.values, maker)
 
@@ -155,10 +155,13 @@ def evaluate(payload: bytes, progress: Progress) -> bytes:
     try:
         return msgspec.msgpack.encode(Found(whole()[:2000], "", 0, 0))
     except TemplateError as problem:
-        for start, end in holes:  # which hole it is
+        for hole in holes:  # which hole it is, and what in it
             try:
-                compile_text(asked.text[start:end]).fill(values)
+                compile_text(hole.group(0)).fill(values)
             except TemplateError as inner:
+                (start, end), within = hole.span(), hole.group(1)
+                if inner.at is not None:
+                    start, end = (hole.start(1) + len(within) - len(within.lstrip()) + place for place in inner.at)
                 return msgspec.msgpack.encode(Found("", str(inner), start, end))
         return msgspec.msgpack.encode(Found("", str(problem), 0, 0))
 

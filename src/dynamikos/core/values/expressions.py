@@ -5,12 +5,15 @@ are of numbers where both sides are. No methods, no loops, no attributes of Pyth
 Reading an expression (`compile_expression`) runs nothing of it; it is compiled when it is first asked for a value.
 """
 
-from collections.abc import Callable, Mapping
+import re
+from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, datetime
+from decimal import Decimal
 from typing import Any
 
 from jinja2 import StrictUndefined, TemplateSyntaxError, UndefinedError, nodes
 from jinja2.exceptions import SecurityError, TemplateRuntimeError
+from jinja2.lexer import TokenStream
 from jinja2.parser import Parser
 from jinja2.sandbox import SandboxedEnvironment
 from jinja2.visitor import NodeTransformer
@@ -61,6 +64,31 @@ class _Sandbox(SandboxedEnvironment):
 
     def call_unop(self, context: Any, operator: str, arg: Any) -> Any:
         return -number(arg) if operator == "-" else number(arg)
+
+    def getitem(self, obj: Any, argument: Any) -> Any:
+        """An entry of a list, a field of an object, letters of a text; what is not there says what there is."""
+        if isinstance(obj, StrictUndefined):
+            str(obj)  # says which name has no value
+        if isinstance(argument, Decimal):
+            argument = int(argument)
+        if isinstance(obj, dict):
+            key = as_text(argument)
+            return (
+                obj[key]
+                if key in obj
+                else StrictUndefined(f"the object has no field “{key[:60]}”; it has {', '.join(map(str, [*obj][:12])) or 'none'}")
+            )
+        if isinstance(obj, list | tuple | str) and isinstance(argument, int | slice):
+            try:
+                return obj[argument]
+            except IndexError:
+                what = "text" if isinstance(obj, str) else "list"
+                return StrictUndefined(
+                    f"the {what} has {len(obj)} {'letters' if what == 'text' else 'entries'}; there is no [{argument}] (the first is [0])"
+                )
+        return StrictUndefined(
+            f"only objects and lists have [ ]; this is {as_text(obj)[:60]!r}: write | from_json first if it is JSON as text"
+        )
 
     def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
         return isinstance(obj, Making) and attr in MAKES
@@ -141,6 +169,42 @@ def _now(maker: Maker) -> _Made:
     return _Made(now)
 
 
+WORD = re.compile(r"\.?\w+|\S")
+
+
+def span_at(source: str, place: int) -> tuple[int, int]:
+    """The word or sign at `place`, counted from 1."""
+    found = WORD.match(source, place - 1)
+    return found.span() if found else (len(source), len(source))
+
+
+def span_of(source: str, name: str) -> tuple[int, int] | None:
+    """Where a name stands first in an expression."""
+    found = re.search(rf"(?<![\w.]){re.escape(name)}(?!\w)", source)
+    return found.span() if found else None
+
+
+def _parsed(source: str) -> nodes.Expr:
+    """Jinja's tree, with places in `source`, counted from 1, where it keeps the numbers of lines. Raises TemplateSyntaxError with such a place."""
+
+    def tokens() -> Iterator[tuple[int, str, str]]:
+        at = 1
+        try:
+            for _, kind, text in _sandbox.lexer.tokeniter(source, None, None, "variable"):
+                yield at, kind, text
+                at += len(text)
+        except TemplateSyntaxError as problem:
+            quote = source[at - 1 : at] in ("'", '"')
+            raise TemplateSyntaxError("a quote is not closed" if quote else f"“{source[at - 1 : at]}” means nothing here", at) from problem
+
+    parser = Parser(_sandbox, "", state="variable")
+    parser.stream = TokenStream(_sandbox.lexer.wrap(tokens()), None, None)
+    tree = parser.parse_expression()
+    if not parser.stream.eos:
+        raise TemplateSyntaxError(f"“{parser.stream.current}” is not expected here", parser.stream.current.lineno)
+    return tree
+
+
 class _Reader(NodeTransformer):
     """Names into variables v0, v1, …; comparisons and joins into our own."""
 
@@ -154,13 +218,13 @@ class _Reader(NodeTransformer):
             self.names.append(name)
         return nodes.Name(f"v{self.names.index(name)}", "load")
 
-    def _wrong(self, why: str) -> TemplateError:
-        return TemplateError(f"'{{{{ {self.source[:200]} }}}}': {why}")
+    def _wrong(self, node: nodes.Node, why: str) -> TemplateError:
+        return TemplateError(f"'{{{{ {self.source[:200]} }}}}': {why}", span_at(self.source, node.lineno))
 
     def visit(self, node: nodes.Node, *args: Any, **kwargs: Any) -> Any:
         self.depth += 1
         if self.depth > 3 * DEEPEST:
-            raise self._wrong("it is nested too deeply")
+            raise self._wrong(node, "it is nested too deeply")
         try:
             return super().visit(node, *args, **kwargs)
         finally:
@@ -175,11 +239,13 @@ class _Reader(NodeTransformer):
         if isinstance(node.node, nodes.Name):
             if node.node.name == "make":
                 if node.attr not in MAKES:
-                    raise self._wrong(f"make.{node.attr} makes nothing known; there are {', '.join('make.' + each for each in MAKES)}")
+                    raise self._wrong(
+                        node, f"make.{node.attr} makes nothing known; there are {', '.join('make.' + each for each in MAKES)}"
+                    )
                 return node
             return self._value(f"{node.node.name}.{node.attr}")
         if isinstance(node.node, nodes.Getattr) and isinstance(node.node.node, nodes.Name):
-            raise self._wrong(f"“{node.node.node.name}.{node.node.attr}.{node.attr}” is not a name; a name has at most one point")
+            raise self._wrong(node, f"“{node.node.node.name}.{node.node.attr}.{node.attr}” is not a name; a name has at most one point")
         node.node = self.visit(node.node)
         return nodes.Getitem(node.node, nodes.Const(node.attr), "load")  # a field of an object read from JSON
 
@@ -189,18 +255,19 @@ class _Reader(NodeTransformer):
         is_maker = isinstance(called, nodes.Getattr) and isinstance(called.node, nodes.Name) and called.node.name == "make"
         if not (is_function or is_maker) or node.dyn_args is not None or node.dyn_kwargs is not None:
             raise self._wrong(
-                f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value through filters: name | upper"
+                called,
+                f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value through filters: name | upper",
             )
         return self.generic_visit(node)
 
     def visit_Filter(self, node: nodes.Filter) -> nodes.Node:
         if node.name not in RICH:
-            raise self._wrong(f"there is no filter '{node.name}'; there are {', '.join(sorted(RICH))}")
+            raise self._wrong(node, f"there is no filter '{node.name}'; there are {', '.join(sorted(RICH))}")
         return self.generic_visit(node)
 
     def visit_Test(self, node: nodes.Test) -> nodes.Node:
         if node.name not in ("defined", "undefined"):
-            raise self._wrong(f"there is no test '{node.name}'; there are 'is defined' and 'is undefined'")
+            raise self._wrong(node, f"there is no test '{node.name}'; there are 'is defined' and 'is undefined'")
         return self.generic_visit(node)
 
     def visit_Compare(self, node: nodes.Compare) -> nodes.Node:
@@ -231,8 +298,8 @@ class Expression:
         self.source, self._tree, self.names, self._makes, self._now = source, tree, names, makes, now
         self._function: Any = None
 
-    def value(self, values: Mapping[str, str]) -> Any:
-        """What it comes to with `values`. Raises TemplateError saying what is wrong."""
+    def value(self, values: Mapping[str, str], become: Callable[[Any], Any] | None = None) -> Any:
+        """What it comes to with `values`, and what `become` makes of that. Raises TemplateError saying what is wrong."""
         if self._function is None:
             self._function = self._compiled()
         given: dict[str, Any] = {}
@@ -252,13 +319,13 @@ class Expression:
                 pass
             found = context.vars["result"]
             if isinstance(found, StrictUndefined):
-                raise TemplateError(self._missing(found._undefined_name, found._undefined_message))
-            return found
+                raise self._missing(found._undefined_name, found._undefined_message)
+            return found if become is None else become(found)
         except UndefinedError as problem:
-            raise TemplateError(self._missing(None, str(problem))) from problem
+            raise self._missing(None, str(problem)) from problem
         except TemplateError as problem:
             text = str(problem)
-            raise TemplateError(text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}") from problem
+            raise TemplateError(text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}", problem.at) from problem
         except (
             SecurityError,
             TemplateRuntimeError,
@@ -271,19 +338,18 @@ class Expression:
         ) as problem:
             raise TemplateError(f"'{{{{ {self.source[:200]} }}}}': {_words(problem)}") from problem
 
-    def _missing(self, name: str | None, text: str) -> str:
+    def _missing(self, name: str | None, text: str) -> TemplateError:
         if name is None and text.endswith(" is undefined"):
             name = text[1:].partition("'")[0]
             name = name if name in self.names else None
-        return (
-            f"{name or text} has no value here: it was not captured before this request"
-            if name
-            else f"'{{{{ {self.source[:200]} }}}}': {text}"
-        )
+        if name:
+            return TemplateError(f"{name} has no value here: it was not captured before this request", span_of(self.source, name))
+        return TemplateError(f"'{{{{ {self.source[:200]} }}}}': {text}")
 
     def text(self, values: Mapping[str, str]) -> str:
         """Its value as text."""
-        return as_text(self.value(values))
+        found: str = self.value(values, as_text)
+        return found
 
     def _compiled(self) -> Any:
         body: list[nodes.Node] = [nodes.Assign(nodes.Name("result", "store"), self._tree, lineno=1)]
@@ -316,10 +382,7 @@ def compile_expression(source: str) -> Expression:
     if deepest > DEEPEST or source.count("not ") + source.count("-") > 200 or source.count(" if ") > DEEPEST:
         raise TemplateError(f"{shown}: it is nested too deeply")
     try:
-        parser = Parser(_sandbox, source, state="variable")
-        tree = parser.parse_expression()
-        if not parser.stream.eos:
-            raise TemplateSyntaxError(f"“{parser.stream.current}” is not expected here", 1)
+        tree = _parsed(source)
         tree.set_environment(_sandbox)
         reader = _Reader(source)
         tree = reader.visit(tree)
@@ -327,7 +390,9 @@ def compile_expression(source: str) -> Expression:
         tree.set_lineno(1)
         used = {each.name for each in tree.find_all(nodes.Name)} if not isinstance(tree, nodes.Name) else {tree.name}
     except TemplateSyntaxError as problem:
-        raise TemplateError(f"{shown} can't be read: {problem.message}") from problem
+        ends = "end of " in str(problem.message)
+        why = "something is missing at its end" if ends else problem.message
+        raise TemplateError(f"{shown} can't be read: {why}", (len(source),) * 2 if ends else span_at(source, problem.lineno)) from problem
     except RecursionError as problem:
         raise TemplateError(f"{shown}: it is nested too deeply") from problem
     return Expression(source, tree, tuple(reader.names), makes="make" in used, now="now" in used)

@@ -11,6 +11,7 @@ from typing import Any
 from urllib.parse import quote, unquote
 
 import orjson
+from jinja2 import StrictUndefined, UndefinedError
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.values import dates
@@ -61,11 +62,15 @@ def to_json(value: Any) -> str:
     def plain_number(other: Any) -> Any:
         if isinstance(other, Decimal):
             return int(other) if other == other.to_integral_value() and abs(other) < 2**63 else float(other)
+        if isinstance(other, StrictUndefined):
+            str(other)  # raises, saying which name has no value
         raise TypeError
 
     try:
         return bounded(orjson.dumps(value, default=plain_number).decode())
     except TypeError as problem:
+        if isinstance(problem.__cause__, UndefinedError):
+            raise problem.__cause__ from None
         raise TemplateError(f"{type(value).__name__} can't be written as JSON") from problem
 
 
@@ -183,8 +188,9 @@ def split(value: Any, mark: str = ",") -> list[str]:
     return as_text(value).split(mark)
 
 
-def rounded(value: Any) -> Decimal:
-    return number(value).to_integral_value(rounding=ROUND_HALF_UP)
+def rounded(value: Any, places: int = 0) -> Decimal:
+    """Half up, to `places` decimals (≤ 40) at most; noughts at the end are not written (`fixed` writes them)."""
+    return number(value).quantize(Decimal(1).scaleb(-_whole(places, 40)), rounding=ROUND_HALF_UP, context=ARITHMETIC)
 
 
 def otherwise(value: Any, instead: Any = "") -> Any:

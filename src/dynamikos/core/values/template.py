@@ -117,12 +117,16 @@ def compile_condition(source: str) -> Callable[[Mapping[str, str]], bool]:
 
 def compile_list(source: str) -> Callable[[Mapping[str, str]], list[str]]:
     """A text as a list of texts: of one hole its value, else the filled text read as JSON. Raises TemplateError."""
+
+    def texts(found: object) -> list[str]:
+        return [as_text(each) for each in listed(found)]
+
     whole = HOLE.fullmatch(source.strip())
     if whole is not None and not NAME.match(whole.group(1).strip()):
         made = compile_expression(whole.group(1))
-        return lambda values: [as_text(each) for each in listed(made.value(values))]
+        return lambda values: made.value(values, texts)
     template = compile_text(source)
-    return lambda values: [as_text(each) for each in listed(template.fill(values))]
+    return lambda values: texts(template.fill(values))
 
 
 def bind(source: str, known: Mapping[str, str]) -> str:

@@ -17,7 +17,13 @@
       const answer = await fetch(panel.dataset.evaluate, { method: "POST", body: data, headers: { "X-CSRFToken": key } });
       const found = await answer.json(); if (asked.get(field) !== number) return;
       const el = line(field); el.classList.toggle("bad", !!found.problem);
-      el.textContent = found.problem ? (found.end && text.length > found.end - found.start ? "at character " + (found.start + 1) + ": " : "") + found.problem : "= " + found.value;
+      el.textContent = found.problem ? found.problem : "= " + found.value;
+      if (found.problem && found.end) { // where it is: the text around it, the piece itself marked
+        const code = document.createElement("span"), mark = document.createElement("mark"), from = Math.max(0, found.start - 24);
+        code.className = "mono where"; mark.textContent = text.slice(found.start, found.end) || "…";
+        code.append((from ? "…" : "") + text.slice(from, found.start), mark, text.slice(found.end, found.end + 24) + (text.length > found.end + 24 ? "…" : ""));
+        el.prepend(code, " at character " + (found.start + 1) + ": ");
+      }
     } catch (_) { /* the page says so itself when the connection is gone */ }
   };
   panel.addEventListener("input", (e) => { const el = e.target; if (!el.matches("input.code, textarea.code") || el.name.endsWith("-name")) return; clearTimeout(waiting.get(el)); waiting.set(el, setTimeout(() => ask(el), 350)); });
