@@ -13,7 +13,7 @@ from dynamikos.sealing import SealingError, box, new_key, public_of, unbox
 from dynamikos.web.datasets import actions, queries, uploads
 from dynamikos.web.datasets.models import DataBlock, DataSet, Upload
 from dynamikos.web.environments import actions as environments
-from dynamikos.web.environments.models import Secret
+from dynamikos.web.environments.models import Environment, Secret
 from dynamikos.web.environments.queries import opened
 from dynamikos.web.functions.models import Module
 from dynamikos.web.journeys.queries import content
@@ -238,7 +238,7 @@ class Environments(PageCase):
             "hosts": "staging.example 10.0.0.7\n",
             "proxy": "http://proxy.example:3128",
         }
-        self.assertEqual(self.client.post(address, good).status_code, 302)
+        self.assertContains(self.client.post(address, good), "Kept.")
         self.sample.environment.refresh_from_db()
         way = msgspec.convert(self.sample.environment.way, Way)
         self.assertEqual(
@@ -249,9 +249,31 @@ class Environments(PageCase):
             ({"hosts": "only-a-host"}, "is not a host and the address"), ({"header-name": ["X"], "header-value": ["{{ ("]}, "is never closed"),
         ):  # fmt: skip
             with self.subTest(words):
-                answer = self.client.post(address, {**good, **change})
-                self.assertContains(answer, words, status_code=422)
-                self.assertContains(answer, "10.0.0.7" if "hosts" not in change else "only-a-host", status_code=422)
+                self.assertContains(self.client.post(address, {**good, **change}), words, status_code=422)
+        self.sample.environment.refresh_from_db()
+        self.assertEqual(msgspec.convert(self.sample.environment.way, Way), way)
+        self.assertContains(self.client.get(self.sample.address("settings")), "staging.example 10.0.0.7")
+
+    def test_values_are_kept_as_typed_and_an_environment_is_renamed_and_deleted_by_name(self) -> None:
+        address = self.sample.address(f"environments/{self.sample.environment.pk}")
+        self.assertContains(self.client.post(address + "/values", {"name": ["base", ""], "value": ["http://127.0.0.1:9", ""]}), "Kept.")
+        for names, words in ((["1x"], "can&#x27;t be the name of a value"), (["base", "base"], "stands there twice")):
+            answer = self.client.post(address + "/values", {"name": names, "value": ["x", "y"]})
+            self.assertContains(answer, words, status_code=422)
+            self.assertContains(answer, "Not kept yet.", status_code=422)
+        self.sample.environment.refresh_from_db()
+        self.assertEqual(self.sample.environment.values, {"base": "http://127.0.0.1:9"})
+        key = self.sample.environment.key
+        self.client.post(address, {"name": "Staging two"})
+        self.sample.environment.refresh_from_db()
+        self.assertEqual((self.sample.environment.name, self.sample.environment.key), ("Staging two", key))
+        self.assertContains(self.client.post(address, {"name": " "}), "needs a name", status_code=422)
+        self.assertEqual(self.client.post(address, {"what": "delete", "sure": "Staging two"}).status_code, 403)
+        self.client.force_login(self.sample.accounts["ada"])
+        self.assertContains(self.client.post(address, {"what": "delete", "sure": "no"}), "write its name beside", status_code=422)
+        self.client.post(address, {"what": "delete", "sure": "Staging two"})
+        self.assertFalse(Environment.objects.filter(pk=self.sample.environment.pk).exists())
+        self.assertContains(self.client.get(self.sample.address(f"plans/{self.sample.plan.pk}")), f"{key} (not there any more)")
 
 
 class Functions(PageCase):

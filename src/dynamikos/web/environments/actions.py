@@ -28,6 +28,25 @@ def create(member: Membership, name: str) -> Environment:
     return made
 
 
+def rename(member: Membership, found: Environment, name: str) -> None:
+    """Another name; its key, which plans and journeys refer to, stays."""
+    if not name.strip():
+        raise DynamikosError("An environment needs a name.")
+    found.name = name.strip()[:120]
+    found.save(update_fields=["name"])
+    note(member, "environment renamed", found.key, name=found.name)
+
+
+@transaction.atomic
+def delete(member: Membership, found: Environment, sure: str) -> None:
+    """Takes an environment away with its secrets and agreed targets. Raises DynamikosError unless `sure` is its name, PermissionDenied for who may not."""
+    require(member, "owner")
+    if sure.strip() != found.name:
+        raise DynamikosError(f"To delete {found.name} write its name beside the button; its sealed secrets can't be brought back.")
+    note(member, "environment deleted", found.key, name=found.name)
+    found.delete()
+
+
 def set_values(member: Membership, found: Environment, names: list[str], values: list[str]) -> None:
     """Replaces all values. Raises DynamikosError for a name that can't be one; then nothing changes."""
     made: dict[str, str] = {}

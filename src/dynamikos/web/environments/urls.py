@@ -5,6 +5,7 @@ from dynamikos.web.environments import views
 urlpatterns = [
     path("p/<uuid:project>/settings", views.settings, name="settings"),
     path("p/<uuid:project>/environments", views.create, name="create-environment"),
+    path("p/<uuid:project>/environments/<uuid:pk>", views.change, name="environment-change"),
     path("p/<uuid:project>/environments/<uuid:pk>/values", views.values, name="environment-values"),
     path("p/<uuid:project>/environments/<uuid:pk>/secrets", views.secret, name="environment-secret"),
     path("p/<uuid:project>/environments/<uuid:pk>/way", views.way, name="environment-way"),

@@ -1,6 +1,6 @@
 import uuid
 
-from django.http import HttpRequest, HttpResponse, QueryDict
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
@@ -11,31 +11,27 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 
 
-def page(
-    request: HttpRequest, member: Membership, problem: str = "", typed: str = "", way: tuple[uuid.UUID, QueryDict] | None = None
-) -> HttpResponse:  # fmt: skip
-    """`typed` and `way` are what could not be taken, shown again as it was typed."""
+def page(request: HttpRequest, member: Membership, problem: str = "", typed: str = "") -> HttpResponse:
+    """`typed` is the target that could not be taken, shown again as it was typed."""
     environments = list(queries.environments(member))
     for each in environments:
         kept = each.way
         hosts = "\n".join(f"{host} {address}" for host, address in kept.get("hosts", {}).items())
         trust = kept.get("trust", "system")
-        shown = {
+        each.shown = {  # type: ignore[attr-defined]
             **kept, "hosts": hosts, "authorities": "" if trust in ("system", "anything") else trust, "trust": trust if trust in ("system", "anything") else "these",
             "headers": [*kept.get("headers", []), ("", "")],
         }  # fmt: skip
-        if way is not None and way[0] == each.pk:
-            given = way[1]
-            shown = {
-                **{name.replace("-", "_"): given.get(name, "") for name in ("hosts", "authorities", "trust", "certificate", "key-secret", "proxy")},
-                "headers": list(zip(given.getlist("header-name"), given.getlist("header-value"), strict=False)),
-            }  # fmt: skip
-        each.shown = shown  # type: ignore[attr-defined]
     context = {
         "environments": environments, "members": projects.members(member), "events": projects.events(member),
         "problem": problem, "typed": typed,
     }  # fmt: skip
     return render(request, "environments/settings.html", context, status=422 if problem else 200)
+
+
+def says(request: HttpRequest, problem: str = "") -> HttpResponse:
+    """The line beneath a form that is kept as it is typed."""
+    return render(request, "environments/_says.html", {"problem": problem}, status=422 if problem else 200)
 
 
 @member_view()
@@ -50,12 +46,27 @@ def create(request: HttpRequest, member: Membership) -> HttpResponse:
 
 
 @member_view("engineer")
-def values(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Another name, or taken away by its name."""
+    found, data = queries.environment(member, pk), request.POST
     try:
-        actions.set_values(member, queries.environment(member, pk), request.POST.getlist("name"), request.POST.getlist("value"))
+        if data.get("what") == "delete":
+            actions.delete(member, found, data.get("sure", ""))
+        else:
+            actions.rename(member, found, data.get("name", ""))
     except DynamikosError as problem:
         return page(request, member, str(problem))
     return redirect("settings", member.project_id)
+
+
+@member_view("engineer")
+def values(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Kept as they are typed; what can't be kept stays in its fields."""
+    try:
+        actions.set_values(member, queries.environment(member, pk), request.POST.getlist("name"), request.POST.getlist("value"))
+    except DynamikosError as problem:
+        return says(request, str(problem))
+    return says(request)
 
 
 @member_view("engineer")
@@ -88,8 +99,8 @@ def way(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
         )  # fmt: skip
         actions.set_way(member, queries.environment(member, pk), made)
     except DynamikosError as problem:
-        return page(request, member, str(problem), way=(pk, data))
-    return redirect("settings", member.project_id)
+        return says(request, str(problem))
+    return says(request)
 
 
 @member_view("owner")

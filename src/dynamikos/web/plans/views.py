@@ -43,9 +43,13 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         if script is not None
         else [f"The journey '{core.journey}' is not in this project any more; choose another."]
     )
+    known = environments(member)
+    lost = core.environment not in {each.key for each in known}
+    if lost:
+        problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
     return {
-        "plan": found, "core": core, "journey": journey, "script": script, "token": token(found.head), "drawing": queries.drawing(core), "problems": problems,
-        "follows": queries.follows(found, core, journey, script), "journeys": journeys.journeys(member), "environments": environments(member),
+        "lost_environment": lost, "plan": found, "core": core, "journey": journey, "script": script, "token": token(found.head), "drawing": queries.drawing(core), "problems": problems,
+        "follows": queries.follows(found, core, journey, script), "journeys": journeys.journeys(member), "environments": known,
         "measures": forms.MEASURES, "steps": [step for _, step in script.steps()] if script else [], "can_undo": bool(found.head and found.head.parent_id),
     }  # fmt: skip
 
