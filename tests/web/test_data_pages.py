@@ -273,7 +273,7 @@ class Environments(PageCase):
         self.assertContains(self.client.post(address, {"what": "delete", "sure": "no"}), "write its name beside", status_code=422)
         self.client.post(address, {"what": "delete", "sure": "Staging two"})
         self.assertFalse(Environment.objects.filter(pk=self.sample.environment.pk).exists())
-        self.assertContains(self.client.get(self.sample.address(f"plans/{self.sample.plan.pk}")), f"{key} (not there any more)")
+        self.assertContains(self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), f"{key} (not there any more)")
 
 
 class Functions(PageCase):
