@@ -2,12 +2,10 @@
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable
 
-from dynamikos.core.captures import View
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
-from dynamikos.core.exchanges import decode_body
 from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine import guard
@@ -21,6 +19,7 @@ from dynamikos.engine.users.chain import Chain
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, resolve, split_url
 from dynamikos.engine.users.dealing import Hand
 from dynamikos.engine.users.items import Items, Outcome
+from dynamikos.engine.users.judging import SEVERITY, judged, redirected_head
 from dynamikos.engine.users.proofs import Proofs
 from dynamikos.engine.users.resources import fetch_embedded
 from dynamikos.engine.users.surroundings import Surroundings
@@ -28,7 +27,6 @@ from dynamikos.engine.users.witness import Witness
 
 REDIRECTS = frozenset((301, 302, 303, 307, 308))
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))  # RFC 9110 §9.2.2
-SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
 MAX_HOPS = 10
 IDLE_ROUND_S = 0.1
 
@@ -49,7 +47,7 @@ class User:
         self._thinking: asyncio.Future[None] | None = None
         self._state = ""
         self._chain = Chain(self)
-        self._then: Then = "round"  # what the failure of the last request means
+        self.then: Then = "round"  # what the failure of the last request means
         self.witness, self._proofs, self._items = Witness(self), Proofs(self), Items(self)
         self.hand = Hand()  # which rows of the data it holds
         self.rows_over = ""  # why it gets none any more
@@ -101,9 +99,9 @@ class User:
 
     def _consequence(self) -> Then:
         """What the failure of the last request means for its step, round and user."""
-        return self._then
+        return self.then
 
-    def _choose(self, count: int) -> int:
+    def choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""
         return self.values.maker.random.randrange(count)
 
@@ -200,7 +198,7 @@ class User:
             begun = due = chain.due if had is not None else now()
             waited = 0.0  # the engine's own computing between exchanges is not the server's time
             kind, last = "", begun
-            self._then = "round"
+            self.then = "round"
             if step.step.at_once and len(step.requests) > 1:
                 kind, last = await self._at_once(step, due)
             else:
@@ -239,12 +237,12 @@ class User:
         async def one(request: CompiledRequest) -> tuple[str, float]:
             kind, ended = await self._request(request, step, due)
             if kind:
-                worst.append(self._then)
+                worst.append(self.then)
             return kind, ended
 
         found = await asyncio.gather(*(one(request) for request in step.requests))
         if worst:
-            self._then = max(worst, key=lambda then: SEVERITY[then])
+            self.then = max(worst, key=lambda then: SEVERITY[then])
         return next((kind for kind, _ in found if kind), ""), max(ended for _, ended in found)
 
     async def wait(self, instant: float) -> None:
@@ -299,7 +297,7 @@ class User:
         """Performs a request that is due now: (kind of failure or "", instant of the last byte). `had` is what a quick try ended with."""
         around = self.around
         clock, recorder = around.clock, around.recorder
-        self._then, self.replaced = "round", {}
+        self.then, self.replaced = "round", {}
         if compiled.draws and not await self._dealt(lambda user: around.dealer.use(user, compiled.draws)):
             self.leave()
             return self.witness.unsent(compiled, due, Failure("rows", self.rows_over))
@@ -342,7 +340,7 @@ class User:
                     span = self._chain.span if had is not None else next(around.spans)
                     reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
-                self._then = "round"  # requests sent at once may have said otherwise meanwhile
+                self.then = "round"  # requests sent at once may have said otherwise meanwhile
                 ended = clock.now()
                 duration = round((ended - due) * 1e6)
                 recorder.missed(compiled.series, ended, duration, failure.kind, bytes_out, bytes_in)
@@ -382,15 +380,15 @@ class User:
                 return self.witness.unsent(compiled, due, failure)
             if reply.status == 303 or (reply.status in (301, 302) and method == "POST"):  # RFC 9110 §15.4
                 method, body = ("HEAD" if method == "HEAD" else "GET"), b""
-            head = bare = self._redirected_head(method, target, host, bare if compiled.prover is not None else head, body)
+            head = bare = redirected_head(method, target, host, bare if compiled.prover is not None else head, body)
             proof = ""
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
         if compiled.captures or compiled.checks or reply.status >= 400:
             guard.begin()
             try:
-                kind, verdict, captured, view = self._judge(
-                    compiled, reply, [*trail, f"{origin[0]}://{host}{target}"] if compiled.reads_addresses else (), duration
+                kind, verdict, captured, view = judged(
+                    self, compiled, reply, [*trail, f"{origin[0]}://{host}{target}"] if compiled.reads_addresses else (), duration
                 )
             except OverBudget as problem:
                 kind, captured, view = "over-budget", {}, None
@@ -421,52 +419,6 @@ class User:
         if compiled.embedded and not kind:
             ended = max(ended, await fetch_embedded(self, compiled, step, f"{origin[0]}://{host}{target}"))
         return kind, ended
-
-    def _judge(
-        self, compiled: CompiledRequest, reply: Reply, trail: Sequence[str], took_us: int
-    ) -> tuple[str, Verdict | None, dict[str, str], View | None]:
-        """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
-        self._then = "round"  # until a check says otherwise
-        if not compiled.captures and not compiled.checks:
-            return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
-        captured: dict[str, str] = {}
-        try:
-            encoding = reply.encoding
-            content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
-        except ValueError as problem:
-            return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
-        view = View(reply.status, reply.headers, content, self.jar.values, trail, self._choose)
-        view.duration_ms = took_us / 1000
-        if reply.status >= 400 and not compiled.checks_status:
-            return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
-        missing, values, replaced = "", self.values, self.replaced
-        for name, take in compiled.captures:
-            found = take(view)
-            if found is None:
-                missing = missing or name
-            else:
-                replaced[name] = values.get(name)
-                captured[name] = values[name] = found
-        failed = counted = None
-        missed: list[int] = []
-        for no, judge in enumerate(compiled.checks, compiled.first_check):
-            try:
-                verdict = judge(view, values)
-            except TemplateError as problem:
-                verdict = Verdict("value-missing", "a value for the check", str(problem))
-            if verdict is not None:
-                missed.append(no)
-                counted = counted or verdict
-                if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
-                    failed = verdict
-        if compiled.checks:
-            self.around.recorder.checks(reply.last_at, compiled.first_check, len(compiled.checks), missed)
-        if failed is not None:
-            self._then = failed.then
-            return failed.kind, failed, captured, view
-        if missing:
-            return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
-        return "", counted, captured, view  # a check that is only counted is shown with what is kept
 
     async def hop(
         self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: int, keep: bool, instant: float,
@@ -545,16 +497,3 @@ class User:
         )
         for value in reply.cookies or ():
             self.jar.take(value.decode("latin-1"), origin[1], path, now)
-
-    @staticmethod
-    def _redirected_head(method: str, target: str, host: str, head: bytes, body: bytes) -> bytes:
-        """The first head with a new first line and host; headers that described a dropped body are dropped too."""
-        lines = head.decode("utf-8").split("\r\n")[2:]
-        old_host = head.split(b"\r\n", 2)[1].decode("latin-1").partition(": ")[2]
-        kept = []
-        for line in lines:
-            name = line.partition(":")[0].lower()
-            if not line or (not body and name in ("content-length", "content-type")) or (host != old_host and name == "authorization"):
-                continue
-            kept.append(line)
-        return ("\r\n".join([f"{method} {target} HTTP/1.1", f"Host: {host}", *kept]) + "\r\n").encode("utf-8")

@@ -17,7 +17,7 @@
       const answer = await fetch(panel.dataset.evaluate, { method: "POST", body: data, headers: { "X-CSRFToken": key } });
       const found = await answer.json(); if (asked.get(field) !== number) return;
       const el = line(field); el.classList.toggle("bad", !!found.problem);
-      el.textContent = found.problem ? found.problem : "= " + found.value;
+      el.textContent = found.problem ? found.problem.replace(/^'\{\{[^]*?\}\}'(: | )/, "") : "= " + found.value;
       if (found.problem && found.end) { // where it is: the text around it, the piece itself marked
         const code = document.createElement("span"), mark = document.createElement("mark"), from = Math.max(0, found.start - 24);
         code.className = "mono where"; mark.textContent = text.slice(found.start, found.end) || "…";

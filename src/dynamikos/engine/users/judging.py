@@ -1,0 +1,76 @@
+"""What an answer is worth: its captures taken, then its checks verified; and the head of the request a redirect asks for."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from dynamikos.core.captures import View
+from dynamikos.core.checks import Then, Verdict
+from dynamikos.core.errors import TemplateError
+from dynamikos.core.exchanges import decode_body
+from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.users.compiled import CompiledRequest
+
+if TYPE_CHECKING:
+    from dynamikos.engine.users.performer import User
+
+SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
+
+
+def judged(
+    user: "User", compiled: CompiledRequest, reply: Reply, trail: Sequence[str], took_us: int
+) -> tuple[str, Verdict | None, dict[str, str], View | None]:
+    """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
+    user.then = "round"  # until a check says otherwise
+    if not compiled.captures and not compiled.checks:
+        return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
+    captured: dict[str, str] = {}
+    try:
+        encoding = reply.encoding
+        content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
+    except ValueError as problem:
+        return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
+    view = View(reply.status, reply.headers, content, user.jar.values, trail, user.choose)
+    view.duration_ms = took_us / 1000
+    if reply.status >= 400 and not compiled.checks_status:
+        return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
+    missing, values, replaced = "", user.values, user.replaced
+    for name, take in compiled.captures:
+        found = take(view)
+        if found is None:
+            missing = missing or name
+        else:
+            replaced[name] = values.get(name)
+            captured[name] = values[name] = found
+    failed = counted = None
+    missed: list[int] = []
+    for no, judge in enumerate(compiled.checks, compiled.first_check):
+        try:
+            verdict = judge(view, values)
+        except TemplateError as problem:
+            verdict = Verdict("value-missing", "a value for the check", str(problem))
+        if verdict is not None:
+            missed.append(no)
+            counted = counted or verdict
+            if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
+                failed = verdict
+    if compiled.checks:
+        user.around.recorder.checks(reply.last_at, compiled.first_check, len(compiled.checks), missed)
+    if failed is not None:
+        user.then = failed.then
+        return failed.kind, failed, captured, view
+    if missing:
+        return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
+    return "", counted, captured, view  # a check that is only counted is shown with what is kept
+
+
+def redirected_head(method: str, target: str, host: str, head: bytes, body: bytes) -> bytes:
+    """The first head with a new first line and host; headers that described a dropped body are dropped too."""
+    lines = head.decode("utf-8").split("\r\n")[2:]
+    old_host = head.split(b"\r\n", 2)[1].decode("latin-1").partition(": ")[2]
+    kept = []
+    for line in lines:
+        name = line.partition(":")[0].lower()
+        if not line or (not body and name in ("content-length", "content-type")) or (host != old_host and name == "authorization"):
+            continue
+        kept.append(line)
+    return ("\r\n".join([f"{method} {target} HTTP/1.1", f"Host: {host}", *kept]) + "\r\n").encode("utf-8")
