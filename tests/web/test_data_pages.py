@@ -143,6 +143,41 @@ class Data(PageCase):
         wrong = self.client.post(self.at("/change", made), {"what": "add-column", "column": "x", "make": "sequence", "start": "x"})
         self.assertContains(wrong, "“x” is not a whole number", status_code=422)
 
+    def test_cells_are_pasted_as_a_spreadsheet_copies_them(self) -> None:
+        made = self.made("p.csv", b"a,b,c\n" + b"".join(b"%d,x,y\n" % at for at in range(1_001)))
+
+        def pasted(row: int, column: str, block: str) -> dict[str, str]:
+            return self.client.post(self.at("/cell", made), {"row": row, "column": column, "block": block}).json()
+
+        self.assertEqual(pasted(999, "b", 'p\tq\r\n"two\nlines"\n\ts\n=1+1\tt\n')["address"], f"{self.at('', made)}?from=999")
+        self.assertEqual(
+            self.rows(made)[997:], [["997", "x", "y"], ["998", "p", "q"], ["999", "two\nlines", "y"], ["1000", "", "s"], ["", "=1+1", "t"]]
+        )
+        self.assertIn("2 columns wide; from c on there are 1", pasted(1, "c", "1\t2\n")["problem"])
+        self.assertIn("NUL", pasted(1, "c", "1\x00\n2")["problem"])
+        self.assertIn("can't be read as cells", pasted(1, "c", '"never closed\n2')["problem"])
+        self.assertIn("At most 20,000 rows", pasted(1, "c", "x\n" * 20_001)["problem"])
+        self.assertEqual(len(self.rows(made)), 1_002)
+        self.client.post(self.at("/change", made), {"what": "undo"})  # one paste, one step back
+        self.assertEqual(self.rows(made)[998:], [["998", "x", "y"], ["999", "x", "y"], ["1000", "x", "y"]])
+        empty = self.made("e.csv", b"a,b\n1,2\n")
+        actions.delete_row(self.sample.member, empty.pk, 0)
+        actions.paste(self.sample.member, empty.pk, 0, "a", "1\t2\n3\t4")
+        self.assertEqual(self.rows(empty), [["1", "2"], ["3", "4"]])
+
+    def test_what_columns_hold_is_counted(self) -> None:
+        made = self.made("k.csv", b"mail,term,none,pin\na@x,ring,,1\nb@x,ring,,1\nc@x,,,2\n")
+        page = self.client.get(self.at("", made))
+        for words in (
+            "all differ",
+            "2 different; “ring” 2 times; 1 empty",
+            "always “”",
+            "2 different</p>",
+        ):  # the pin is masked, so none is shown
+            self.assertContains(page, words)
+        self.client.post(self.at("/change", made), {"what": "row-to", "row": 3, "to": 1})
+        self.assertEqual([row[0] for row in self.rows(made)], ["c@x", "a@x", "b@x"])
+
     def test_finding_looks_into_cells_only(self) -> None:
         made = self.made("f.csv", "a,b\nStraße,Æther\nab,cd\n{},x\n".format("ö" * 300).encode())
         for wanted, rows in (("STRASSE", []), ("straße", [0]), ("æTH", [0]), ("bc", []), ("ab", [1]), ("öö", [2]), ("\x92", [])):

@@ -1,5 +1,7 @@
 """Changing data sets: every change keeps what was before as lists of hashes, so that it can be undone."""
 
+import csv
+import io
 import uuid
 from collections.abc import Sequence
 
@@ -16,7 +18,7 @@ from dynamikos.web.datasets.uploads import key_for
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership, Project
 
-SPLIT_ROWS = 2000
+SPLIT_ROWS, MOST_PASTED = 2000, 20_000
 
 
 class Changed(DynamikosError):
@@ -69,6 +71,34 @@ def set_cell(member: Membership, pk: uuid.UUID, row: int, name: str, text: str, 
         _swap(found, at, rows)
         if last is not None and before and before[0].label == last.label:
             last.delete()  # one spell of typing in one cell is undone at once
+
+
+def paste(member: Membership, pk: uuid.UUID, row: int, name: str, text: str) -> int:
+    """Rows of cells parted by tabs, as a spreadsheet copies them, from a cell on; rows beyond the last are added. Gives their number."""
+    try:
+        grid = [[_cell(cell) for cell in cells] for cells in csv.reader(io.StringIO(text), delimiter="\t", strict=True)]
+    except csv.Error as problem:
+        raise DynamikosError(f"What was pasted can't be read as cells: {problem}. Nothing was changed.") from problem
+    if not grid or len(grid) > MOST_PASTED:
+        raise DynamikosError(f"At most {MOST_PASTED:,} rows are pasted at once, not {len(grid):,}; import more as a file.")
+    with tables.changing(member, pk, f"paste {len(grid)} rows at row {row + 1}") as found:
+        at, first = _column_at(found, name), row
+        widest, there = max(map(len, grid)), len(found.columns) - at
+        if widest > there:
+            raise DynamikosError(f"What was pasted is {widest} columns wide; from {name} on there are {there}. Nothing was changed.")
+        hashes, sizes = list(found.blocks), queries.sizes_of(found)
+        rest = grid
+        while rest and row < found.rows:
+            block, inside, rows = _row(found, row)
+            here = rest[: len(rows) - inside]
+            for number, cells in enumerate(here, inside):
+                rows[number][at : at + len(cells)] = cells
+            (hashes[block],), _ = tables.store([pack(rows)])
+            rest, row = rest[len(here) :], row + len(here)
+        more, more_sizes = tables.store(packed([""] * at + cells + [""] * (there - len(cells)) for cells in rest))
+        tables.put(found, hashes + more, sizes + more_sizes)
+        note(member, "rows pasted", found.key, row=first + 1, rows=len(grid))
+    return len(grid)
 
 
 def add_row(member: Membership, pk: uuid.UUID, after: int, cells: Sequence[str] | None = None) -> int:

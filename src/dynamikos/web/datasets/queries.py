@@ -3,6 +3,7 @@
 import time
 import uuid
 import zlib
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
@@ -122,6 +123,27 @@ def find(found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: f
         if time.monotonic() > end:
             return matches, at
     return matches, found.rows
+
+
+class Facts(msgspec.Struct, frozen=True):
+    """What a column holds: how many different values, how many empty cells, the value that is there most often and how often."""
+
+    different: int
+    empty: int
+    most: str
+    times: int
+
+
+def facts(found: DataSet) -> list[Facts | None]:
+    """Of each column; None for tables too large to be counted while a page waits."""
+    if found.rows > LARGE:
+        return [None] * len(found.columns)
+    made: list[Facts | None] = []
+    for cells in zip(*all_rows(found), strict=True) if found.rows else [()] * len(found.columns):
+        counted = Counter(cells)
+        (most, times), *_ = counted.most_common(1) or [("", 0)]
+        made.append(Facts(different=len(counted), empty=counted.get("", 0), most=most, times=times))
+    return made
 
 
 def pile(found: DataSet) -> DataPile:

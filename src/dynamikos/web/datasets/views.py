@@ -97,7 +97,7 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {
         "widths": [min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)], "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
-        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "shown_reading": msgspec.convert(found.form, Form),
+        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": zip(found.columns, queries.facts(found), strict=True), "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
     }  # fmt: skip
 
@@ -123,10 +123,13 @@ def dataset(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
 
 @member_view("engineer")
 def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
-    """One cell, saved as typed."""
+    """One cell, saved as typed; or the cells of `block`, pasted from one on."""
     data = request.POST
     try:
         row = forms.whole(data, "row", 0)
+        if "block" in data:
+            actions.paste(member, queries.dataset(member, pk).pk, row - 1, data.get("column", ""), data["block"])
+            return JsonResponse({"address": f"{reverse('dataset', args=[member.project_id, pk])}?from={row}"})
         actions.set_cell(member, queries.dataset(member, pk).pk, row - 1, data.get("column", ""), data.get("text", ""), data.get("old"))
     except actions.Changed as problem:
         return JsonResponse({"problem": str(problem)}, status=409)

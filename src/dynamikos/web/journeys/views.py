@@ -71,7 +71,7 @@ def _context(member: Membership, found: Journey, select: str = "", text: str = "
     checked = sum(bool(each.checks) for _, step in core.steps() for each in step.requests)
     return {
         "journey": found, "core": core, "ladder": ladder, "filter": text, "found": len(ladder.rungs), "problems": problems, "token": token(found.head), "select": select,
-        "requests": sum(len(step.requests) for _, step in core.steps()), "steps": sum(1 for _, step in core.steps() if step.kind == "step"), "items": sum(1 for _, step in core.steps() if step.kind != "step"), "unchecked": checked == 0,
+        "requests": sum(len(step.requests) for _, step in core.steps()), "steps": sum(1 for _, step in core.steps() if step.kind == "step"), "beside": sum(1 for _, step in core.steps() if step.kind != "step"), "unchecked": checked == 0,
         "can_undo": found.head is not None and found.head.parent_id is not None, "can_redo": found.head is not None and found.head.children.exists(),
         "last": found.rehearsals.first() if hasattr(found, "rehearsals") else None, "environments": environments(member),
     }  # fmt: skip

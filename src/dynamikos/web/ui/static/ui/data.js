@@ -26,6 +26,14 @@
     table.querySelectorAll("input[data-column]").forEach((input) => { input.dataset.kept = input.value; });
     table.addEventListener("input", (e) => { const el = e.target; if (!el.dataset.column) return; clearTimeout(waiting.get(el)); waiting.set(el, setTimeout(() => save(el), 250)); });
     table.addEventListener("change", (e) => { if (e.target.dataset.column) save(e.target); });
+    table.addEventListener("paste", (e) => { // several cells at once, as a spreadsheet copies them
+      const el = e.target, text = e.clipboardData.getData("text/plain");
+      if (!el.dataset.column || !/[\t\n]/.test(text.replace(/\r?\n$/, ""))) return;
+      e.preventDefault(); flush(); tell("pasting");
+      fetch(table.dataset.cells, { method: "POST", body: new URLSearchParams({ row: el.closest("tr").dataset.row, column: el.dataset.column, block: text }), headers: { "X-CSRFToken": key } })
+        .then(async (answer) => { const found = await answer.json().catch(() => ({ problem: "The server answered " + answer.status + "." })); if (answer.ok) location.assign(found.address); else tell(found.problem, true); })
+        .catch(() => tell("Not pasted: the connection to Dynamikos broke off. Nothing was changed.", true));
+    });
     table.addEventListener("focusin", (e) => { if ("hidden" in e.target.dataset && e.target.value === "•••••") { e.target.value = ""; } });
     table.addEventListener("focusout", (e) => { const el = e.target; if ("hidden" in el.dataset && el.value === "" && el.dataset.kept === "•••••") { clearTimeout(waiting.get(el)); waiting.delete(el); el.value = "•••••"; } });
     table.addEventListener("keydown", (e) => {
