@@ -197,6 +197,11 @@ def _own(step: Step) -> None:
         raise EditError(f"“{step.name}” is a shared step; give it requests of its own in this journey first.")
 
 
+def _sends(step: Step) -> None:
+    if step.kind != "step":
+        raise EditError(f"“{step.name}” sends no requests of its own, so it can't be merged.")
+
+
 def own_requests(journey: Journey, step_key: str) -> Journey:
     """A step that used a shared one, with a copy of its requests as its own."""
     return change_step(journey, step_key, use="", recorded=())
@@ -238,12 +243,13 @@ def gather(journey: Journey, chosen: Iterable[str], to: str) -> Journey:
         if request_key:
             return place_before(made, at, to)
         _, _, step = find(made, step_key)
+        _sends(step)
         _own(step)
         for each in step.requests:
             made = place_before(made, f"{step_key}/{each.request}", to)
         return remove_step(made, step_key)
 
-    find(journey, to)
+    _sends(find(journey, to)[2])
     return each_of(journey, chosen, move)
 
 
@@ -272,10 +278,8 @@ def merge_step(journey: Journey, step_key: str) -> Journey:
         raise EditError(f"“{step.name}” is the last step of the {home.part}, so there is none after it to merge with.")
     following = steps[at + 1]
     for each in (step, following):
-        if each.kind != "step":
-            raise EditError(f"“{each.name}” sends no requests of its own, so it can't be merged.")
-    _own(step)
-    _own(following)
+        _sends(each)
+        _own(each)
     requests = list(step.requests)
     for request in following.requests:
         requests.append(replace(request, request=key_from(request.request, {each.request for each in requests})))
