@@ -126,6 +126,17 @@ CHANGES = st.sampled_from(
 
 
 class InAnyOrder(TestCase):
+    @staticmethod
+    def changed(journey: Journey, what: str, step: str, request: str, other: str, c: int) -> Journey:
+        return {
+            "move": lambda: editing.move_step(journey, step, 1 if c % 2 else -1), "place": lambda: editing.place_before(journey, step, other),
+            "request": lambda: editing.place_before(journey, f"{step}/{request}", other), "add": lambda: editing.add_item(journey, [*ITEMS][c % len(ITEMS)], step)[0],
+            "wrap": lambda: editing.wrap(journey, step, NESTING[c % len(NESTING)])[0], "unwrap": lambda: editing.unwrap(journey, step),
+            "into": lambda: editing.put_into(journey, step, other, c % 2), "split": lambda: editing.split_step(journey, step, request),
+            "merge": lambda: editing.merge_step(journey, step), "copy": lambda: editing.duplicate(journey, step), "remove": lambda: editing.remove_step(journey, step),
+            "switch": lambda: editing.switch(journey, step), "gather": lambda: editing.gather(journey, [step], other),
+        }[what]()  # fmt: skip
+
     @settings(max_examples=60, deadline=None)
     @given(st.sampled_from([SMALL, EVENING]), st.lists(st.tuples(CHANGES, KEYS, KEYS, KEYS), min_size=1, max_size=12))
     def test_it_stays_whole(self, journey: Journey, changes: list[tuple[str, int, int, int]]) -> None:
@@ -137,14 +148,7 @@ class InAnyOrder(TestCase):
             request = step.requests[c % len(step.requests)].request if step.requests else "none"
             before = Counter(each.address for each_step in steps for each in each_step.requests)
             try:
-                journey = {
-                    "move": lambda: editing.move_step(journey, step.step, 1 if c % 2 else -1), "place": lambda: editing.place_before(journey, step.step, other.step),
-                    "request": lambda: editing.place_before(journey, f"{step.step}/{request}", other.step), "add": lambda: editing.add_item(journey, [*ITEMS][c % len(ITEMS)], step.step)[0],
-                    "wrap": lambda: editing.wrap(journey, step.step, NESTING[c % len(NESTING)])[0], "unwrap": lambda: editing.unwrap(journey, step.step),
-                    "into": lambda: editing.put_into(journey, step.step, other.step, c % 2), "split": lambda: editing.split_step(journey, step.step, request),
-                    "merge": lambda: editing.merge_step(journey, step.step), "copy": lambda: editing.duplicate(journey, step.step), "remove": lambda: editing.remove_step(journey, step.step),
-                    "switch": lambda: editing.switch(journey, step.step), "gather": lambda: editing.gather(journey, [step.step], other.step),
-                }[what]()  # fmt: skip
+                journey = self.changed(journey, what, step.step, request, other.step, c)
             except EditError as refused:
                 self.assertTrue(str(refused))
                 continue
