@@ -76,10 +76,19 @@ class ByHand(BrowserCase):
             page.wait_for_selector("h2:has-text('ring')")
             page.click("form:has(h2:has-text('ring')) button")
             page.wait_for_selector("h2:has-text('ring')", state="detached")
+            page.goto(
+                self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at=sign-in/post-sign-in")
+            )  # any value, from its field
+            page.focus("#panel input[name=form-value][value='212']")
+            page.click(".by-column a:has-text('Put a column there')")
+            page.select_option("select[name=name]", "terms.term")
+            page.click("button:has-text('Put the column there')")
+            page.wait_for_selector("#panel input[name=form-value][value='{{ terms.term }}']")
 
         self.do(column)
         core = content(Journey.objects.get(pk=self.sample.journey.pk))
         self.assertIn(("q", "{{ terms.term }}"), core.find_step("browse-sky").requests[1].query)  # type: ignore[union-attr]
+        self.assertIn(("click_x", "{{ terms.term }}"), core.find_step("sign-in").requests[1].body.form)  # type: ignore[union-attr]
 
         def repeat(page: Any) -> str:
             page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at=look-at-object"))
@@ -87,7 +96,7 @@ class ByHand(BrowserCase):
             page.click("button:has-text('Put inside')")
             page.wait_for_selector("#panel select[name=how]")
             page.select_option("#panel select[name=how]", "until")
-            page.wait_for_selector("#headline:has-text('revision 4')")
+            page.wait_for_selector("#headline:has-text('revision 5')")
             page.fill("#panel input[name=text]", "{{ round.number > }}")
             page.wait_for_selector('.comes-to.bad:has-text("can\'t be read")')
             page.fill("#panel input[name=text]", "{{ round.number >= 1 }}")

@@ -193,6 +193,7 @@ class Views(BrowserCase):
             f"journeys/{sample.journey.pk}?at=detour",
             f"journeys/{sample.journey.pk}?at=night",
             f"journeys/{sample.journey.pk}/columns",
+            f"journeys/{sample.journey.pk}/columns?value=ring",
             "functions",
             f"data/uploads/{self.upload.pk}",
             f"journeys/{sample.journey.pk}/text",

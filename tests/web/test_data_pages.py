@@ -232,6 +232,25 @@ class Data(PageCase):
         self.assertIn("{{ terms.term }}", str(content(self.stored()).find_step("browse-sky")))
         self.assertEqual(put_column(core, "ring", "terms.term", []), core)
         self.assertEqual(ring.key, "terms")
+        near = page + "/near"
+        self.assertEqual(self.client.get(near, {"value": "moon"}).json()["held"], [["terms.term", 1]])
+        self.assertEqual(self.client.get(near, {"value": "moo"}).json()["held"], [])
+        chosen = self.client.get(page, {"value": "318", "at": "sign-in/post-sign-in"})
+        self.assertContains(chosen, "1 place in which it is sent")
+        self.assertContains(chosen, "No column has this value")
+        self.assertContains(self.client.get(page, {"value": "moon"}), "No request sends “moon”")
+        sent = {
+            "value": "318",
+            "name": "terms.term",
+            "place": ["sign-in/post-sign-in/field click_y"],
+            "ladder": "1",
+            "at": "sign-in/post-sign-in",
+            "parent": token(self.stored().head),
+        }
+        answer = self.client.post(page + "?value=318", {**sent, "name": "terms.nope"})
+        self.assertContains(answer, "There is no column terms.nope", status_code=422)
+        self.assertTrue(self.client.post(page, sent).headers["Location"].endswith("?at=sign-in/post-sign-in"))
+        self.assertIn(("click_y", "{{ terms.term }}"), content(self.stored()).find_step("sign-in").requests[1].body.form)  # type: ignore[union-attr]
 
 
 class Environments(PageCase):

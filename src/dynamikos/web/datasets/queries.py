@@ -125,6 +125,35 @@ def find(found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: f
     return matches, found.rows
 
 
+LOOKED_AT = 20_000  # rows of a table in which a recorded value is looked for
+
+
+def holding(member: Membership, value: str) -> list[tuple[str, int]]:
+    """("table.column", row from 1) of each column that holds exactly `value` among its first rows, masked ones too."""
+    made: list[tuple[str, int]] = []
+    wanted = value.encode()
+    for table in datasets(member):
+        at, found = 0, set[int]()
+        for body in bodies(table.blocks[: LOOKED_AT // BLOCK_ROWS]):
+            plain = zlib.decompress(body)
+            rows = msgspec.msgpack.decode(plain, type=Rows) if wanted in plain else []
+            for number, cells in enumerate(rows, at + 1):
+                for index in (index for index, cell in enumerate(cells) if cell == value and index not in found):
+                    found.add(index)
+                    made.append((f"{table.key}.{table.columns[index]}", number))
+            at += BLOCK_ROWS
+    return made
+
+
+def samples(member: Membership) -> dict[str, str]:
+    """Every "table.column" with the value in its first row; none of masked ones."""
+    made: dict[str, str] = {}
+    for table in datasets(member):
+        first = next(iter(page(table, 0, 1)), [""] * len(table.columns))
+        made |= {f"{table.key}.{name}": "" if name in table.secret else cell for name, cell in zip(table.columns, first, strict=True)}
+    return made
+
+
 class Facts(msgspec.Struct, frozen=True):
     """What a column holds: how many different values, how many empty cells, the value that is there most often and how often."""
 

@@ -17,6 +17,7 @@ urlpatterns = [
     path("p/<uuid:project>/journeys/<uuid:pk>/redo", views.history, {"way": "redo"}, name="journey-redo"),
     path("p/<uuid:project>/journeys/<uuid:pk>/text", as_text.text, name="journey-text"),
     path("p/<uuid:project>/journeys/<uuid:pk>/columns", columns.columns, name="journey-columns"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/columns/near", columns.near, name="journey-columns-near"),
     path("p/<uuid:project>/journeys/<uuid:pk>/thinking", views.thinking, name="journey-thinking"),
     path("p/<uuid:project>/journeys/<uuid:pk>/revisions", views.revisions, name="journey-revisions"),
     path("p/<uuid:project>/journeys/<uuid:pk>/find", views.find_text, name="journey-find"),
