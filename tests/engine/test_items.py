@@ -59,6 +59,7 @@ class Values(TestCase):
         for item, kind, words in (
             ('set: [[x, "{{ nothing }}"]]', "value-missing", "nothing has no value here"), ('set: [[x, "{{ round.number / 0 }}"]]', "value-missing", "division by nought"),
             ("pause: soon", "value-missing", "no number of seconds"), ("call: {function: sums.broken}", "function", "line 3"), ('repeat: {times: "x"}', "value-missing", "no number of times"),
+            ('repeat: {times: "2000"}', "value-missing", "more than the 1,000"),
             ('each: {name: i, in: "no list"}', "value-missing", "not JSON"),
         ):  # fmt: skip
             with self.subTest(item):
@@ -108,6 +109,15 @@ class Repeating(TestCase):
         self.assertEqual(mail.failed, {"repeat-limit": 1})
         self.assertEqual(set(asked(network)), {"/postbox"})
         self.assertTrue(any("not so after 5 tries" in kept.error for kept in sink.kept))
+
+    def test_times_that_are_not_done_within_their_limit_are_a_failure(self) -> None:
+        _, _, sink, network, ledger = run("""
+  - {step: r, name: R, repeat: {times: "10", every_s: 1, limit_s: 2.5, then: step}, steps: [{step: a, name: A, requests: [{request: r, address: "{{ env.base }}/"}]}]}
+  - {step: g, name: G, think_s: 60, requests: [{request: g, address: "{{ env.base }}/after"}]}
+""", hold_s=20)  # fmt: skip
+        self.assertEqual(asked(network), ["/", "/", "/", "/after"])
+        self.assertEqual(ledger.all_of("repeat").failed, {"repeat-limit": 1})
+        self.assertIn("10 times: not so after 3 tries", next(each.error for each in sink.kept if "times" in each.error))
 
     def test_times_while_and_nothing_to_do(self) -> None:
         one = "steps: [{step: a, name: A, requests: [{request: r, address: '{{ env.base }}/a'}]}]"

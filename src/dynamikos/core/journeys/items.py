@@ -17,7 +17,7 @@ class Repeat(Frozen, frozen=True, kw_only=True):
     """Its steps again and again: `times` of them, `while` a condition holds (asked before each try) or `until` it does (asked after).
 
     `every_s` is from the begin of one try to the begin of the next; after `limit_s` or `at_most` tries it ends. A `while` or `until`
-    that has not come about by then is a failure, which means what `then` says.
+    that has not come about by then, or `times` that are not done by then, are a failure, which means what `then` says.
     """
 
     times: str = ""

@@ -166,7 +166,9 @@ class Items:
             found = as_number(text)
             if found is None or found < 0 or found != found.to_integral_value():
                 raise TemplateError(f"“{text[:40]}” is no number of times")
-            most = min(most, int(found))
+            if found > most:
+                raise TemplateError(f"{found:,} times are more than the {most:,} that are allowed here; raise “at most”")
+            most = int(found)
         begun, tries = clock.now(), 0
         came, kind = False, ""
         last, worst = begun, ""
@@ -192,15 +194,16 @@ class Items:
                 else:
                     await user.wait(min(at + rule.every_s, begun + rule.limit_s))
                 await asyncio.sleep(0)
+        came = came or (bool(rule.times) and tries >= most)
         recorder.tried(step.series, last, tries)
         self._say(
             step,
             f"{tries} {'try' if tries == 1 else 'tries'} in {clock.now() - begun:.2f} s"
-            + ("" if came or rule.times or kind else ", and it has not come about"),
+            + ("" if came or kind else ", and it has not come about"),
         )
-        if (rule.while_ or rule.until) and not came and not kind and not (user.leaving and not leaving):
+        if not came and not kind and not (user.leaving and not leaving):
             kind = "repeat-limit"
-            shown = f"until {rule.until}" if rule.until else f"while {rule.while_}"
+            shown = f"until {rule.until}" if rule.until else f"while {rule.while_}" if rule.while_ else f"{most:,} times"
             user.witness.item(step, f"{shown}: not so after {tries} tries in {clock.now() - begun:.1f} s", failed=kind)
             worst = "step" if rule.then == "step" else "round" if rule.then in ("round", "user") else ""
             if rule.then == "user":
