@@ -344,11 +344,26 @@ class Functions(PageCase):
         self.client.post(address, {"name": "sums", "source": "def total(:\n"})
         self.assertEqual((Module.objects.get().names, Module.objects.get().problem), ([], "line 1: invalid syntax"))
         self.assertContains(self.client.get(address), "def total(:")
+        typed = lambda source: self.client.post(address, {"name": "sums", "source": source}, headers={"Accept": "application/json"}).json()  # noqa: E731
+        found = typed("def total(a, /, b, *, c='1'):\n    return 1\n\ndef _hidden(x):\n    pass\n")
+        self.assertEqual((found["kind"], found["problems"], found["signatures"]), ("saved", [], {"sums.total": ["a", "b", "c"]}))
+        found = typed("x = 1\ndef total(:\n")
+        self.assertEqual(
+            (found["kind"], found["problems"], found["signatures"]), ("error", [{"line": 2, "column": 1, "message": "invalid syntax"}], {})
+        )
+        self.assertIn("Not kept: A module has at most", typed("x" * 200_001)["says"])
         self.client.post(address, {"name": "sums", "source": "(" * 100_000})  # read, never run, whatever it is
         self.assertIn("line 1", Module.objects.get().problem)
         began = time.monotonic()
         self.client.post(address, {"name": "sums", "source": "while True: pass"})
         self.assertLess(time.monotonic() - began, 5)
+        self.assertEqual(Event.objects.filter(what="functions changed", subject="sums").count(), 1)  # one spell of typing
+        self.assertContains(
+            self.client.post(address, {"name": "sums", "what": "delete", "sure": "no"}), "write its name beside", status_code=422
+        )
+        self.assertTrue(Module.objects.exists())
+        self.client.post(address, {"name": "sums", "what": "delete", "sure": "sums"})
+        self.assertFalse(Module.objects.exists())
         self.client.post(address, {"name": "sums", "what": "agree", "agreed": "1"})
         self.sample.project.refresh_from_db()
         self.assertFalse(self.sample.project.functions_agreed)  # that is the owner's word

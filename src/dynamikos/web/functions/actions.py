@@ -2,8 +2,10 @@
 
 import ast
 import re
+from datetime import timedelta
 
 from django.db import transaction
+from django.utils import timezone
 from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.errors import DynamikosError
@@ -11,10 +13,10 @@ from dynamikos.web.functions.models import Attempt, Module
 from dynamikos.web.functions.queries import sources
 from dynamikos.web.places.queries import any_living
 from dynamikos.web.projects.access import note
-from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.models import Event, Membership
 
 NAME = re.compile(r"[a-z_][a-z0-9_]{0,59}\Z")
-LONGEST = 200_000
+LONGEST, SPELL_MINUTES = 200_000, 10
 STARTER = '''"""Functions for this project's journeys. Each takes texts and returns what becomes one."""
 
 
@@ -63,12 +65,26 @@ def save(member: Membership, name: str, source: str) -> Module:
         name=name,
         defaults={"source": source, "names": names, "problem": problem[:300], "changed_by": member.account},
     )
-    note(member, "functions changed", name)
+    if not _noted_lately(member, name):  # one spell of typing is one event
+        note(member, "functions changed", name)
     return found
 
 
-def delete(member: Membership, name: str) -> None:
+def _noted_lately(member: Membership, name: str) -> bool:
+    last = Event.objects.filter(project=member.project, what__startswith="functions ").order_by("-at").first()
+    since = timezone.now() - timedelta(minutes=SPELL_MINUTES)
+    return (
+        last is not None
+        and (last.what, last.subject, last.account_id) == ("functions changed", name, member.account_id)
+        and last.at > since
+    )
+
+
+def delete(member: Membership, name: str, sure: str) -> None:
+    """Takes a module away. Raises DynamikosError unless `sure` is its name."""
     allowed(member)
+    if sure.strip() != name:
+        raise DynamikosError(f"To delete {name} write its name beside the button; it can't be brought back.")
     Module.objects.filter(project=member.project, name=name).delete()
     note(member, "functions deleted", name)
 

@@ -1,12 +1,13 @@
 import json
 import uuid
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.functions import actions, queries
+from dynamikos.web.functions.models import Module
 from dynamikos.web.projects import queries as projects
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -15,6 +16,8 @@ from dynamikos.web.projects.models import Membership
 @member_view("engineer")
 def functions(request: HttpRequest, member: Membership) -> HttpResponse:
     """The modules; one of them open. What is typed is kept even when it can't be read."""
+    if request.method == "POST" and request.headers.get("Accept") == "application/json":
+        return _typed(member, request.POST.get("name", ""), request.POST.get("source", ""))
     name, problem, typed = request.GET.get("at", ""), "", None
     if request.method == "POST":
         data = request.POST
@@ -22,7 +25,8 @@ def functions(request: HttpRequest, member: Membership) -> HttpResponse:
         try:
             match data.get("what"):
                 case "delete":
-                    actions.delete(member, name)
+                    actions.delete(member, name, data.get("sure", ""))
+                    name = ""
                 case "starter":
                     name = actions.save(member, "starter", actions.STARTER).name
                 case "agree":
@@ -40,9 +44,34 @@ def functions(request: HttpRequest, member: Membership) -> HttpResponse:
     )
     context = {
         "modules": modules, "chosen": chosen, "problem": problem, "typed": typed, "name": name, "members": projects.members(member),
-        "functions": sorted(queries.functions(member.project)),
+        "signatures": queries.signatures(member.project), "problems_now": _problems(chosen) if chosen else [],
     }  # fmt: skip
     return render(request, "functions/functions.html", context, status=422 if problem else 200)
+
+
+def _problems(module: Module) -> list[dict[str, object]]:
+    """What is wrong with a module, as the editor marks it."""
+    if not module.problem:
+        return []
+    line, _, message = module.problem.removeprefix("line ").partition(": ")
+    return [{"line": int(line) if line.isdigit() else 1, "column": 1, "message": message or module.problem}]
+
+
+def _typed(member: Membership, name: str, source: str) -> JsonResponse:
+    """A module kept while it is typed."""
+    try:
+        made = actions.save(member, name, source)
+    except DynamikosError as wrong:
+        return JsonResponse({"says": f"Not kept: {wrong}", "kind": "error", "problems": []})
+    problems = _problems(made)
+    said = (
+        f"{made.problem}. The text is kept; its functions are away until it is mended."
+        if problems
+        else f"Kept. Functions: {', '.join(made.names) or 'none yet'}."
+    )
+    return JsonResponse(
+        {"says": said, "kind": "error" if problems else "saved", "problems": problems, "signatures": queries.signatures(member.project)}
+    )
 
 
 @member_view("engineer")

@@ -1,10 +1,11 @@
-// The text form's editor: what is typed is kept at once; errors stand where they are; keys and values are offered.
+// The editor of text forms and of Python functions: what is typed is kept at once; errors stand where they are; keys and values are offered.
 "use strict";
 (() => {
   const area = document.querySelector("textarea[data-editor]");
   if (!area || !window.codemirror) return;
   const cm = window.codemirror, json = (id) => { const el = document.getElementById(id); return el ? JSON.parse(el.textContent) : {}; };
   const schema = json("schema"), names = json("values-known"), token = area.form.querySelector("[name=parent]"), says = document.getElementById("editor-says");
+  const python = area.dataset.editor === "python", keeps = python || area.dataset.editor === "journey";
 
   // what may stand at a place: the path of keys above it, walked down the schema
   const deref = (node) => { while (node && node.$ref) node = schema.$defs[node.$ref.split("/").pop()]; return node; };
@@ -56,11 +57,12 @@
     if (text === last || waiting) { if (waiting) timer = setTimeout(save, 100); return; }
     waiting = true; const mine = ++asked;
     try {
-      const body = new URLSearchParams({ text, parent: token.value, csrfmiddlewaretoken: area.form.querySelector("[name=csrfmiddlewaretoken]").value });
+      const body = new URLSearchParams(new FormData(area.form)); body.set(area.name, text);
       const answer = await fetch(area.form.action || location.href, { method: "POST", body, headers: { Accept: "application/json" } });
       const told = await answer.json();
       last = text;
       if (told.token) token.value = told.token;
+      area.dispatchEvent(new CustomEvent("kept", { detail: told }));
       if (mine === asked) { show(told.problems); says.textContent = told.says; says.className = "small " + (told.kind === "error" ? "bad" : told.kind === "saved" ? "good" : "faded"); }
     } catch { says.textContent = "Dynamikos can't be reached; the text stays here and is sent again."; says.className = "small bad"; timer = setTimeout(save, 2000); }
     finally { waiting = false; }
@@ -76,7 +78,7 @@
     ".cm-tooltip": { backgroundColor: "var(--raised)", color: "var(--ink)", border: "1px solid var(--ruling)" }, ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--verdigris)", color: "var(--paper)" },
     "&.cm-focused > .cm-scroller > .cm-selectionLayer .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "color-mix(in srgb, var(--indigo) 25%, transparent)" },
     ".cm-panels": { backgroundColor: "var(--paper)", color: "var(--ink)" }, ".cm-completionDetail": { color: "var(--faded)" }, "li[aria-selected] .cm-completionDetail": { color: "var(--paper)" }, ".cm-matchingBracket": { backgroundColor: "color-mix(in srgb, var(--ochre) 30%, transparent) !important" },
-    ".cm-scroller": { overflow: "auto", maxHeight: "70vh" },
+    ".cm-scroller": { overflow: "auto", maxHeight: "70vh", minHeight: python ? "340px" : "0" },
   });
   const host = document.createElement("div"); host.className = "editor"; area.before(host);
   const root = host.attachShadow({ mode: "open" });  // its styles are adopted there, so that the page's policy stays strict
@@ -86,11 +88,10 @@
       doc: area.value,
       extensions: [
         cm.lineNumbers(), cm.foldGutter(), cm.lintGutter(), cm.highlightActiveLine(), cm.highlightActiveLineGutter(), cm.drawSelection(), cm.history(), cm.bracketMatching(), cm.closeBrackets(), cm.highlightSelectionMatches(),
-        cm.yaml(), cm.syntaxHighlighting(look), theme, cm.indentUnit.of("  "), cm.EditorState.tabSize.of(2), cm.EditorState.readOnly.of(area.readOnly),
-        cm.autocompletion({ override: [complete], activateOnTyping: true }),
+        ...(python ? [] : [cm.yaml(), cm.syntaxHighlighting(look), cm.autocompletion({ override: [complete], activateOnTyping: true })]), theme, cm.indentUnit.of(python ? "    " : "  "), cm.EditorState.tabSize.of(python ? 4 : 2), cm.EditorState.readOnly.of(area.readOnly),
         cm.EditorView.contentAttributes.of({ "aria-label": area.getAttribute("aria-label"), spellcheck: "false", tabindex: "0" }),
         cm.keymap.of([{ key: "Mod-s", preventDefault: true, run: () => { save(); return true; } }, { key: "Mod-]", run: cm.indentMore }, { key: "Mod-[", run: cm.indentLess }, ...cm.closeBracketsKeymap, ...cm.completionKeymap, ...cm.lintKeymap, ...cm.searchKeymap, ...cm.foldKeymap, ...cm.historyKeymap, ...cm.defaultKeymap]),
-        cm.EditorView.updateListener.of((update) => { if (update.docChanged) { area.value = update.state.doc.toString(); clearTimeout(timer); if (area.dataset.editor === "journey") { timer = setTimeout(save, 600); says.textContent = "…"; says.className = "small faded"; } } }),
+        cm.EditorView.updateListener.of((update) => { if (update.docChanged) { area.value = update.state.doc.toString(); clearTimeout(timer); if (keeps) { timer = setTimeout(save, 600); says.textContent = "…"; says.className = "small faded"; } } }),
         cm.EditorView.domEventHandlers({ blur: () => { if (timer) save(); } }),
       ],
     }),
