@@ -77,3 +77,20 @@ class Revision(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["subject", "number"], name="revision_number")]
+
+
+class Revised(models.Model):
+    """Something of a project with a key, a name and a content that is its head revision."""
+
+    id = models.UUIDField(primary_key=True, default=new_id, editable=False)
+    key = models.CharField(max_length=80)
+    name = models.CharField(max_length=160)
+    head = models.ForeignKey(Revision, on_delete=models.PROTECT, null=True, related_name="+")
+    changed_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        abstract = True
+        ordering = ["name"]
+
+    def __str__(self) -> str:
+        return self.name
