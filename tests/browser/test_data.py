@@ -3,7 +3,9 @@
 from typing import Any
 
 from dynamikos.web.datasets.models import DataSet
-from dynamikos.web.datasets.queries import all_rows
+from dynamikos.web.datasets.queries import LARGE, all_rows
+from dynamikos.web.datasets.uploads import import_csv
+from dynamikos.web.functions.models import Module
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content
 from tests.browser.support import BrowserCase
@@ -156,3 +158,55 @@ class ByHand(BrowserCase):
         self.assertRegex(said, r"Expected: <b>\$\.night = \d\d\.\d\d\.\d{4}9</b>")
         self.assertRegex(said, r"Actual: \d\d\.\d\d\.\d{4}<del>9</del>")
         self.assertEqual(self.trouble, [])
+
+    def test_what_is_typed_is_kept_without_a_button_and_a_large_column_shows_its_way(self) -> None:
+        self.sign_in("ada")
+        self.go("settings")
+
+        def values(page: Any) -> None:
+            page.fill("input[aria-label='New name']", "1st")
+            page.fill("input[aria-label='New value']", "x")
+            page.keyboard.press("Tab")
+            page.wait_for_selector(".problem:has-text('Not kept yet')")
+            page.fill("input[aria-label='New name']", "second")  # what was typed stands there still
+            page.keyboard.press("Tab")
+            page.wait_for_selector("[id^=values-says]:has-text('Kept.')")
+
+        self.do(values)
+        self.sample.environment.refresh_from_db()
+        self.assertEqual(self.sample.environment.values["second"], "x")
+        self.go("functions")
+
+        def functions(page: Any) -> str:
+            page.click("text=Put in the starter")
+            page.wait_for_selector(".editor")
+            page.click(".editor")
+            page.keyboard.press("Control+Home")
+            page.keyboard.insert_text("def twice(word)\n    return word * 2\n\n\n")
+            page.wait_for_selector("#editor-says:has-text('line 1')")
+            page.keyboard.press("Control+Home")
+            page.keyboard.press("End")
+            page.keyboard.type(":")
+            page.wait_for_selector("h1:has-text('3 functions in 1 module')")
+            page.select_option("[data-try] select", "starter.twice")
+            return str(page.input_value("[data-arguments] input[name=arg-name]"))
+
+        self.assertEqual(self.do(functions), "word")
+        self.assertIn("def twice(word):", Module.objects.get().source)
+        self.assertEqual([each for each in self.trouble if "422" not in each], [])
+        rows = b"".join(b"%d\n" % at for at in range(LARGE + 1))
+        large = import_csv(self.sample.member, b"n\n" + rows, "large.csv")
+        self.go(f"data/{large.pk}")
+
+        def column(page: Any) -> None:
+            page.fill("[data-make] input[name=column]", "1 wrong")
+            page.click("text=Make column")
+            page.wait_for_selector("#work .problem:has-text('column name')")
+            page.fill("[data-make] input[name=column]", "mark")
+            page.select_option("[data-make] select[name=make]", "pattern")
+            page.fill("[data-make] input[name=pattern]", "A-{n}")
+            page.click("text=Make column")
+            page.wait_for_selector("th:has-text('mark')")
+
+        self.do(column)
+        self.assertEqual(list(all_rows(DataSet.objects.get(pk=large.pk)))[-1], [str(LARGE), f"A-{LARGE + 1}"])
