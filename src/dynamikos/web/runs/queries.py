@@ -208,13 +208,12 @@ def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
 
 
 def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int, KeptExchange]]:
-    """Kept exchanges of the window, failed ones first."""
-    rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s)
-    chosen = [
-        *rows.filter(reason__startswith="failed").order_by("second")[:limit],
-        *rows.exclude(reason__startswith="failed").order_by("second")[: limit // 3],
-    ]
-    return [(row.pk, unpack_kept(bytes(row.body))) for row in chosen]
+    """Kept exchanges of the window: failed ones in their order, some logged lines, then the others, the longest first (of the first 600)."""
+    rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s).order_by("second", "pk")
+    failed = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.filter(reason__startswith="failed")[:limit]]
+    others = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.exclude(reason__startswith="failed")[:600]]
+    logged = [each for each in others if each[1].item][: limit // 3]
+    return failed + logged + sorted((each for each in others if not each[1].item), key=lambda each: -each[1].duration_us)[: limit // 3]
 
 
 def one_kept(found: Run, pk: int) -> KeptExchange:
