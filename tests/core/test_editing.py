@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dynamikos.core.journeys import Journey, Problem, editing, parse_journey, verify, write_journey
-from dynamikos.core.journeys.columns import matches, occurrences, put_column, sent_texts
+from dynamikos.core.journeys.columns import matches, occurrences, put_column, renamed, sent_texts
 from dynamikos.core.journeys.editing import ITEMS, EditError, Home
 from dynamikos.core.journeys.items import NESTING
 from dynamikos.core.journeys.model import PARTS, walk
@@ -193,6 +193,24 @@ rounds:
             (request.headers, request.body.json), ((("X-A", "ring"),), """{"a": "{{ terms.term }}", "b": "{{ x | before('ring') }}"}""")
         )  # type: ignore[union-attr]
         self.assertEqual(request.checks[0].contains, "the {{ terms.term }} nebula")
+
+    def test_a_name_is_renamed_in_every_hole_and_nowhere_else(self) -> None:
+        journey = parse_journey("""
+form: 1
+journey: j
+name: a.b stays
+rounds:
+  - step: s
+    name: S
+    set: [[x, "{{ a.b | before('a.b') }} a.b {{ a.bc ~ c.a.b ~ a.b }}"]]
+  - {step: l, name: L, each: {name: one, in: "{{ a.b | split(',') }}"}, steps: [{step: g, name: G, requests: [{request: r, address: "http://x/{{a.b}}", checks: [{contains: "{{ a.b }}"}]}]}]}
+""")
+        made = renamed(journey, "a.b", "a.z")
+        self.assertEqual(made.find_step("s").set, (("x", "{{ a.z | before('a.b') }} a.b {{ a.bc ~ c.a.b ~ a.z }}"),))  # type: ignore[union-attr]
+        self.assertEqual((made.name, made.find_step("l").each.in_), ("a.b stays", "{{ a.z | split(',') }}"))  # type: ignore[union-attr]
+        request = made.find_step("g").requests[0]  # type: ignore[union-attr]
+        self.assertEqual((request.address, request.checks[0].contains), ("http://x/{{a.z}}", "{{ a.z }}"))
+        self.assertEqual(renamed(made, "a.z", "a.b"), journey)
 
     def test_columns_of_the_row_with_most_matches_come_first(self) -> None:
         self.assertTrue({"ring", "212"} <= sent_texts(EVENING))

@@ -178,6 +178,25 @@ class Data(PageCase):
         self.client.post(self.at("/change", made), {"what": "row-to", "row": 3, "to": 1})
         self.assertEqual([row[0] for row in self.rows(made)], ["c@x", "a@x", "b@x"])
 
+    def test_a_renamed_column_is_followed_by_the_journeys_that_use_it(self) -> None:
+        page = self.client.get(self.at(""))
+        self.assertContains(page, "used by Evening booking")
+        self.client.post(
+            self.at("/deal"), {"whose": "pile", "order": "in order", "when": "user", "then": "leave", "apart": ["email", "name"]}
+        )
+        numbers = [self.stored().head.number]  # type: ignore[union-attr]
+        self.change("rename-column", column="email", to="mail")
+        self.assertIn("{{ observers.mail }}", str(content(self.stored())))
+        self.assertNotIn("observers.email", str(content(self.stored())))
+        self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("mail", "name"))
+        numbers.append(self.stored().head.number)  # type: ignore[union-attr]
+        self.change("undo")
+        self.assertIn("{{ observers.email }}", str(content(self.stored())))
+        self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email", "name"))
+        self.assertEqual(numbers, [1, 2])
+        self.change("delete-column", column="name")
+        self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email",))
+
     def test_finding_looks_into_cells_only(self) -> None:
         made = self.made("f.csv", "a,b\nStraße,Æther\nab,cd\n{},x\n".format("ö" * 300).encode())
         for wanted, rows in (("STRASSE", []), ("straße", [0]), ("æTH", [0]), ("bc", []), ("ab", [1]), ("öö", [2]), ("\x92", [])):

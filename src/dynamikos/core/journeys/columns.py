@@ -2,11 +2,13 @@
 
 import re
 from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 
 import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.journeys.model import Journey, Request, Step
+from dynamikos.core.values.template import HOLE
 
 AROUND, SHORTEST = 24, 2
 WORD = re.compile(r"[^\s\"'&=,;{}\[\]<>]+")
@@ -100,6 +102,23 @@ def put_column(journey: Journey, value: str, name: str, places: Iterable[str]) -
         return replace(step, requests=requests)
 
     return journey.mapped(changed)
+
+
+def renamed(journey: Journey, old: str, new: str) -> Journey:
+    """With the name `old` ("observers.email") called `new` in every hole of every text; what stands between quotes there stays."""
+    name = re.compile(rf"""('[^']*'|"[^"]*")|(?<![\w.]){re.escape(old)}(?![\w.])""")
+
+    def hole(match: re.Match[str]) -> str:
+        return "{{" + name.sub(lambda found: found.group(1) or new, match.group(1)) + "}}"
+
+    def changed(value: Any) -> Any:
+        if isinstance(value, str):
+            return HOLE.sub(hole, value)
+        if isinstance(value, dict):
+            return {key: changed(each) for key, each in value.items()}
+        return [changed(each) for each in value] if isinstance(value, list | tuple) else value
+
+    return msgspec.convert(changed(msgspec.to_builtins(journey)), Journey)
 
 
 def matches(journey: Journey, columns: Mapping[str, Mapping[str, int]]) -> list[tuple[str, str, int]]:

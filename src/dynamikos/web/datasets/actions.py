@@ -11,7 +11,7 @@ from django.db import transaction
 from dynamikos.core.dealing import Deal, Form, Rewrite, Rule, pack, packed, secret_columns
 from dynamikos.core.dealing.reading import COLUMN, LONGEST_CELL, MOST_COLUMNS
 from dynamikos.core.errors import DynamikosError
-from dynamikos.web.datasets import queries, tables
+from dynamikos.web.datasets import hooks, queries, tables
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.tables import Progress
 from dynamikos.web.datasets.uploads import key_for
@@ -169,7 +169,15 @@ def rename_column(member: Membership, pk: uuid.UUID, old: str, new: str) -> None
         new = _column_name(found, new)
         found.columns = [new if each == old else each for each in found.columns]
         found.secret = [new if each == old else each for each in found.secret]
+        found.deal = _deal_with(found, {old: new})
         tables.put(found, list(found.blocks), queries.sizes_of(found))
+        hooks.column_renamed(member, f"{found.key}.{old}", f"{found.key}.{new}")
+
+
+def _deal_with(found: DataSet, names: dict[str, str]) -> dict[str, object]:
+    """Its deal with columns dealt apart called by their new names; "" for one that is gone."""
+    apart = [names.get(name, name) for name in found.deal.get("apart", [])]
+    return {**found.deal, "apart": [name for name in apart if name]}
 
 
 def delete_column(member: Membership, pk: uuid.UUID, name: str, progress: Progress = lambda share: None) -> None:
@@ -180,6 +188,9 @@ def delete_column(member: Membership, pk: uuid.UUID, name: str, progress: Progre
         return Rewrite(what="delete", at=at), ""
 
     tables.change_columns(member, pk, f"delete column {name}", plan, progress)
+    found = DataSet.objects.get(project=member.project, pk=pk)
+    found.deal = _deal_with(found, {name: ""})
+    found.save(update_fields=["deal"])
 
 
 def move_column(member: Membership, pk: uuid.UUID, name: str, by: int, progress: Progress = lambda share: None) -> None:
@@ -197,7 +208,12 @@ def undo(member: Membership, pk: uuid.UUID) -> str:
     last = found.states.first()
     if last is None:
         raise DynamikosError("There is no change to take back.")
+    before = list(found.columns)
     found.columns, found.secret = last.columns, last.secret
+    changed = [(old, new) for old, new in zip(before, last.columns, strict=False) if old != new]
+    if len(before) == len(last.columns) and len(changed) == 1 and changed[0][0] not in last.columns:  # it had been renamed: all follow back
+        found.deal = _deal_with(found, dict(changed))
+        hooks.column_renamed(member, f"{found.key}.{changed[0][0]}", f"{found.key}.{changed[0][1]}")
     tables.put(found, last.blocks, last.sizes)
     label = last.label
     last.delete()

@@ -11,18 +11,13 @@ from django.urls import reverse
 
 from dynamikos.core.dealing import Form
 from dynamikos.core.errors import DynamikosError, ImportRefused
-from dynamikos.web.datasets import actions, deals, forms, queries, uploads
+from dynamikos.web.datasets import actions, deals, forms, hooks, queries, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
 from dynamikos.web.projects.access import member_view, require
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.ui.progress import streamed
 
 PAGE = 50
-
-
-# (member, data set) → (planned users' starts and ends in s, seconds of a round, seed, "Evening, 20 users"); plans.apps says it
-def load_of(member: Membership, found: DataSet) -> tuple[list[tuple[float, float]], float, int, str]:
-    return ([], 0.0, 1, "")
 
 
 @member_view()
@@ -97,14 +92,20 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {
         "widths": [min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)], "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
-        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": zip(found.columns, queries.facts(found), strict=True), "shown_reading": msgspec.convert(found.form, Form),
+        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": _facts(member, found), "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
     }  # fmt: skip
 
 
+def _facts(member: Membership, found: DataSet) -> list[tuple[str, queries.Facts | None, list[str]]]:
+    """(column, what it holds, journeys that use it)."""
+    used = hooks.columns_used(member)
+    return [(name, fact, used.get(f"{found.key}.{name}", [])) for name, fact in zip(found.columns, queries.facts(found), strict=True)]
+
+
 def _deal_context(member: Membership, found: DataSet) -> dict[str, Any]:
     deal = queries.deal_of(found)
-    starts, round_s, seed, load = load_of(member, found)
+    starts, round_s, seed, load = hooks.load_of(member, found)
     return {
         "dataset": found, "deal": deal, "drawing": deals.draw(deal, found.key, seed, found.rows, starts, round_s, load),
         "words": {"whose": forms.WHOSE, "order": forms.ORDER, "when": forms.WHEN, "then": forms.THEN}, "others": queries.datasets(member).exclude(pk=found.pk),

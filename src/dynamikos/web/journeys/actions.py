@@ -9,6 +9,7 @@ from dynamikos.core.errors import DynamikosError, TextError
 from dynamikos.core.exchanges import Recording as CoreRecording
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
+from dynamikos.core.journeys.columns import renamed
 from dynamikos.core.journeys.editing import find
 from dynamikos.core.journeys.from_openapi import Description
 from dynamikos.core.journeys.from_recording import journey_from
@@ -93,6 +94,15 @@ def change(member: Membership, pk_or_journey: Journey, parent: str, edit: Callab
     found.name, found.draft = changed.name, ""
     found.save(update_fields=["head", "name", "draft", "changed_at"])
     return found
+
+
+@transaction.atomic
+def rename_column(member: Membership, old: str, new: str) -> None:
+    """Every journey that uses the column `old` ("observers.email") uses `new` instead, as a revision of its own."""
+    for found in Journey.objects.filter(project=member.project):
+        core = content(found)
+        if renamed(core, old, new) != core:
+            change(member, found, revisions.token(found.head), lambda core: renamed(core, old, new), label="")
 
 
 def save_text(member: Membership, found: Journey, parent: str, text: str) -> tuple[Journey, TextError | None]:

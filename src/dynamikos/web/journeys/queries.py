@@ -12,7 +12,7 @@ from django.shortcuts import get_object_or_404
 
 from dynamikos.core.exchanges import text_of
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import Problem, Shared, expand, used_in, verify, write_journey
+from dynamikos.core.journeys import Problem, Shared, expand, names_needed, used_in, verify, write_journey
 from dynamikos.core.journeys.verify import gives
 from dynamikos.core.reports import unpack_kept
 from dynamikos.web.datasets.queries import columns_known
@@ -52,6 +52,15 @@ def shared_steps(project: uuid.UUID, keys: Collection[str]) -> dict[str, Shared]
         return {}
     rows = SharedStep.objects.filter(project=project, key__in=keys).select_related("head")
     return {row.key: _shared(row.head.pk, row.head.sha256) for row in rows if row.head is not None}
+
+
+def columns_used(member: Membership) -> dict[str, list[str]]:
+    """Each "table.column" that journeys use, with their names."""
+    made: dict[str, list[str]] = {}
+    for found in journeys(member):
+        for name in names_needed(content(found)):
+            made.setdefault(name, []).append(found.name)
+    return made
 
 
 def users_of(found: Journey, key: str) -> list[Journey]:

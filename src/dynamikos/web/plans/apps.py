@@ -24,7 +24,7 @@ class PlansConfig(AppConfig):
     label = "plans"
 
     def ready(self) -> None:
-        from dynamikos.web.datasets import views as datasets
+        from dynamikos.web.datasets import hooks
 
         spine.register(40, "Load", "load", figure)
-        datasets.load_of = _load_of
+        hooks.load_of = _load_of
