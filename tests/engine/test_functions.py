@@ -100,6 +100,21 @@ class Calls(TestCase):
         self.assertEqual(found, "8")
         self.assertLess(took, 5)
 
+    def test_waiting_for_its_turn_is_told(self) -> None:
+        async def program() -> list[float]:
+            child, told = Child({"pause": "import time\n\ndef rest():\n    time.sleep(0.1)\n    return 1\n"}, agreed=True), list[float]()
+            try:
+                await child.load()
+                await asyncio.gather(*(child.call("pause.rest", {}, told.append) for _ in range(4)))
+            finally:
+                await child.close()
+            return told
+
+        told = asyncio.run(program())
+        self.assertLess(told[0], 0.1)
+        for at, waited in enumerate(told):  # each waits for those before it, a tenth of a second each
+            self.assertGreaterEqual(waited, 0.1 * at - 0.02)
+
     def test_nothing_outside_can_be_reached(self) -> None:
         async def program() -> dict[str, object]:
             server = await asyncio.start_server(lambda reader, writer: None, "127.0.0.1", 0)

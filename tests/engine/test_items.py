@@ -7,6 +7,7 @@ from unittest import TestCase
 
 from dynamikos.core.frozen import checks_of
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.ports import Waited
 from dynamikos.engine.testing import Scripted, answer
 from tests.engine.support import frozen, ok, perform, totals
 
@@ -19,7 +20,7 @@ class Sums:
     def __init__(self) -> None:
         self.calls: list[tuple[str, dict[str, str]]] = []
 
-    async def call(self, function: str, given: dict[str, str]) -> str:
+    async def call(self, function: str, given: dict[str, str], waited: Waited | None = None) -> str:
         self.calls.append((function, given))
         if function == "sums.broken":
             raise Failure("function", "sums.py, line 3: ZeroDivisionError")

@@ -4,9 +4,11 @@ import asyncio
 import contextlib
 import json
 import sys
+import time
 from pathlib import Path
 
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.ports import Waited
 
 PROGRAM = Path(__file__).parents[1] / "workers" / "functions.py"
 BUDGET_S, START_S, MEMORY_MB, LONGEST_LINE = 1.0, 10.0, 512, 8_000_000
@@ -22,9 +24,15 @@ class Child:
         self.names: tuple[str, ...] = ()
         self.alone = False
 
-    async def call(self, function: str, given: dict[str, str]) -> str:
-        """One at a time. Raises Failure: "function" for what it raised (with its line), "function-time" for what took too long."""
+    async def call(self, function: str, given: dict[str, str], waited: Waited | None = None) -> str:
+        """One at a time; `waited` is told the seconds until it was this one's turn.
+
+        Raises Failure: "function" for what it raised (with its line), "function-time" for what took too long.
+        """
+        asked = time.perf_counter()
         async with self._turn:
+            if waited is not None:
+                waited(time.perf_counter() - asked)
             await self._start()
             answer = await self._ask({"call": function, "with": given}, self._budget_s, function)
         if "error" in answer:

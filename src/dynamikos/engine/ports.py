@@ -1,7 +1,7 @@
 """What the engine is given: a clock, a network, a sink."""
 
 import asyncio
-from collections.abc import Awaitable
+from collections.abc import Awaitable, Callable
 from typing import Protocol
 
 from dynamikos.core.reports import KeptExchange, ShardSecond
@@ -86,9 +86,12 @@ class Lessor(Protocol):
         ...
 
 
+Waited = Callable[[float], None]
+
+
 class Functions(Protocol):
     """Calls the project's Python functions."""
 
-    async def call(self, function: str, given: dict[str, str]) -> str:
-        """What it returns, as text. Raises Failure."""
+    async def call(self, function: str, given: dict[str, str], waited: Waited | None = None) -> str:
+        """What it returns, as text; `waited` is told the seconds in which other calls went first. Raises Failure."""
         ...

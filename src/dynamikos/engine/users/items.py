@@ -88,7 +88,7 @@ class Items:
         if functions is None:
             raise Failure("function", "Python functions are not performed here; they run on a generator")
         given = {name: bounded(fill, self._user.values) for name, fill in item.pairs}
-        result = await functions.call(call.function, given)
+        result = await functions.call(call.function, given, self._around.health.late)  # queueing is the generator's lateness
         if call.into:
             self._user.values[call.into] = result
         self._say(step, f"{call.function}({', '.join(f'{name}={value[:60]!r}' for name, value in given.items())}) → {result[:200]}")
