@@ -81,6 +81,20 @@ class Geometry(SimpleTestCase):
         self.assertTrue(by_key["post-hold"].is_bad)
         self.assertTrue(by_key["post-booking"].is_idle)
 
+    def test_long_names_take_two_lines(self) -> None:
+        cases = (
+            ("Sign in", ["Sign in"]), ("Find a slot of a quarter-hour tonight", ["Find a slot of a quarter-", "hour tonight"]),
+            ("A name that is so long that even two lines can't hold all of it", ["A name that is so long", "that even two lines can't…"]), ("x" * 40, ["x" * 26, "x" * 14]),
+        )  # fmt: skip
+        for name, lines in cases:
+            text = f'form: 1\njourney: j\nname: J\nrounds:\n  - {{step: s, name: "{name}", think_s: 1}}\n'
+            with self.subTest(name):
+                row = draw(parse_journey(text)).steps[0]
+                self.assertEqual([line for _, line in row.lines], lines)
+                self.assertEqual(row.name, name)
+                self.assertGreater(row.think_y, row.lines[-1][0] + 12)
+                self.assertLess(row.think_y, row.y + 44)
+
     def test_short_names(self) -> None:
         self.assertEqual(path_of("{{ env.x }}/a?b=1"), "/a?b=1")
         self.assertEqual(path_of("https://a.example:8443/b/c"), "/b/c")

@@ -1,5 +1,6 @@
 """The ladder as geometry: two rails, a rung for each exchange, strands for captured values. Pixels at 760 wide."""
 
+import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -57,6 +58,17 @@ class StepRow:
     @property
     def text_x(self) -> int:
         return self.x + 10
+
+    @property
+    def lines(self) -> list[tuple[int, str]]:
+        """(y, text) of its name, on two lines when it is long."""
+        length = 26 - (self.x - 4) // 6 - 2 * (self.kind != "step")
+        first, *rest = textwrap.wrap(self.name, length, break_long_words=True) or [""]
+        return [(self.y + 18, first)] if not rest else [(self.y + 14, first), (self.y + 28, cut(" ".join(rest), length))]
+
+    @property
+    def think_y(self) -> int:
+        return self.y + (34 if len(self.lines) == 1 else 41)
 
     @property
     def bed(self) -> int:
@@ -190,7 +202,7 @@ def _steps(
             told = now_said or says(step)
             row = StepRow(
                 step.step,
-                cut(step.name, 24 - 2 * depth),
+                step.name,
                 top,
                 42,
                 _thinking(step),
@@ -270,16 +282,7 @@ def _steps(
         if not step.requests:
             y += 22
         ladder.steps.append(
-            StepRow(
-                step.step,
-                cut(step.name, 26 - 2 * depth),
-                top,
-                y - top,
-                _thinking(step),
-                not step.requests,
-                bool(step.use),
-                x=4 + 12 * depth,
-            )
+            StepRow(step.step, step.name, top, y - top, _thinking(step), not step.requests, bool(step.use), x=4 + 12 * depth)
         )
         y += 6
     return y
