@@ -29,7 +29,10 @@
     table.addEventListener("paste", (e) => { // several cells at once, as a spreadsheet copies them
       const el = e.target, text = e.clipboardData.getData("text/plain");
       if (!el.dataset.column || !/[\t\n]/.test(text.replace(/\r?\n$/, ""))) return;
-      e.preventDefault(); flush(); tell("pasting");
+      e.preventDefault();
+      const find = document.querySelector("input[name=find]"); // rows that were found do not stand beneath each other in the table
+      if (find && find.defaultValue && /\n/.test(text.replace(/\r?\n$/, ""))) { tell("Several rows are pasted into the whole table, not among found ones: press All rows first.", true); return; }
+      flush(); tell("pasting");
       fetch(table.dataset.cells, { method: "POST", body: new URLSearchParams({ row: el.closest("tr").dataset.row, column: el.dataset.column, block: text }), headers: { "X-CSRFToken": key } })
         .then(async (answer) => { const found = await answer.json().catch(() => ({ problem: "The server answered " + answer.status + "." })); if (answer.ok) location.assign(found.address); else tell(found.problem, true); })
         .catch(() => tell("Not pasted: the connection to Dynamikos broke off. Nothing was changed.", true));
