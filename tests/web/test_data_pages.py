@@ -336,6 +336,18 @@ class Environments(PageCase):
             self.assertContains(answer, "Not kept yet.", status_code=422)
         self.sample.environment.refresh_from_db()
         self.assertEqual(self.sample.environment.values, {"base": "http://127.0.0.1:9"})
+        self.client.post(address + "/values", {"name": ["base"], "value": ["http://127.0.0.1:9"]})  # the same again is no change
+        before = dict(self.sample.environment.values)
+        self.client.post(address + "/values", {"name": [], "value": []})
+        self.client.post(address, {"what": "undo"})
+        self.sample.environment.refresh_from_db()
+        self.assertEqual(self.sample.environment.values, before)
+        while self.sample.environment.history:  # back to how it was made
+            self.client.post(address, {"what": "undo"})
+            self.sample.environment.refresh_from_db()
+        self.assertEqual(self.sample.environment.values, {})
+        self.assertContains(self.client.post(address, {"what": "undo"}), "no change of", status_code=422)
+        self.client.post(address + "/values", {"name": ["base"], "value": ["http://127.0.0.1:9"]})
         key = self.sample.environment.key
         self.client.post(address, {"name": "Staging two"})
         self.sample.environment.refresh_from_db()

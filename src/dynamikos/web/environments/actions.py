@@ -17,6 +17,7 @@ from dynamikos.web.projects.models import Membership
 
 HEADER = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+\Z")  # RFC 9110 §5.1
 LABELS = re.compile(r"[A-Za-z0-9_.-]{1,253}\Z")
+STATES_KEPT = 30
 NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
 
@@ -47,6 +48,20 @@ def delete(member: Membership, found: Environment, sure: str) -> None:
     found.delete()
 
 
+def _remember(found: Environment) -> None:
+    found.history = [*found.history, {"values": found.values, "way": found.way}][-STATES_KEPT:]
+
+
+def undo(member: Membership, found: Environment) -> None:
+    """Values and way as they were before the last change. Raises DynamikosError when there is nothing to go back to."""
+    if not found.history:
+        raise DynamikosError(f"There is no change of {found.name} to take back.")
+    *found.history, last = found.history
+    found.values, found.way = last["values"], last["way"]
+    found.save(update_fields=["values", "way", "history"])
+    note(member, "environment change taken back", found.key)
+
+
 def set_values(member: Membership, found: Environment, names: list[str], values: list[str]) -> None:
     """Replaces all values. Raises DynamikosError for a name that can't be one; then nothing changes."""
     made: dict[str, str] = {}
@@ -59,8 +74,11 @@ def set_values(member: Membership, found: Environment, names: list[str], values:
         if name in made:
             raise DynamikosError(f"The value '{name}' stands there twice; remove one.")
         made[name] = value.strip()
+    if made == found.values:
+        return
+    _remember(found)
     found.values = made
-    found.save(update_fields=["values"])
+    found.save(update_fields=["values", "history"])
     note(member, "environment values changed", found.key, names=sorted(made))
 
 
@@ -109,8 +127,11 @@ def set_way(member: Membership, found: Environment, way: Way) -> None:
             raise DynamikosError(f"'{host} {address}' is not a host and the address to use for it, such as: staging.example 10.0.0.7")
     if way.proxy and not re.match(r"http://[^/\s]+\Z", way.proxy):
         raise DynamikosError(f"'{way.proxy[:60]}' is not a proxy; write http://proxy.example:3128")
+    if msgspec.to_builtins(way) == found.way:
+        return
+    _remember(found)
     found.way = msgspec.to_builtins(way)
-    found.save(update_fields=["way"])
+    found.save(update_fields=["way", "history"])
     note(member, "way to the target changed", found.key)
 
 

@@ -13,6 +13,7 @@ class Environment(models.Model):
     key = models.CharField(max_length=80)
     name = models.CharField(max_length=120)
     values = models.JSONField(default=dict)
+    history = models.JSONField(default=list)  # {values, way} before each of the last changes
     way = models.JSONField(default=dict)  # core.plans.Way
 
     class Meta:

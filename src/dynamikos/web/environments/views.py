@@ -47,11 +47,13 @@ def create(request: HttpRequest, member: Membership) -> HttpResponse:
 
 @member_view("engineer")
 def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """Another name, or taken away by its name."""
+    """Another name; the last change taken back; taken away by its name."""
     found, data = queries.environment(member, pk), request.POST
     try:
         if data.get("what") == "delete":
             actions.delete(member, found, data.get("sure", ""))
+        elif data.get("what") == "undo":
+            actions.undo(member, found)
         else:
             actions.rename(member, found, data.get("name", ""))
     except DynamikosError as problem:
