@@ -1,5 +1,6 @@
 """Tables read and made, and who gets which row."""
 
+import collections
 import itertools
 from unittest import TestCase
 
@@ -13,6 +14,7 @@ from dynamikos.core.dealing import (  # fmt: skip
     Rewrite,
     Rule,
     column,
+    count_columns,
     detect,
     drawing,
     pack,
@@ -166,6 +168,20 @@ class Dealing(TestCase):
         self.assertIsNone(used_up_s(Deal(when="user"), 4, four, 10))
         self.assertEqual(used_up_s(Deal(when="user"), 3, [(0, 9), (1, 9), (2, 9), (3, 9)], 10), 3)
         self.assertIsNone(used_up_s(Deal(order="at random"), 1, four, 1))
+
+
+class Counting(TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.lists(st.tuples(st.sampled_from(["", "a", "b", "ä"]), st.text(max_size=3)), max_size=8), max_size=4))
+    def test_as_an_independent_count_has_it(self, blocks: list[list[tuple[str, str]]]) -> None:
+        rows = [row for block in blocks for row in block]
+        found = count_columns([[list(row) for row in block] for block in blocks], 2)
+        for at, fact in enumerate(found):
+            cells = [row[at] for row in rows]
+            counts = collections.Counter(cells)
+            self.assertEqual((fact.different, fact.empty, fact.times), (len(counts), counts.get("", 0), max(counts.values(), default=0)))
+            if cells:
+                self.assertEqual(fact.first, min(cells.index(cell) for cell, times in counts.items() if times == fact.times))
 
 
 class Rewriting(TestCase):

@@ -138,6 +138,12 @@ class Data(PageCase):
         self.assertFalse(list(uploads.file_of(Upload(pk=made.pk)).parent.glob("*.blocks")))
         page = self.client.get(self.at("", made))
         self.assertContains(page, 'data-upload="#work"')
+        self.assertContains(page, "Count how many values differ")
+        self.client.post(self.at("/change", made), {"what": "count"})
+        self.assertContains(self.client.get(self.at("", made)), "always “m”")
+        self.assertEqual([fact.different for fact in queries.facts(made) or []], [queries.LARGE + 1, queries.LARGE + 1, 1])
+        actions.set_cell(self.sample.member, made.pk, 0, "m", "other", None)  # counted anew when asked again
+        self.assertContains(self.client.get(self.at("", made)), "Count how many values differ")
         answer = self.client.post(self.at("/change", made), {"what": "delete-column", "column": "row"}, headers={"HX-Request": "true"})
         self.assertTrue(answer.streaming)  # with progress; without the page's script it is done at once, as for small ones
         wrong = self.client.post(self.at("/change", made), {"what": "add-column", "column": "x", "make": "sequence", "start": "x"})

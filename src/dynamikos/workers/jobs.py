@@ -1,7 +1,7 @@
 """What workers do. A job takes and gives bytes (msgpack) and tells its progress; it imports the core only."""
 
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from itertools import islice
 from pathlib import Path
 from random import Random
@@ -10,7 +10,7 @@ import msgspec
 
 from dynamikos.core.captures import Capture, View, compile_capture, compile_finder
 from dynamikos.core.correlation import Rule, Strand, find_strands
-from dynamikos.core.dealing import Block, Form, Reading, Rewrite, packed, rewritten, unpack
+from dynamikos.core.dealing import Block, Form, Reading, Rewrite, count_columns, packed, rewritten, unpack
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.values import Maker, Values, compile_condition, compile_list, compile_text
@@ -108,6 +108,19 @@ def rewrite_table(payload: bytes, progress: Progress) -> bytes:
         return msgspec.msgpack.encode(_written(made, out, lambda done: progress(done / len(lengths))))
 
 
+def count_table(payload: bytes, progress: Progress) -> bytes:
+    """(path of blocks' bodies one after the other, their lengths, number of columns) → Facts of each column."""
+    path, lengths, columns = msgspec.msgpack.decode(payload, type=tuple[str, list[int], int])
+
+    def blocks() -> Iterator[list[list[str]]]:
+        with open(path, "rb") as source:
+            for at, length in enumerate(lengths, 1):
+                yield unpack(source.read(length))
+                progress(0.8 * at / len(lengths))
+
+    return msgspec.msgpack.encode(count_columns(blocks(), columns))
+
+
 def _written(blocks: Iterable[Block], out: str, told: Progress) -> list[tuple[str, int, int]]:
     """Bodies into a file; hash, rows and length of each. `told` is given the number of blocks done."""
     found = []
@@ -167,5 +180,5 @@ def evaluate(payload: bytes, progress: Progress) -> bytes:
 
 
 JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
-    "trial": trial, "strands": strands, "read_table": read_table, "rewrite_table": rewrite_table, "evaluate": evaluate
+    "trial": trial, "strands": strands, "read_table": read_table, "rewrite_table": rewrite_table, "count_table": count_table, "evaluate": evaluate
 }  # fmt: skip

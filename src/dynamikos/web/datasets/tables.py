@@ -8,10 +8,11 @@ from pathlib import Path
 
 import msgspec
 from django.conf import settings
+from django.core.cache import cache
 from django.db import transaction
 
 from dynamikos import workers
-from dynamikos.core.dealing import Block, Form, Rewrite, rewritten, secret_columns
+from dynamikos.core.dealing import Block, Facts, Form, Rewrite, rewritten, secret_columns
 from dynamikos.web.datasets import queries
 from dynamikos.web.datasets.models import DataBlock, DataSet, DataState
 from dynamikos.web.projects.access import note
@@ -106,18 +107,35 @@ def rewrite(found: DataSet, change: Rewrite, progress: Progress) -> Kept:
     """All blocks after `change`: of a large table in a worker, so that other pages stay fast. Stores them; changes nothing else."""
     if found.rows <= queries.LARGE:
         return store(rewritten((queries.block(sha256) for sha256 in found.blocks), change, found.rows))
-    before, after = scratch(), scratch()
+    after = scratch()
+    try:
+        with as_file(found, progress) as (before, lengths):
+            answer = worked("rewrite_table", msgspec.msgpack.encode((str(before), lengths, found.rows, change, str(after))), progress)
+        return store(bodies(after, msgspec.msgpack.decode(answer, type=list[tuple[str, int, int]]), progress))
+    finally:
+        after.unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def as_file(found: DataSet, progress: Progress) -> Iterator[tuple[Path, list[int]]]:
+    """All blocks one after the other in a file for a worker, and their lengths."""
+    path = scratch()
     try:
         lengths = []
-        with before.open("wb") as file:
+        with path.open("wb") as file:
             for body in queries.bodies(found.blocks):
                 lengths.append(file.write(body))
                 progress(0.0)
-        answer = worked("rewrite_table", msgspec.msgpack.encode((str(before), lengths, found.rows, change, str(after))), progress)
-        return store(bodies(after, msgspec.msgpack.decode(answer, type=list[tuple[str, int, int]]), progress))
+        yield path, lengths
     finally:
-        before.unlink(missing_ok=True)
-        after.unlink(missing_ok=True)
+        path.unlink(missing_ok=True)
+
+
+def count(found: DataSet, progress: Progress) -> None:
+    """Counts what the columns of a large table hold, in a worker; kept until it is changed."""
+    with as_file(found, progress) as (path, lengths):
+        answer = worked("count_table", msgspec.msgpack.encode((str(path), lengths, len(found.columns))), progress)
+    cache.set(queries.counted_at(found), msgspec.msgpack.decode(answer, type=list[Facts]), timeout=None)
 
 
 def change_columns(

@@ -9,9 +9,9 @@ from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict, Stre
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
-from dynamikos.core.dealing import Form
+from dynamikos.core.dealing import Facts, Form
 from dynamikos.core.errors import DynamikosError, ImportRefused
-from dynamikos.web.datasets import actions, deals, forms, hooks, queries, uploads
+from dynamikos.web.datasets import actions, deals, forms, hooks, queries, tables, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
 from dynamikos.web.projects.access import member_view, require
 from dynamikos.web.projects.models import Membership
@@ -92,15 +92,32 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {
         "widths": [min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)], "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
-        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": _facts(member, found), "shown_reading": msgspec.convert(found.form, Form),
+        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": _facts(member, found), "uncounted": found.rows > queries.LARGE and queries.facts(found) is None, "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
     }  # fmt: skip
 
 
-def _facts(member: Membership, found: DataSet) -> list[tuple[str, queries.Facts | None, list[str]]]:
-    """(column, what it holds, journeys that use it)."""
-    used = hooks.columns_used(member)
-    return [(name, fact, used.get(f"{found.key}.{name}", [])) for name, fact in zip(found.columns, queries.facts(found), strict=True)]
+def _facts(member: Membership, found: DataSet) -> list[tuple[str, str, list[str]]]:
+    """(column, what it holds in words, journeys that use it)."""
+    used, counted = hooks.columns_used(member), queries.facts(found)
+    return [
+        (name, _told(found, at, counted[at]) if counted and found.rows else "", used.get(f"{found.key}.{name}", []))
+        for at, name in enumerate(found.columns)
+    ]
+
+
+def _told(found: DataSet, at: int, fact: Facts) -> str:
+    """“8 different; “lyra” 250 times; 3 empty”; values of masked columns are not shown."""
+    hidden = found.columns[at] in found.secret
+    most = "" if hidden else queries.cell(found, fact.first, at)
+    shown = most if len(most) <= 24 else most[:23] + "…"
+    if fact.different == found.rows:
+        said = "all differ"
+    elif fact.different == 1 and not hidden:
+        said = f"always “{shown}”"
+    else:
+        said = f"{fact.different:,} different" + ("" if hidden else f"; “{shown}” {fact.times:,} times")
+    return said + (f"; {fact.empty:,} empty" if fact.empty and fact.different > 1 else "")
 
 
 def _deal_context(member: Membership, found: DataSet) -> dict[str, Any]:
@@ -177,7 +194,7 @@ ROW_WORK: dict[str, Callable[[Membership, uuid.UUID, int, QueryDict], object]] =
     "row-to": lambda member, pk, row, data: actions.move_row(member, pk, row - 1, forms.whole(data, "to", 1) - 1),
     "undo": lambda member, pk, row, data: actions.undo(member, pk),
 }
-COLUMN_WORK = ("add-column", "rename-column", "delete-column", "column-left", "column-right")
+COLUMN_WORK = ("count", "add-column", "rename-column", "delete-column", "column-left", "column-right")
 
 
 def _column_work(member: Membership, pk: uuid.UUID, what: str, name: str, data: QueryDict) -> Callable[[Callable[[float], None]], None]:
@@ -185,6 +202,8 @@ def _column_work(member: Membership, pk: uuid.UUID, what: str, name: str, data: 
     if what == "add-column":
         rule = forms.rule_from(data)
         return lambda progress: actions.add_column(member, pk, name, rule, progress)
+    if what == "count":
+        return lambda progress: tables.count(queries.dataset(member, pk), progress)
     if what == "rename-column":
         return lambda progress: actions.rename_column(member, pk, name, data.get("to", ""))
     if what == "delete-column":
