@@ -114,6 +114,11 @@ class WhereItIsWrong(TestCase):
         ):
             self.assertEqual(compile_text("{{ " + source + " }}").fill(values()), text)
 
+    def test_objects_within_objects(self) -> None:
+        self.assertEqual(compile_text("{{ {'a': {'b': 1} } }}").fill({}), '{"a":{"b":1}}')
+        with self.assertRaisesRegex(TemplateError, "a space is needed"):
+            compile_text("{{ {'a': {'b': 1}} }}")
+
     def test_what_only_comes_out_when_it_is_computed_has_no_place(self) -> None:
         with self.assertRaises(TemplateError) as caught:
             compile_text("{{ empty + 1 }}").fill(values())

@@ -392,6 +392,8 @@ def compile_expression(source: str) -> Expression:
     except TemplateSyntaxError as problem:
         ends = "end of " in str(problem.message)
         why = "something is missing at its end" if ends else problem.message
+        if source.count("{") > source.count("}"):
+            why = f"{why}; between the closing braces of objects within objects a space is needed: {{'a': {{'b': 1}} }}"
         raise TemplateError(f"{shown} can't be read: {why}", (len(source),) * 2 if ends else span_at(source, problem.lineno)) from problem
     except RecursionError as problem:
         raise TemplateError(f"{shown}: it is nested too deeply") from problem
