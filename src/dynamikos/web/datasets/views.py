@@ -89,17 +89,18 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     else:
         numbered, looked = list(enumerate(queries.page(found, first, PAGE), first)), found.rows
     hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
+    counted = queries.facts(found)
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {
         "widths": [min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)], "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
-        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": _facts(member, found), "uncounted": found.rows > queries.LARGE and queries.facts(found) is None, "shown_reading": msgspec.convert(found.form, Form),
+        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": _facts(member, found, counted), "uncounted": counted is None, "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
     }  # fmt: skip
 
 
-def _facts(member: Membership, found: DataSet) -> list[tuple[str, str, list[str]]]:
+def _facts(member: Membership, found: DataSet, counted: list[Facts] | None) -> list[tuple[str, str, list[str]]]:
     """(column, what it holds in words, journeys that use it)."""
-    used, counted = hooks.columns_used(member), queries.facts(found)
+    used = hooks.columns_used(member)
     return [
         (name, _told(found, at, counted[at]) if counted and found.rows else "", used.get(f"{found.key}.{name}", []))
         for at, name in enumerate(found.columns)
