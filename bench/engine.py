@@ -4,19 +4,13 @@ Each is a process of its own pinned to core 1, nginx to core 0; exchanges per pr
 being the limit does not matter. Rounds are interleaved; the median ratio is reported.
 """
 
-import os
 import statistics
-import subprocess
 import sys
-import tempfile
 import time
-from pathlib import Path
 
-from dynamikos.cli.state import is_free, wait_for_port
+from bench.beside import C_LOOP, SECONDS, USERS, rates_beside
 
 Result = tuple[str, float, str, str, bool]
-HERE = Path(__file__).parent
-USERS, SECONDS, ROUNDS = 64, 4, 5
 
 
 def engine_child(port: int) -> None:
@@ -89,45 +83,12 @@ def aiohttp_child(port: int) -> None:
     uvloop.run(program())
 
 
-def nginx(folder: Path, port: int) -> "subprocess.Popen[bytes]":
-    os.chmod(folder, 0o755)
-    (folder / "kb").write_bytes(b"x" * 1024)
-    (folder / "nginx.conf").write_text(
-        f"daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/error.log; events {{ worker_connections 1024; }}\n"
-        f"http {{ access_log off; keepalive_requests 100000000; keepalive_timeout 60; client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f; "
-        f"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s; open_file_cache max=10; server {{ listen 127.0.0.1:{port}; root {folder}; }} }}\n"
-    )
-    return subprocess.Popen(
-        ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)], stderr=subprocess.DEVNULL
-    )
-
-
 def run() -> list[Result]:
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        port = next(port for port in range(18300, 18400) if is_free(port))
-        loop = folder / "epoll_loop"
-        subprocess.run(["gcc", "-O2", "-D_GNU_SOURCE", "-o", str(loop), str(HERE / "epoll_loop.c")], check=True)
-        server = nginx(folder, port)
-        try:
-            wait_for_port(port, 5)
-            commands = {
-                "C epoll loop": [str(loop), str(port), str(USERS), str(SECONDS)],
-                "engine": [sys.executable, "-m", "bench.engine", "engine", str(port)],
-                "aiohttp": [sys.executable, "-m", "bench.engine", "aiohttp", str(port)],
-            }
-            rates: dict[str, list[float]] = {each: [] for each in commands}
-            for _ in range(ROUNDS):
-                for each, command in commands.items():
-                    out = subprocess.run(["taskset", "-c", "1", *command], capture_output=True, text=True, check=True).stdout.split()
-                    rates[each].append(int(out[0]) / float(out[1]))
-        finally:
-            server.terminate()
-            server.wait()
+    rates, _ = rates_beside({each: [sys.executable, "-m", "bench.engine", each] for each in ("engine", "aiohttp")})
     results: list[Result] = [
         (f"{each}, exchanges per processor second", statistics.median(found), "/s", "", True) for each, found in rates.items()
     ]
-    by_c = statistics.median(e / c for e, c in zip(rates["engine"], rates["C epoll loop"], strict=True))
+    by_c = statistics.median(e / c for e, c in zip(rates["engine"], rates[C_LOOP], strict=True))
     by_aiohttp = statistics.median(e / a for e, a in zip(rates["engine"], rates["aiohttp"], strict=True))
     return [
         *results,

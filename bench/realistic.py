@@ -2,16 +2,12 @@
 expression, checks and dealt rows add to it. Pinned and interleaved like bench.engine, against the same nginx."""
 
 import statistics
-import subprocess
 import sys
-import tempfile
 import time
-from pathlib import Path
 
-from bench.engine import HERE, USERS, Result, nginx
-from dynamikos.cli.state import is_free, wait_for_port
+from bench.beside import C_LOOP, SECONDS, USERS, rates_beside
+from bench.engine import Result
 
-SECONDS, ROUNDS = 4, 5
 STEP = """form: 1
 journey: j
 name: J
@@ -83,41 +79,15 @@ def child(kind: str, port: int) -> None:
 
 
 def run() -> list[Result]:
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        port = next(port for port in range(18300, 18400) if is_free(port))
-        loop = folder / "epoll_loop"
-        subprocess.run(["gcc", "-O2", "-D_GNU_SOURCE", "-o", str(loop), str(HERE / "epoll_loop.c")], check=True)
-        server = nginx(folder, port)
-        server.terminate()
-        server.wait()
-        slots = ",".join(f'{{"id": "{at}", "begins": "20:15"}}' for at in range(7, 30))
-        answer = f'{{"slots": [{slots}], "token": "t-77"}}'
-        conf = (folder / "nginx.conf").read_text().replace(
-            f"root {folder}; ", f"root {folder}; location /step {{ default_type application/json; add_header Set-Cookie \"visit=abc; Path=/\"; return 200 '{answer}'; }} "
-        )  # fmt: skip
-        (folder / "nginx.conf").write_text(conf)
-        server = subprocess.Popen(
-            ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)], stderr=subprocess.DEVNULL
-        )
-        try:
-            wait_for_port(port, 5)
-            commands = {"C epoll loop": [str(loop), str(port), str(USERS), str(SECONDS)]}
-            commands |= {kind: [sys.executable, "-m", "bench.realistic", kind, str(port)] for kind in KINDS}
-            rates: dict[str, list[float]] = {each: [] for each in commands}
-            failed = 0
-            for _ in range(ROUNDS):
-                for each, command in commands.items():
-                    out = subprocess.run(["taskset", "-c", "1", *command], capture_output=True, text=True, check=True).stdout.split()
-                    rates[each].append(int(out[0]) / float(out[1]))
-                    failed += int(out[2]) if len(out) > 2 else 0
-        finally:
-            server.terminate()
-            server.wait()
+    slots = ",".join(f'{{"id": "{at}", "begins": "20:15"}}' for at in range(7, 30))
+    answer = f'{{"slots": [{slots}], "token": "t-77"}}'
+    place = f"location /step {{ default_type application/json; add_header Set-Cookie \"visit=abc; Path=/\"; return 200 '{answer}'; }}"
+    rates, printed = rates_beside({kind: [sys.executable, "-m", "bench.realistic", kind] for kind in KINDS}, place)
+    failed = sum(int(out[2]) for out in printed if len(out) > 2)
     found: list[Result] = [
         (f"{each}, exchanges per processor second", statistics.median(rate), "/s", "", True) for each, rate in rates.items()
     ]
-    ratio = statistics.median(a / b for a, b in zip(rates["realistic step"], rates["C epoll loop"], strict=True))
+    ratio = statistics.median(a / b for a, b in zip(rates["realistic step"], rates[C_LOOP], strict=True))
     found.append(("realistic step / C epoll loop", ratio, "", "≥ 0.12", ratio >= 0.12))
     for kind in list(KINDS)[1:]:
         cost = statistics.median(1e6 / a - 1e6 / b for a, b in zip(rates[kind], rates["realistic step"], strict=True))

@@ -9,7 +9,7 @@ import time
 from datetime import UTC, datetime
 from pathlib import Path
 
-from bench.engine import nginx
+from bench.beside import nginx
 from dynamikos.cli.state import is_free, wait_for_port
 
 Result = tuple[str, float, str, str, bool]

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import psutil
 
-from bench.engine import HERE
+from bench.beside import HERE
 from bench.truth import Target
 
 Result = tuple[str, float, str, str, bool]
