@@ -25,7 +25,7 @@ TABLE = {
     "strands-rule": ("post", "engineer"), "strands-recording": ("post", "engineer"), "rehearsal": ("get", "reader"), "rehearsal-results": ("get", "reader"), "rehearsal-stream": ("stream", "reader"), "plans": ("post", "engineer"),
     "plan": ("post", "engineer"), "plan-undo": ("post", "engineer"), "start-run": ("post", "engineer"), "runs": ("get", "reader"), "run": ("get", "reader"),
     "run-tables": ("get", "reader"), "run-headline": ("get", "reader"), "run-kept": ("get", "reader"), "stop-gently": ("post", "engineer"),
-    "journey-evaluate": ("post", "engineer"), "journey-columns-near": ("get", "reader"), "journey-columns": ("post", "engineer"), "create-data": ("post", "engineer"), "data-upload": ("post", "engineer"), "take-in-data": ("post", "engineer"),
+    "journey-evaluate": ("post", "engineer"), "journey-columns-near": ("get", "engineer"), "journey-columns": ("post", "engineer"), "create-data": ("post", "engineer"), "data-upload": ("post", "engineer"), "take-in-data": ("post", "engineer"),
     "data-cell": ("post", "engineer"), "data-change": ("post", "engineer"), "data-deal": ("post", "engineer"), "data-export": ("post", "engineer"), "run-dealt": ("get", "reader"),
     "environment-secret": ("post", "engineer"), "environment-way": ("post", "engineer"), "functions": ("post", "engineer"), "try-function": ("post", "engineer"), "tried-function": ("get", "reader"),
     "stop-now": ("post", "engineer"), "run-stream": ("stream", "reader"),

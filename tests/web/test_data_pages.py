@@ -200,8 +200,20 @@ class Data(PageCase):
         self.assertIn("{{ observers.email }}", str(content(self.stored())))
         self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email", "name"))
         self.assertEqual(numbers, [1, 2])
+        self.made("observers.csv", b"mail,password,name,constellation,night\na,b,c,d,e\n")  # another file is not a renaming
+        number = self.stored().head.number  # type: ignore[union-attr]
+        self.change("undo")
+        self.assertEqual(self.stored().head.number, number)  # type: ignore[union-attr]
         self.change("delete-column", column="name")
         self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email",))
+
+    def test_a_reader_cannot_ask_what_masked_cells_hold(self) -> None:
+        secret = self.rows()[0][1]
+        address = self.at("") + f"?find={secret}"
+        self.assertContains(self.client.get(address), "1 row with")
+        self.client.force_login(self.sample.accounts["cass"])
+        self.assertContains(self.client.get(address), "0 rows with")
+        self.assertContains(self.client.get(self.at("") + "?find=ada.ashdown0"), "1 row with")
 
     def test_finding_looks_into_cells_only(self) -> None:
         made = self.made("f.csv", "a,b\nStraße,Æther\nab,cd\n{},x\n".format("ö" * 300).encode())

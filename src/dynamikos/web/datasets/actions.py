@@ -19,6 +19,7 @@ from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership, Project
 
 SPLIT_ROWS, MOST_PASTED = 2000, 20_000
+RENAMING = "rename {}"
 
 
 class Changed(DynamikosError):
@@ -164,20 +165,19 @@ def add_column(member: Membership, pk: uuid.UUID, name: str, rule: Rule | None =
 
 
 def rename_column(member: Membership, pk: uuid.UUID, old: str, new: str) -> None:
-    with tables.changing(member, pk, f"rename {old}") as found:
+    with tables.changing(member, pk, RENAMING.format(old)) as found:
         _column_at(found, old)
         new = _column_name(found, new)
         found.columns = [new if each == old else each for each in found.columns]
         found.secret = [new if each == old else each for each in found.secret]
-        found.deal = _deal_with(found, {old: new})
+        _renamed(member, found, old, new)
         tables.put(found, list(found.blocks), queries.sizes_of(found))
-        hooks.column_renamed(member, f"{found.key}.{old}", f"{found.key}.{new}")
 
 
-def _deal_with(found: DataSet, names: dict[str, str]) -> dict[str, object]:
-    """Its deal with columns dealt apart called by their new names; "" for one that is gone."""
-    apart = [names.get(name, name) for name in found.deal.get("apart", [])]
-    return {**found.deal, "apart": [name for name in apart if name]}
+def _renamed(member: Membership, found: DataSet, old: str, new: str) -> None:
+    """What refers to a column by its old name refers to it by the new one: its deal, and whatever uses it."""
+    found.deal = {**found.deal, "apart": [new if each == old else each for each in found.deal.get("apart", [])]}
+    hooks.column_renamed(member, f"{found.key}.{old}", f"{found.key}.{new}")
 
 
 def delete_column(member: Membership, pk: uuid.UUID, name: str, progress: Progress = lambda share: None) -> None:
@@ -188,9 +188,6 @@ def delete_column(member: Membership, pk: uuid.UUID, name: str, progress: Progre
         return Rewrite(what="delete", at=at), ""
 
     tables.change_columns(member, pk, f"delete column {name}", plan, progress)
-    found = DataSet.objects.get(project=member.project, pk=pk)
-    found.deal = _deal_with(found, {name: ""})
-    found.save(update_fields=["deal"])
 
 
 def move_column(member: Membership, pk: uuid.UUID, name: str, by: int, progress: Progress = lambda share: None) -> None:
@@ -210,10 +207,9 @@ def undo(member: Membership, pk: uuid.UUID) -> str:
         raise DynamikosError("There is no change to take back.")
     before = list(found.columns)
     found.columns, found.secret = last.columns, last.secret
-    changed = [(old, new) for old, new in zip(before, last.columns, strict=False) if old != new]
-    if len(before) == len(last.columns) and len(changed) == 1 and changed[0][0] not in last.columns:  # it had been renamed: all follow back
-        found.deal = _deal_with(found, dict(changed))
-        hooks.column_renamed(member, f"{found.key}.{changed[0][0]}", f"{found.key}.{changed[0][1]}")
+    for now, then in zip(before, last.columns, strict=False):
+        if now != then and last.label == RENAMING.format(then):  # all that followed it follow back
+            _renamed(member, found, now, then)
     tables.put(found, last.blocks, last.sizes)
     label = last.label
     last.delete()

@@ -3,7 +3,7 @@
 import time
 import uuid
 import zlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 import msgspec
 from django.core.cache import cache
@@ -100,8 +100,11 @@ def deal_problems(tables: Iterable[DataSet], script: Journey) -> list[str]:
     return found
 
 
-def find(found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: float = 3.0) -> tuple[list[tuple[int, list[str]]], int]:
-    """(rows from number `after` on that hold `text` in any case, the row looked at last): as many as are found in the time.
+def find(
+    found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: float = 3.0, but: Collection[int] = ()
+) -> tuple[list[tuple[int, list[str]]], int]:
+    """(rows from number `after` on that hold `text` in any case, the row looked at last): as many as are found in the time. Columns
+    number `but` are not looked into.
 
     A block is taken apart only when its plain bytes hold the text at all.
     """
@@ -115,7 +118,7 @@ def find(found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: f
         plain = zlib.decompress(body)
         if wanted in plain.decode("utf-8", "replace").lower():
             for number, row in enumerate(msgspec.msgpack.decode(plain, type=Rows), at):
-                if number >= after and any(wanted in cell.lower() for cell in row):
+                if number >= after and any(wanted in cell.lower() for at_column, cell in enumerate(row) if at_column not in but):
                     matches.append((number, row))
                     if len(matches) >= limit:
                         return matches, number + 1

@@ -26,6 +26,7 @@ WORK_S, WORK_MB = 300.0, 512
 
 @transaction.atomic
 def replace(member: Membership, key: str, name: str, columns: Sequence[str], blocks: Iterable[Block], form: Form) -> DataSet:
+    """The data set `key` made of these rows; what stood there under it can be gone back to."""
     hashes, sizes = store(blocks)
     found = DataSet.objects.select_for_update().filter(project=member.project, key=key).first()
     if found is None:
@@ -155,4 +156,5 @@ def change_columns(
         found.columns = change.row(list(found.columns), name)
         new = secret_columns([name]) if change.what == "insert" else ()
         found.secret = [each for each in (*found.secret, *new) if each in found.columns]
+        found.deal = {**found.deal, "apart": [each for each in found.deal.get("apart", []) if each in found.columns]}
         put(found, *kept)

@@ -84,11 +84,11 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     wanted = request.GET.get("find", "").strip()
     after = request.GET.get("after", "0")
     first = _first(request, found)
-    if wanted:
-        numbered, looked = queries.find(found, wanted, int(after) if after.isdigit() else 0)
+    hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
+    if wanted:  # who may not export them can't find out by asking what masked cells hold
+        numbered, looked = queries.find(found, wanted, int(after) if after.isdigit() else 0, but=() if member.may_edit else hidden)
     else:
         numbered, looked = list(enumerate(queries.page(found, first, PAGE), first)), found.rows
-    hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
     counted = queries.facts(found)
     rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
     return {

@@ -11,7 +11,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.columns import matches, occurrences, put_column
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.journeys import actions, queries
-from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.access import member_view, require
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
 
@@ -40,6 +40,7 @@ def columns(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     core = queries.content(found)
     common = {"journey": found, "token": token(found.head), "problem": problem}
     if wanted := request.GET.get("value", "").strip():
+        require(member, "engineer")  # masked columns are looked into
         held = dict(datasets.holding(member, wanted))
         there = occurrences(core, wanted)
         alike = {place.place.split()[-1].lower() for place in there}  # a column called as the field is comes first
@@ -71,9 +72,10 @@ def _values(member: Membership) -> dict[str, dict[str, int]]:
     return known
 
 
-@member_view()
+@member_view("engineer")
 def near(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
     """In which columns a value stands that somebody looks at on the ladder."""
+    require(member, "engineer")  # it tells what masked columns hold, too
     queries.journey(member, pk)
     value = request.GET.get("value", "").strip()
     return JsonResponse({"held": datasets.holding(member, value)[:3] if 2 <= len(value) <= 2_000 else []})
