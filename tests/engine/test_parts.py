@@ -4,11 +4,11 @@ from unittest import TestCase
 
 from dynamikos.core.plans import parse_target
 from dynamikos.core.profiles import Stretch
+from dynamikos.core.values.masking import MASK, Masker
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.cookies import CookieJar
 from dynamikos.engine.http.protocol import ReplyReader
 from dynamikos.engine.network import check_target
-from dynamikos.engine.reporting.keeping import MASK, Masker
 from dynamikos.engine.schedule.plan import planned_at, planned_users
 
 

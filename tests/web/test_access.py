@@ -2,6 +2,7 @@
 
 import uuid
 
+from django.db import connection
 from django.test import AsyncClient, TestCase
 from django.urls import URLPattern, get_resolver, reverse
 
@@ -18,7 +19,7 @@ TABLE = {
     "journey-edit": ("post", "engineer"), "journey-undo": ("post", "engineer"), "journey-redo": ("post", "engineer"), "journey-text": ("post", "engineer"),
     "journey-discard-draft": ("post", "engineer"), "import-recording": ("post", "engineer"), "paste": ("post", "engineer"), "recording-file": ("get", "reader"), "rehearsal-file": ("get", "reader"), "rehearsal-stop": ("post", "engineer"), "rehearsal-page": ("get", "reader"),
     "journey-thinking": ("post", "engineer"), "shared-steps": ("post", "engineer"), "strands-by-hand": ("post", "engineer"), "strands-attempt": ("post", "engineer"), "strands-typed": ("post", "engineer"), "rehearsal-clean-up": ("post", "engineer"), "rehearsal-check": ("post", "engineer"), "journey-described": ("post", "engineer"), "journey-share": ("post", "engineer"), "journey-ladder": ("get", "reader"), "journey-revisions": ("post", "engineer"), "journey-find": ("get", "reader"), "record": ("post", "engineer"), "recording-live": ("get", "reader"), "recording-results": ("get", "reader"),
-    "recording-mark": ("post", "engineer"), "recording-control": ("post", "engineer"), "recording-authority": ("post", "engineer"), "recording-stream": ("stream", "reader"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
+    "recording-mark": ("post", "engineer"), "recording-control": ("post", "engineer"), "recording-authority": ("get", "engineer"), "recording-stream": ("stream", "reader"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
     "dataset": ("post", "engineer"), "settings": ("get", "reader"), "create-environment": ("post", "engineer"), "environment-values": ("post", "engineer"), "environment-change": ("post", "engineer"),
     "agree-target": ("post", "owner"), "withdraw-target": ("post", "owner"), "set-member": ("post", "owner"), "rehearse": ("post", "engineer"),
     "strands": ("get", "reader"), "strands-search": ("post", "engineer"), "strands-accept": ("post", "engineer"), "strands-dismiss": ("post", "engineer"),
@@ -26,7 +27,7 @@ TABLE = {
     "plan": ("post", "engineer"), "plan-undo": ("post", "engineer"), "start-run": ("post", "engineer"), "runs": ("get", "reader"), "run": ("get", "reader"),
     "run-tables": ("get", "reader"), "run-headline": ("get", "reader"), "run-kept": ("get", "reader"), "stop-gently": ("post", "engineer"),
     "journey-evaluate": ("post", "engineer"), "journey-columns-near": ("get", "engineer"), "journey-columns": ("post", "engineer"), "create-data": ("post", "engineer"), "data-upload": ("post", "engineer"), "take-in-data": ("post", "engineer"),
-    "data-cell": ("post", "engineer"), "data-change": ("post", "engineer"), "data-deal": ("post", "engineer"), "data-export": ("post", "engineer"), "run-dealt": ("get", "reader"),
+    "data-cell": ("post", "engineer"), "data-change": ("post", "engineer"), "data-deal": ("post", "engineer"), "data-export": ("get", "engineer"), "run-dealt": ("get", "reader"),
     "environment-secret": ("post", "engineer"), "environment-way": ("post", "engineer"), "functions": ("post", "engineer"), "try-function": ("post", "engineer"), "tried-function": ("get", "reader"),
     "stop-now": ("post", "engineer"), "run-stream": ("stream", "reader"),
 }  # fmt: skip
@@ -160,3 +161,42 @@ class Access(TestCase):
             address = self.address(name).replace(str(self.sample.project.pk), str(other))
             self.assertEqual(self.client.get(address).status_code, 404, name)
         self.assertEqual(self.client.get(f"/p/{uuid.uuid4()}/runs").status_code, 404)
+
+    def test_what_a_view_does_not_name_is_refused(self) -> None:
+        self.client.force_login(self.sample.accounts["ada"])
+        for name, (kind, _) in TABLE.items():
+            for method in ("put", "patch", "delete", "options"):
+                with self.subTest(name, method=method):
+                    self.assertEqual(getattr(self.client, method)(self.address(name)).status_code, 405)
+            if kind == "stream":
+                self.assertEqual(self.client.post(self.address(name)).status_code, 405)
+
+    def test_get_changes_nothing_and_asks_for_nothing(self) -> None:
+        """Every address there is, by GET and as each role: no row of any table is another afterwards, jobs for generators included."""
+        before = contents()
+        for name in (*TABLE, "projects", "sign-in", "sign-out", "change-password"):
+            if TABLE.get(name, ("", ""))[0] == "stream":
+                continue
+            address = self.address(name) if name in TABLE else reverse(name)
+            for person in (None, "dene", *PEOPLE):
+                if person is None:
+                    self.client.logout()
+                else:
+                    self.client.force_login(self.sample.accounts[person])
+                for query in ("", "?at=sign-in&what=delete&name=x&text=y&until=z"):
+                    answer = self.client.get(address + query)
+                    self.assertIn(answer.status_code, (200, 302, 403, 404, 405, 422), (name, person))
+            after = contents()
+            self.assertEqual([table for table in after if after[table] != before[table]], [], name)
+
+
+def contents() -> dict[str, str]:
+    """A fingerprint of each table's rows; sessions and the time of the last sign-in apart."""
+    with connection.cursor() as cursor:
+        tables = [each for each in connection.introspection.table_names(cursor) if each != "django_session"]
+        found = {}
+        for table in tables:
+            rows = "to_jsonb(t) - 'last_login'"
+            cursor.execute(f"SELECT md5(coalesce(string_agg(({rows})::text, chr(10) ORDER BY ({rows})::text), '')) FROM \"{table}\" t")
+            found[table] = cursor.fetchone()[0]
+    return found

@@ -326,18 +326,15 @@ class Environments(PageCase):
             "header-name": ["X-Load-Test", ""],
             "header-value": ["{{ env.observatory }}", ""],
             "trust": "anything",
-            "hosts": "staging.example 10.0.0.7\n",
             "proxy": "http://proxy.example:3128",
         }
         self.assertContains(self.client.post(address, good), "Kept.")
         self.sample.environment.refresh_from_db()
         way = msgspec.convert(self.sample.environment.way, Way)
-        self.assertEqual(
-            (way.headers, way.trust, way.hosts), ((("X-Load-Test", "{{ env.observatory }}"),), "anything", {"staging.example": "10.0.0.7"})
-        )
+        self.assertEqual((way.headers, way.trust), ((("X-Load-Test", "{{ env.observatory }}"),), "anything"))
         for change, words in (
             ({"header-name": ["a b"], "header-value": ["x"]}, "can&#x27;t be a header"), ({"trust": "these", "authorities": "nonsense"}, "can&#x27;t be read"), ({"proxy": "ftp://x"}, "is not a proxy"),
-            ({"hosts": "only-a-host"}, "is not a host and the address"), ({"header-name": ["X"], "header-value": ["{{ ("]}, "is never closed"),
+            ({"header-name": ["Content-Length"], "header-value": ["3"]}, "is computed from the body"), ({"header-name": ["X"], "header-value": ["{{ ("]}, "is never closed"),
         ):  # fmt: skip
             with self.subTest(words):
                 self.assertContains(self.client.post(address, {**good, **change}), words, status_code=422)

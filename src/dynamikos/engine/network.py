@@ -21,11 +21,26 @@ from dynamikos.engine.ports import Origin
 METADATA = frozenset({"169.254.169.254", "fd00:ec2::254", "100.100.100.200"})
 
 
+Ip = ipaddress.IPv4Address | ipaddress.IPv6Address
+TRANSLATED = (ipaddress.ip_network("64:ff9b::/96"), ipaddress.ip_network("64:ff9b:1::/48"))  # RFC 6052, RFC 8215
+
+
+def embedded(address: Ip) -> Ip:
+    """The IPv4 address that an IPv6 one stands for (mapped, 6to4, Teredo, NAT64); else the address itself."""
+    if isinstance(address, ipaddress.IPv4Address):
+        return address
+    inner = address.ipv4_mapped or address.sixtofour or (address.teredo[1] if address.teredo else None)
+    if inner is None and any(address in each for each in TRANSLATED):
+        inner = ipaddress.IPv4Address(int(address) & 0xFFFFFFFF)
+    return inner or address
+
+
 def check_target(agreed: Iterable[AgreedTarget], origin: Origin, address: str, own_ports: frozenset[int] = frozenset()) -> None:
     """Raises Failure("not-agreed") unless a connection to the resolved `address` for `origin` may be opened.
 
     Scheme, host and port must be on the list. Link-local, metadata, multicast and unspecified addresses and Dynamikos's own
-    ports are never allowed; a private or loopback address only when the agreed line names that address, or a host that is not a wildcard.
+    ports are never allowed; one that is not public only when the agreed line names that address, or a host that is not a wildcard.
+    A line with an address of its own covers that address alone.
     """
     scheme, host, port = origin
     line = next((each for each in agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
@@ -35,14 +50,17 @@ def check_target(agreed: Iterable[AgreedTarget], origin: Origin, address: str, o
         resolved = ipaddress.ip_address(address.partition("%")[0])
     except ValueError:
         raise Failure("not-agreed", f"{host} resolved to '{address}', which is not an address") from None
-    mapped = getattr(resolved, "ipv4_mapped", None)
-    resolved = mapped or resolved
+    given = resolved
+    resolved = embedded(resolved)
     if str(resolved) in METADATA or resolved.is_link_local or resolved.is_unspecified or resolved.is_multicast:
         raise Failure(
             "not-agreed", f"{host} resolves to {resolved}, which is never a target (link-local, metadata, unspecified or multicast)"
         )
-    if (resolved.is_private or resolved.is_loopback) and line.host.startswith("*."):
-        raise Failure("not-agreed", f"{host} resolves to the private address {resolved}; name this host itself in the agreed targets")
+    if line.address:
+        if given != ipaddress.ip_address(line.address):
+            raise Failure("not-agreed", f"{host} was agreed at {line.address}, not at {given}")
+    elif line.host.startswith("*.") and not (resolved.is_global and given.is_global):
+        raise Failure("not-agreed", f"{host} resolves to {given}, which is not public; name this host itself in the agreed targets")
     if resolved.is_loopback and port in own_ports:
         raise Failure("not-agreed", f"{host}:{port} is Dynamikos itself")
 
@@ -87,7 +105,7 @@ async def open_streams(
         address = str(place[0])
         check_target(agreed, origin, address, own_ports)
         resolved_to = ipaddress.ip_address(address.partition("%")[0])
-        if public_only and not (getattr(resolved_to, "ipv4_mapped", None) or resolved_to).is_global:
+        if public_only and not (embedded(resolved_to).is_global and resolved_to.is_global):
             raise Failure(
                 "not-agreed", f"{host} is {resolved_to}, inside; a proxy for other machines only leads there when the recording names it"
             )
@@ -214,7 +232,8 @@ class RealNetwork:
         if self._watcher is None:
             self._watcher = asyncio.create_task(self._watch(), name="time-outs")
         scheme, host, port = origin
-        if not any(each.covers(scheme, host.lower().rstrip("."), port) for each in self._agreed):
+        line = next((each for each in self._agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
+        if line is None:
             check_target(self._agreed, origin, "0.0.0.0", self._own_ports)  # raises, before any name is looked up
         begun = time.perf_counter()
         proxy = self._proxy
@@ -223,7 +242,7 @@ class RealNetwork:
                 check_target(self._agreed, origin, str(ipaddress.ip_address(host)), self._own_ports)
             addresses = await self._resolve(proxy.origin[1], proxy.origin[2])
         else:
-            addresses = await self._resolve(self._way.hosts.get(host, host), port)
+            addresses = await self._resolve((line.address if line else "") or self._way.hosts.get(host, host), port)
         resolved_at = time.perf_counter()
         self._turn += 1
         problem: Failure | None = None

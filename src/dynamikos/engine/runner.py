@@ -78,7 +78,6 @@ def surroundings(
     return Surroundings(
         script=script, clock=clock, network=network, recorder=recorder, health=health,
         choice=Choice(stream(frozen.seed, "keep", "", shard.number)), keep=keep, dealer=dealer, known=known, shard=(shard.number, shard.count), functions=shard.functions,
-        secret_columns=frozenset(f"{pile.key}.{column}" for pile in frozen.data for column in pile.secret),
         secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor,
         trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32].encode(),
         deals=bool(dealer.each_round), seed=frozen.seed, span_prefix=(shard.number + 1) << 40,

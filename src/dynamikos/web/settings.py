@@ -1,6 +1,7 @@
 """Settings from the process environment; the command line sets them (see cli/processes.py)."""
 
 import os
+from datetime import timedelta
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
@@ -42,6 +43,7 @@ INSTALLED_APPS = [
     "django.contrib.sessions",
     "django.contrib.staticfiles",
     "django_htmx",
+    "axes",
     "procrastinate.contrib.django",
     *(f"dynamikos.web.{app}.apps.{app.title()}Config" for app in APPS),
 ]
@@ -56,7 +58,16 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
     "dynamikos.web.ui.middleware.ClearErrors",
+    "axes.middleware.AxesMiddleware",
 ]
+AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
+AXES_FAILURE_LIMIT = 10
+AXES_COOLOFF_TIME = timedelta(minutes=10)
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_CALLABLE = "dynamikos.web.accounts.lockout.locked"
+AXES_RESET_ON_SUCCESS = True
+AXES_DISABLE_ACCESS_LOG = True
+AXES_VERBOSE = False
 TEMPLATES = [
     {
         "BACKEND": "django.template.backends.django.DjangoTemplates",
@@ -123,10 +134,15 @@ LOGGING = {
     "disable_existing_loggers": False,
     "handlers": {"console": {"class": "logging.StreamHandler"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
+    "loggers": {"django.request": {"level": "ERROR" if os.environ.get("DYNAMIKOS_TESTING") else "WARNING"}},
 }
 
 SEALING_KEY = STATE / "sealing.key"
 UPLOADS = STATE / "uploads"  # files on their way into data sets
+# The installation's own rules (docs/installation.md): "everyone" or "administrators" (accounts with is_staff).
+PROJECTS_BY = os.environ.get("DYNAMIKOS_PROJECTS_BY", "everyone")
+TARGETS_BY = os.environ.get("DYNAMIKOS_TARGETS_BY", "owners")
+MAX_REQUESTS_PER_S = float(os.environ.get("DYNAMIKOS_MAX_REQUESTS_PER_S", 0))  # of all runs together; 0: no cap
 # Dynamikos's own; seconds. Tests make them short.
 MAX_UPLOAD_BYTES = int(os.environ.get("DYNAMIKOS_MAX_UPLOAD_BYTES", 300_000_000))
 GENERATOR_LOST_S = float(os.environ.get("DYNAMIKOS_GENERATOR_LOST_S", 4.0))

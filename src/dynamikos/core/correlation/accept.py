@@ -206,8 +206,8 @@ def _path(address: str, number: int, value: str, hole: str) -> str:
         segments[number] = (
             _written_hole(hole, "percent") if quote(value, safe="") != quote(value, safe="/:?#[]@!$&'()*+,;=-._~%") else f"{{{{ {hole} }}}}"
         )
-    else:
-        segments[number] = fit(segment, value, hole, in_path=True) or segment
+    else:  # a value that was captured as it stands encoded in an address is sent as it is
+        segments[number] = fit(segment, value, f"{hole} | encoded" if "%" in value else hole, in_path=True) or segment
     return address[:start] + "/".join(segments)
 
 

@@ -1,7 +1,7 @@
 """What is wrong with a journey before anything is sent: expressions, and names used before they have a value."""
 
 import base64
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 
 import msgspec
 
@@ -9,6 +9,7 @@ from dynamikos.core.captures import compile_capture
 from dynamikos.core.checks import compile_check, texts_in
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges.jsontext import problem_in
+from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.model import Authorization, Body, Journey, Request, Step, walk
 from dynamikos.core.values import names_in
 from dynamikos.core.values.template import NAME
@@ -115,6 +116,7 @@ def verify(journey: Journey, known: Collection[str], functions: Collection[str] 
             continue
         problems.extend(Problem(step="", request="", message=f"{what}: {_unknown(name, known)}") for name in unknown)
     problems.extend(_kinds("", "", None, journey.authorization))
+    problems.extend(_headers("", "", journey.headers))
     for _, step in journey.active(cleanup=True).steps():
         if step.use and not step.requests:
             problems.append(
@@ -138,6 +140,7 @@ def verify(journey: Journey, known: Collection[str], functions: Collection[str] 
         captured.update(gives(step))
         for request in step.requests:
             problems.extend(_kinds(step.step, request.request, request.body, request.authorization))
+            problems.extend(_headers(step.step, request.request, request.headers))
             for what, text in texts_of(request):
                 try:
                     names = names_in(text)
@@ -198,6 +201,12 @@ def _item_problems(step: Step, functions: Collection[str] | None) -> Iterator[Pr
         for name, _ in step.keep.row:
             if not NAME.match(name) or "." in name:
                 yield wrong(f"'{name}' can't be the name of a column: letters, digits and _, not beginning with a digit")
+
+
+def _headers(step: str, request: str, headers: Sequence[tuple[str, str]]) -> Iterator[Problem]:
+    for name, value in headers:
+        if wrong := header_problem(name, value):
+            yield Problem(step=step, request=request, message=f"header: {wrong}")
 
 
 def _kinds(step: str, request: str, body: Body | None, authorization: Authorization | None) -> Iterator[Problem]:

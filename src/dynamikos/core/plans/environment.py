@@ -15,15 +15,17 @@ LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)
 
 
 class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
-    """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left label."""
+    """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left label. `address` is the IP address
+    to connect to instead of looking the name up: it is part of what was agreed."""
 
     scheme: Literal["http", "https"]
     host: str
     port: int
+    address: str = ""
 
     def __str__(self) -> str:
         host = f"[{self.host}]" if ":" in self.host else self.host
-        return f"{self.scheme}://{host}:{self.port}"
+        return f"{self.scheme}://{host}:{self.port}" + (f" at {self.address}" if self.address else "")
 
     def covers(self, scheme: str, host: str, port: int) -> bool:
         """True when a connection to scheme://host:port is agreed by this line."""
@@ -38,8 +40,8 @@ class Way(Frozen, frozen=True, kw_only=True):
     """How requests reach the target: headers on all of them, whom to trust, where a host is, through which proxy.
 
     `trust` is "system", "anything" (no certificate is verified) or certificates in PEM; `certificate` is the client's own, in PEM,
-    whose key is the sealed secret `key_secret`. `hosts` maps a host name to the address to connect to instead of looking it up;
-    `proxy` is an address such as http://proxy.example:3128, which must be an agreed target itself.
+    whose key is the sealed secret `key_secret`. `hosts` maps a host name to the address to connect to instead of looking it up (in
+    files; in a project that is part of an agreed target); `proxy` is an address such as http://proxy.example:3128, which must be an agreed target itself.
     """
 
     headers: tuple[tuple[str, str], ...] = ()
@@ -75,9 +77,18 @@ def parse_environment(text: str, *, file: str = "") -> Environment:
 
 
 def parse_target(text: str) -> AgreedTarget:
-    """`scheme://host[:port]` as an AgreedTarget. Raises PlanError saying what is wrong with it."""
-    text = text.strip()
-    parts = urlsplit(text)
+    """`scheme://host[:port] [at ADDRESS]` as an AgreedTarget. Raises PlanError saying what is wrong with it."""
+    text, _, given = (part.strip() for part in text.strip().partition(" at "))
+    address = ""
+    if given:
+        try:
+            address = str(ipaddress.ip_address(given.strip("[]")))
+        except ValueError as problem:
+            raise PlanError(f"'{given}' is not an IP address; write such as https://staging.example at 10.0.0.7") from problem
+    try:
+        parts = urlsplit(text)
+    except ValueError as problem:
+        raise PlanError(f"'{text}' is not a target: {problem}") from problem
     if parts.scheme not in ("http", "https") or not parts.hostname or parts.path not in ("", "/") or parts.query or parts.username:
         raise PlanError(f"'{text}' is not a target; write scheme, host and port, such as https://staging.example:8443")
     try:
@@ -95,4 +106,4 @@ def parse_target(text: str) -> AgreedTarget:
     except ValueError:
         if not all(LABEL.match(label) for label in labels):
             raise PlanError(f"'{text}' has a host name that can't be one") from None
-    return AgreedTarget(scheme="https" if parts.scheme == "https" else "http", host=host, port=port)
+    return AgreedTarget(scheme="https" if parts.scheme == "https" else "http", host=host, port=port, address=address)

@@ -25,6 +25,7 @@ FILTERS: dict[str, Callable[[str], str]] = {
     "json": lambda text: json.dumps(text, ensure_ascii=False)[1:-1],
     "upper": str.upper,
     "lower": str.lower,
+    "encoded": str,  # says that it is percent-encoded already: an address leaves it as it is
 }
 
 

@@ -18,7 +18,7 @@ CALL = re.compile(r"make\.([a-z]+)(?:\((.*)\))?\Z", re.S)
 class Maker:
     """Where made values come from: a user's own random stream, begun when first asked for, and the clock (µs since the epoch, UTC)."""
 
-    __slots__ = ("_begin", "_counts", "_random", "known", "now_us", "run_count")
+    __slots__ = ("_begin", "_counts", "_random", "known", "now_us", "remembered", "run_count")
 
     def __init__(
         self, begin: Callable[[], Random], now_us: Callable[[], int], *, run_count: Callable[[str], str] = lambda name: "1",
@@ -29,6 +29,14 @@ class Maker:
         self.known = known or {}
         self._random: Random | None = None
         self._counts: dict[str, int] = {}
+        self.remembered: dict[str, None] = {}  # what was computed from secrets lately, to be masked
+
+    def remember(self, text: str) -> None:
+        """Something computed from a secret; the latest hundred are kept."""
+        self.remembered.pop(text, None)
+        self.remembered[text] = None
+        if len(self.remembered) > 100:
+            del self.remembered[next(iter(self.remembered))]
 
     def count(self, name: str) -> str:
         """The next number of the user's own counter `name`, from 1."""

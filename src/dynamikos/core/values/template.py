@@ -130,11 +130,12 @@ def compile_list(source: str) -> Callable[[Mapping[str, str]], list[str]]:
 
 
 def bind(source: str, known: Mapping[str, str]) -> str:
-    """`source` with the holes filled whose names are `known` already (environment values)."""
+    """`source` with the holes filled whose names are `known` already (environment values). What is computed from a secret is left
+    to the user who sends it: it is masked there."""
 
     def one(match: re.Match[str]) -> str:
         name, *steps = (part.strip() for part in match.group(1).split("|"))
-        if name not in known or any(step not in FILTERS for step in steps):
+        if name not in known or any(step not in FILTERS for step in steps) or (steps and name.startswith("secrets.")):
             return match.group(0)
         value = known[name]
         for step in steps:

@@ -1,52 +1,9 @@
-"""Which exchanges are kept, and masking before one leaves the generator."""
+"""Which exchanges are kept."""
 
-import base64
-import json
 import random
 import sys
-from collections.abc import Iterable
-from urllib.parse import quote, quote_plus
 
-MASK = "•••••"
 PER_KIND, SLOWEST, SAMPLED, BODY_CHARS = 20, 3, 20, 64_000
-
-
-def masker(secrets: Iterable[str]) -> "Masker":
-    return Masker(secrets)
-
-
-class Masker:
-    """Replaces secrets in texts: as they are, percent-encoded, in base64 and in JSON."""
-
-    def __init__(self, secrets: Iterable[str]) -> None:
-        forms: set[str] = set()
-        for secret in secrets:
-            if len(secret) < 3:
-                continue
-            forms.update((secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1]))
-            forms.add(json.dumps(secret, ensure_ascii=False)[1:-1])
-            raw = secret.encode()
-            for shift in range(3):  # inside a longer text, its base64 depends on where it begins; only whole groups are certain
-                skipped = (3 - shift) % 3
-                whole = raw[skipped : skipped + (len(raw) - skipped) // 3 * 3]
-                coded = base64.b64encode(whole).decode()
-                if len(coded) >= 8:
-                    forms.update((coded, coded.replace("+", "-").replace("/", "_")))
-            coded = base64.b64encode(raw).decode()
-            forms.update((coded, coded.rstrip("="), base64.urlsafe_b64encode(raw).decode()))
-        self._forms = sorted(forms, key=len, reverse=True)
-
-    def text(self, text: str) -> str:
-        for form in self._forms:
-            if form in text:
-                text = text.replace(form, MASK)
-        return text
-
-    def pairs(self, pairs: Iterable[tuple[str, str]]) -> list[tuple[str, str]]:
-        return [(name, self.text(value)) for name, value in pairs]
-
-    def values(self, values: dict[str, str]) -> dict[str, str]:
-        return {name: self.text(value) for name, value in values.items()}
 
 
 class Choice:

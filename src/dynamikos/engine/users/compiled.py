@@ -8,40 +8,51 @@ from urllib.parse import urljoin, urlsplit
 
 from dynamikos.core.captures import compile_capture
 from dynamikos.core.captures.base import Taker
-from dynamikos.core.checks import compile_check
+from dynamikos.core.checks import compile_check, texts_in
 from dynamikos.core.checks.base import Judge
-from dynamikos.core.errors import TemplateError
+from dynamikos.core.errors import RuleError, TemplateError
 from dynamikos.core.frozen import DataPile, Series, checks_of, series_of
 from dynamikos.core.journeys import Authorization, Body, Branch, Client, FormPart, Journey, Kind, Login, Request, Step
+from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.model import PARTS
-from dynamikos.core.journeys.verify import common_texts, texts_of
+from dynamikos.core.journeys.tainted import secret_names, shown, uses
+from dynamikos.core.journeys.verify import common_texts, item_texts, texts_of
 from dynamikos.core.values import bind, calculates, compile_condition, compile_list, names_in
-from dynamikos.core.values.template import HOLE
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.users.filling import Fill, Values, escaped, filler, in_header, in_json, in_path
+from dynamikos.engine.users.filling import BARE_PERCENT, Fill, Values, addressed, escaped, filler, in_header, in_json, in_reference
 from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
 Make = Callable[[Values], bytes]
 Condition = Callable[[Values], bool]
+CREDENTIALS = frozenset(("authorization", "cookie", "proxy-authorization"))
 DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-Encoding", "gzip, deflate, br, zstd"))
 
 
 def split_url(url: str) -> tuple[Origin, str, str]:
-    """(origin, Host header's value, request target). Raises Failure("address") for what is not http(s)."""
+    """(origin, Host header's value, request target). Raises Failure("address") for what is no http(s) address that can be asked."""
     try:
         parts = urlsplit(url)
         port = parts.port or (443 if parts.scheme == "https" else 80)
-    except ValueError as problem:
+        name = parts.hostname or ""
+        if not name.isascii():  # IDNA; refuses what can't be a host name
+            name = name.encode("idna").decode()
+    except (ValueError, UnicodeError) as problem:
         raise Failure("address", f"'{url[:120]}' is not an address: {problem}") from problem
-    if parts.scheme not in ("http", "https") or not parts.hostname:
+    if parts.scheme not in ("http", "https") or not name:
         raise Failure("address", f"'{url[:120]}' is not an http or https address")
+    if len(name) > 253 or any(len(label) > 63 for label in name.split(".")):
+        raise Failure("address", f"the host '{name[:80]}' is too long: a label has at most 63 signs, all of it 253")
+    if any(sign <= " " or sign in "<>\\^`{|}\x7f" for sign in name):
+        raise Failure("address", f"'{name[:80]}' can't be a host name")
     target = parts.path or "/"
-    if parts.query:
+    if "?" in url.partition("#")[0]:  # an empty query is one, too
         target += "?" + parts.query
+    if not target.isascii() or not target.isprintable() or " " in target or BARE_PERCENT.search(target):
+        target = in_reference(target)
     standard = port == (443 if parts.scheme == "https" else 80)
-    host = f"[{parts.hostname}]" if ":" in parts.hostname else parts.hostname
-    return (parts.scheme, parts.hostname, port), host if standard else f"{host}:{port}", target
+    host = f"[{name}]" if ":" in name else name
+    return (parts.scheme, name, port), host if standard else f"{host}:{port}", target
 
 
 @dataclass(slots=True)
@@ -75,6 +86,9 @@ class CompiledRequest:
     calculates: bool = False  # whether building it evaluates expressions
     first_check: int = 0  # number of its first check in the journey
     draws: tuple[str, ...] = ()  # data sets of which it takes a new row
+    own_host: Fill | None = None  # a Host header of its own
+    private: frozenset[str] = frozenset()  # headers that go to their own origin only, in lower case
+    hides: frozenset[int] = frozenset()  # positions of checks whose texts come from secrets
 
     def build(self, values: Values) -> tuple[Origin, str, str, bytes, bytes]:
         """(origin, host, target, head up to the last own header, body). Raises TemplateError or Failure."""
@@ -86,10 +100,11 @@ class CompiledRequest:
             url = self.fill_address(values)
             if self.fill_query:
                 query = "&".join([f"{name(values)}={value(values)}" for name, value in self.fill_query])
-                url += ("&" if "?" in url else "?") + query
+                url += ("" if url.endswith("?") else "&" if "?" in url else "?") + query
             origin, host, target = split_url(url)
         body = self.make_body(values) if self.make_body is not None else b""
-        head = self.top or f"{self.method} {target} HTTP/1.1\r\nHost: {host}\r\n{self.fixed_lines}"
+        named = host if self.own_host is None else self.own_host(values)
+        head = self.top or f"{self.method} {target} HTTP/1.1\r\nHost: {named}\r\n{self.fixed_lines}"
         for name, fill in self.open_headers:
             head += f"{name}: {fill(values)}\r\n"
         if body or self.method in ("POST", "PUT", "PATCH"):
@@ -103,6 +118,9 @@ class Item:
 
     kind: Kind
     pairs: list[tuple[str, Fill]] = field(default_factory=list)  # set, call's arguments, a row's columns
+    told: list[tuple[str, Fill]] = field(default_factory=list)  # the same as they may be shown and written: without secrets
+    told_text: Fill | None = None
+    secret: bool = False  # whether any of it comes from a secret
     text: Fill | None = None  # pause, log, times of repeat
     holds: Condition | None = None  # while, until
     listed: Callable[[Values], list[str]] | None = None
@@ -131,18 +149,20 @@ class Script:
     rounds: list[CompiledStep]
     closing: list[CompiledStep]
     cleanup: list[CompiledStep]
+    secret: frozenset[str] = frozenset()  # names of values that come from secrets
     token_series: int = -1
     item_series: int = -1
     every: list[CompiledStep] = field(default_factory=list)
 
 
 def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPile] = ()) -> Script:
-    """`data` says which data sets are dealt at each use. Raises TemplateError or RuleError for what `verify` would have named."""
+    """`data` says which data sets are dealt at each use and which columns are secret. Raises TemplateError or RuleError for what `verify` would have named."""
     series = series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
     checks = {(each.step, each.request): each.first for each in reversed(checks_of(journey))}
     used = {pile.key for pile in data if pile.deal.when == "use"}
-    script = Script(series, [], [], [], [], numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1))
+    secret = secret_names(journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret})
+    script = Script(series, [], [], [], [], secret, numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1))
 
     def made(step: Step) -> CompiledStep:
         one = CompiledStep(
@@ -150,8 +170,10 @@ def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPi
             series=numbers.get(("repeat" if step.kind == "repeat" else "step", step.step, ""), script.item_series),
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
-            requests=[_request(each, step, numbers[("request", step.step, each.request)], environment, journey) for each in step.requests],
-            item=None if step.kind == "step" else _item(step, environment, lambda steps: [made(inner) for inner in steps]),
+            requests=[
+                _request(each, step, numbers[("request", step.step, each.request)], environment, journey, secret) for each in step.requests
+            ],
+            item=None if step.kind == "step" else _item(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
         )
         script.every.append(one)
         for each in one.requests:
@@ -174,22 +196,23 @@ def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPi
     return script
 
 
-def _item(step: Step, known: Values, compiled: Callable[[tuple[Step, ...]], list[CompiledStep]]) -> Item:
+def _item(step: Step, known: Values, secret: frozenset[str], compiled: Callable[[tuple[Step, ...]], list[CompiledStep]]) -> Item:
     """Raises TemplateError for what `verify` would have named."""
 
     def text(source: str) -> Fill:
-        return filler(bind(source, known))
+        return filler(bind(source, known), secret=secret)
 
-    item = Item(step.kind)
-    if step.call is not None:
-        item.pairs = [(name, text(value)) for name, value in step.call.with_]
-    elif step.keep is not None:
-        item.pairs = [(name, text(value)) for name, value in step.keep.row]
-    else:
-        item.pairs = [(name, text(value)) for name, value in step.set]
+    def told(source: str) -> Fill:
+        return filler(bind(shown(source, secret), known))
+
+    item = Item(step.kind, secret=any(uses(source, secret) for _, source in item_texts(step)))
+    pairs = step.call.with_ if step.call is not None else step.keep.row if step.keep is not None else step.set
+    item.pairs = [(name, text(value)) for name, value in pairs]
+    item.told = [(name, told(value)) for name, value in pairs]
     rule = step.repeat
     source = rule.times if rule is not None else step.pause or step.log
     item.text = text(source) if source else None
+    item.told_text = told(source) if source else None
     if rule is not None and (rule.while_ or rule.until):
         item.holds = compile_condition(bind(rule.while_ or rule.until, known))
     if step.each is not None:
@@ -201,45 +224,40 @@ def _item(step: Step, known: Values, compiled: Callable[[tuple[Step, ...]], list
     return item
 
 
-def _request(request: Request, step: Step, series: int, known: Values, journey: Journey) -> CompiledRequest:
+def _request(request: Request, step: Step, series: int, known: Values, journey: Journey, secret: frozenset[str]) -> CompiledRequest:
     def text(source: str, encode: Callable[[str], str] | None = None) -> Fill:
-        return filler(bind(source, known), encode)
+        return filler(bind(source, known), encode, secret=secret)
 
     def pair(name: str, value: str) -> tuple[Fill, Fill]:
-        return escaped(bind(name, known)), escaped(bind(value, known))
+        return escaped(bind(name, known), secret=secret), escaped(bind(value, known), secret=secret)
 
-    given = {name.lower() for name, _ in request.headers}
-    common = [(name, value) for name, value in journey.headers if name.lower() not in given]
-    headers = [(name, text(value, in_header)) for name, value in (*request.headers, *common)]
-    given.update(name.lower() for name, _ in common)
     proof = _bound(request.authorization or journey.authorization, known)
-    fixed = fixed_header(proof)
-    if fixed is not None:
-        headers = [(name, fill) for name, fill in headers if name.lower() != "authorization"] + [("Authorization", fixed)]
-    shared = [(name, text(value, in_header)) for name, value in common] + ([("Authorization", fixed)] if fixed is not None else [])
-    headers.extend((name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given)
+    headers, shared, private = _headers(request, journey, proof, text, secret)
     make_body, kind = _body(request, text, pair)
-    if kind and "content-type" not in given:
+    if kind and "content-type" not in {name.lower() for name, _ in headers}:
         headers.append(("Content-Type", text(kind)))
     captures = [(capture.name, compile_capture(capture)) for capture in request.captures]
-    address = bind(request.address, known)
-    whole = HOLE.match(address) is not None
     made = CompiledRequest(
-        request=request, step=step, series=series, method=request.method, fill_address=text(address, None if whole else in_path),
+        request=request, step=step, series=series, method=request.method, fill_address=addressed(request.address, known, secret=secret),
         fill_query=[pair(name, value) for name, value in request.query], fill_headers=headers, make_body=make_body,
         captures=captures, checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
         keeps_body=any(c.header is None and c.cookie is None for c in request.captures) or any(c.form not in ("status", "header", "type", "time") for c in request.checks),
-        embedded=[text(each, in_path) for each in request.embedded], common=shared, prover=prover(proof),
+        embedded=[addressed(each, known, secret=secret) for each in request.embedded], common=shared, prover=prover(proof, secret),
+        own_host=next((fill for name, fill in headers if name.lower() == "host"), None), private=private,
+        hides=frozenset(at for at, check in enumerate(request.checks) if any(uses(each, secret) for each in texts_in(check))),
     )  # fmt: skip
     for name, fill in headers:
+        if name.lower() == "host":
+            continue
         try:
             made.fixed_lines += f"{name}: {fill({})}\r\n"
         except TemplateError:
             made.open_headers.append((name, fill))
     try:
         made.place = _place(made)
-        made.top = f"{made.method} {made.place[2]} HTTP/1.1\r\nHost: {made.place[1]}\r\n{made.fixed_lines}"
+        host = made.place[1] if made.own_host is None else made.own_host({})
+        made.top = f"{made.method} {made.place[2]} HTTP/1.1\r\nHost: {host}\r\n{made.fixed_lines}"
     except (TemplateError, Failure):
         made.place = None
     made.reads_addresses = any(capture.address is not None for capture in request.captures)
@@ -251,11 +269,36 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
     return made
 
 
+def _headers(
+    request: Request, journey: Journey, proof: Authorization | None, text: Callable[..., Fill], secret: frozenset[str]
+) -> tuple[list[tuple[str, Fill]], list[tuple[str, Fill]], frozenset[str]]:
+    """(all headers of a request, those its embedded resources carry too, names of those for its own origin only).
+
+    Raises RuleError for one that makes no valid request.
+    """
+    given = {name.lower() for name, _ in request.headers}
+    common = [(name, value) for name, value in journey.headers if name.lower() not in given]
+    for name, value in (*request.headers, *common):
+        if problem := header_problem(name, value):
+            raise RuleError(problem)
+    headers = [(name, text(value, in_header)) for name, value in (*request.headers, *common)]
+    private = {name.lower() for name, value in (*request.headers, *common) if uses(value, secret)} | CREDENTIALS
+    given.update(name.lower() for name, _ in common)
+    fixed = fixed_header(proof, secret)
+    if fixed is not None:
+        headers = [(name, fill) for name, fill in headers if name.lower() != "authorization"] + [("Authorization", fixed)]
+    shared = [(name, text(value, in_header)) for name, value in common] + ([("Authorization", fixed)] if fixed is not None else [])
+    headers.extend((name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given)
+    return headers, shared, frozenset(private)
+
+
 def _place(made: CompiledRequest) -> tuple[Origin, str, str]:
     """Where a request goes, when nothing varies in that. Raises TemplateError where something does."""
     url = made.fill_address({})
     if made.fill_query:
-        url += ("&" if "?" in url else "?") + "&".join([f"{name({})}={value({})}" for name, value in made.fill_query])
+        url += ("" if url.endswith("?") else "&" if "?" in url else "?") + "&".join(
+            [f"{name({})}={value({})}" for name, value in made.fill_query]
+        )
     return split_url(url)
 
 
@@ -328,6 +371,8 @@ def _multipart(body: Body, boundary: str, text: Callable[..., Fill]) -> Make:
 def resolve(base: str, address: str) -> str:
     """An address of a page's resource or redirect, made absolute. Raises Failure("address") for what is none."""
     try:
-        return urljoin(base, address).partition("#")[0]
+        found = urljoin(base, address).partition("#")[0]
+        asked = address.partition("#")[0]
+        return found + "?" if asked.endswith("?") and not found.endswith("?") else found  # urljoin forgets an empty query
     except ValueError as problem:
         raise Failure("address", f"'{address[:120]}' is not an address: {problem}") from problem

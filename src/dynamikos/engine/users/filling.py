@@ -1,21 +1,31 @@
 """Texts with holes, compiled to functions of a user's values, each hole encoded for the place it stands in."""
 
-from collections.abc import Callable, Mapping
+import re
+from collections.abc import Callable, Collection, Mapping
+from typing import Literal
 from urllib.parse import quote, quote_plus
 
 import orjson
 
 from dynamikos.core.errors import TemplateError
-from dynamikos.core.values import Template, compile_text
-from dynamikos.core.values.template import missing_value
+from dynamikos.core.journeys.tainted import computes, is_secret, uses
+from dynamikos.core.values import Template, bind, compile_text
+from dynamikos.core.values.template import HOLE, missing_value
 
 Values = Mapping[str, str]
 Fill = Callable[[Values], str]
-RESERVED = "/:?#[]@!$&'()*+,;=-._~%"
+Place = Literal["start", "base", "authority", "path", "query"]
+RESERVED = "/:?#[]@!$&'()*+,;=-._~%"  # RFC 3986 §2.2 and §2.3, and what is percent-encoded already
+BARE_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
+IN_SEGMENT = "!$&'()*+,;=:@-._~"  # §3.3: pchar
+NO_SECRETS: frozenset[str] = frozenset()
 
 
-def filler(source: str, encode: Callable[[str], str] | None = None) -> Fill:
-    """Function values → text. `encode` is applied to what fills a hole, not to the rest."""
+def filler(source: str, encode: Callable[[str], str] | None = None, *, secret: Collection[str] = NO_SECRETS) -> Fill:
+    """Function values → text. `encode` is applied to what fills a hole, not to the rest (of an expression: to the values it is
+    computed from). What is computed from values named `secret` is remembered by the user, to be masked."""
+    if computes(source, secret):
+        return _joined([_remembering(text, encode, secret) for text in _pieces(source)])
     template = compile_text(source)
     if template.fixed is not None:
         fixed = template.fixed
@@ -44,6 +54,38 @@ def filler(source: str, encode: Callable[[str], str] | None = None) -> Fill:
     return fill
 
 
+def _pieces(source: str) -> list[str]:
+    """Its literal parts and its holes, in order."""
+    pieces, last = [], 0
+    for hole in HOLE.finditer(source):
+        pieces += [source[last : hole.start()], hole.group(0)]
+        last = hole.end()
+    return [piece for piece in (*pieces, source[last:]) if piece]
+
+
+def _joined(fills: list[Fill]) -> Fill:
+    return lambda values: "".join([fill(values) for fill in fills])
+
+
+def _remembering(text: str, encode: Callable[[str], str] | None, secret: Collection[str]) -> Fill:
+    """The filler of one piece; a hole that computes something of a secret tells the user what that is."""
+    if not computes(text, secret):
+        return filler(text, encode)
+    template = compile_text(text)
+
+    def fill(values: Values) -> str:
+        try:
+            found = template.fill(values if encode is None else _Encoded(values, encode))
+        except TemplateError:
+            raise TemplateError("what is computed from a secret could not be; nothing of it is shown") from None
+        maker = getattr(values, "maker", None)
+        if maker is not None:
+            maker.remember(found)
+        return found
+
+    return fill
+
+
 class _Encoded(dict[str, str]):
     """Looks a name up and encodes it, only when asked."""
 
@@ -57,8 +99,87 @@ class _Encoded(dict[str, str]):
         return self._encode(self._values[name])
 
 
-def in_path(value: str) -> str:
-    return quote(value, safe=RESERVED)
+# addresses ---------------------------------------------------------------------------------------------
+
+
+def in_reference(value: str) -> str:
+    """A whole address, or one relative to another: only what can't stand in any address is encoded."""
+    return quote(BARE_PERCENT.sub("%25", value), safe=RESERVED)
+
+
+def in_segment(value: str) -> str:
+    return quote(value, safe=IN_SEGMENT)
+
+
+def in_query(value: str) -> str:
+    return quote(value, safe="-._~!$'()*,;:@/?")
+
+
+def in_authority(value: str) -> str:
+    if any(sign in value for sign in "/?#@\\ \t\r\n"):
+        raise TemplateError(f"“{value[:60]}” can't stand in the host of an address")
+    return value
+
+
+ENCODERS: dict[Place, Callable[[str], str]] = {
+    "start": in_reference,
+    "base": in_reference,
+    "authority": in_authority,
+    "path": in_segment,
+    "query": in_query,
+}
+
+
+def _place_after(text: str, place: Place) -> Place:
+    """Where in an address one is after the literal `text`, having been at `place`."""
+    if place == "start":
+        _, mark, rest = text.partition("://")
+        if mark:
+            place, text = "authority", rest
+        elif text:
+            place = "path"
+    if place in ("authority", "base") and any(sign in text for sign in "/?#"):
+        place = "path"
+    if place == "path" and ("?" in text or "#" in text):
+        place = "query"
+    return place
+
+
+def addressed(source: str, known: Values, *, secret: Collection[str] = NO_SECRETS) -> Fill:
+    """An address with holes as a function of values: each hole percent-encoded for its place (RFC 3986), unless it is the whole
+    address, its beginning or what follows that at once, or goes through `| percent` or `| encoded`. `known` values are put in now.
+    """
+    place: Place = "start"
+    fills: list[Fill] = []
+    for piece in _pieces(source):
+        hole = HOLE.fullmatch(piece)
+        if hole is None:
+            literal = in_reference(piece) if place not in ("start", "authority") else piece
+            fills.append(lambda values, literal=literal: literal)  # type: ignore[misc]
+            place = _place_after(piece, place)
+            continue
+        encode = None if hole.group(1).split("|")[-1].strip() in ("percent", "encoded") else ENCODERS[place]
+        bound = bind(piece, known)
+        if "{{" not in bound:
+            fixed = bound if encode is None else encode(bound)
+            fills.append(lambda values, fixed=fixed: fixed)  # type: ignore[misc]
+        else:
+            fills.append(_hole(piece, encode, secret))
+        if place == "start":
+            place = "base"
+    return fills[0] if len(fills) == 1 else _joined(fills)
+
+
+def _hole(text: str, encode: Callable[[str], str] | None, secret: Collection[str]) -> Fill:
+    """One hole whose whole outcome is encoded."""
+    inner = _remembering(text, None, secret)
+    if encode is None:
+        return inner
+    encoder = encode
+    return lambda values: encoder(inner(values))
+
+
+# other places ------------------------------------------------------------------------------------------
 
 
 def in_json(value: str) -> str:
@@ -71,8 +192,9 @@ def in_header(value: str) -> str:
     return value
 
 
-def escaped(source: str) -> Fill:
-    """A query or form text: fixed parts and values percent-encoded alike (application/x-www-form-urlencoded)."""
+def escaped(source: str, *, secret: Collection[str] = NO_SECRETS) -> Fill:
+    """A query or form text: fixed parts and values percent-encoded alike (application/x-www-form-urlencoded); what went through
+    `| encoded` is left as it is."""
     template: Template = compile_text(source)
     if template.fixed is not None:
         fixed = quote_plus(template.fixed)
@@ -88,9 +210,23 @@ def escaped(source: str) -> Fill:
             return text if text.isalnum() and text.isascii() else quote_plus(text)
 
         return one
+    marked = [HOLE.fullmatch(piece) for piece in _pieces(source)]
+    if any(hole is not None and hole.group(1).split("|")[-1].strip() == "encoded" for hole in marked):
+        return _joined([_one_escaped(piece, secret) for piece in _pieces(source)])
+    inner = filler(source, secret=secret)
 
     def fill(values: Values) -> str:
-        text = template.fill(values)
+        text = inner(values)
         return text if text.isalnum() and text.isascii() else quote_plus(text)
 
     return fill
+
+
+def _one_escaped(piece: str, secret: Collection[str]) -> Fill:
+    hole = HOLE.fullmatch(piece)
+    if hole is not None and hole.group(1).split("|")[-1].strip() == "encoded":
+        return filler(piece, secret=secret)
+    return escaped(piece, secret=secret)
+
+
+__all__ = ["Fill", "Values", "addressed", "escaped", "filler", "in_header", "in_json", "is_secret", "uses"]

@@ -4,10 +4,10 @@ import asyncio
 from typing import TYPE_CHECKING, Literal
 
 from dynamikos.core.errors import TemplateError
+from dynamikos.core.values.masking import MASK
 from dynamikos.core.values.numbers import as_number
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.guard import OverBudget, bounded
-from dynamikos.engine.reporting.keeping import Masker
 from dynamikos.engine.users.compiled import CompiledStep, Item
 
 if TYPE_CHECKING:
@@ -34,14 +34,14 @@ class Items:
                 case "set":
                     for name, fill in item.pairs:
                         user.values[name] = bounded(fill, user.values)
-                    self._say(step, ", ".join(f"{name} = {user.values[name][:200]}" for name, _ in item.pairs))
+                    self._say(step, ", ".join(f"{name} = {self._shown(name)[:200]}" for name, _ in item.pairs))
                 case "pause":
                     seconds = self._seconds(item)
-                    self._say(step, f"{seconds:g} s")
+                    self._say(step, f"{MASK if item.secret else f'{seconds:g}'} s")
                     await user.wait(self._around.clock.now() + seconds)
                 case "log":
-                    assert item.text is not None
-                    self._log(step, bounded(item.text, user.values))
+                    assert item.told_text is not None
+                    self._log(step, bounded(item.told_text, user.values))
                 case "call":
                     await self._call(step, item)
                 case "keep":
@@ -61,9 +61,14 @@ class Items:
     def failed(self, step: CompiledStep, kind: str, detail: str) -> Outcome:
         """An item that can't be done is a failure of its own, and what is left of the round is skipped."""
         now = self._around.clock.now()
+        if step.item is not None and step.item.secret:
+            detail = "it could not be done; what it needs comes from a secret, so nothing of it is shown"
         self._around.recorder.missed(self._around.script.item_series, now, 0, kind)
         self._user.witness.item(step, detail, failed=kind)
         return "round"
+
+    def _shown(self, name: str) -> str:
+        return MASK if name in self._around.script.secret else self._user.values[name]
 
     def _say(self, step: CompiledStep, said: str) -> None:
         if self._around.keep_everything:
@@ -91,13 +96,14 @@ class Items:
         result = await functions.call(call.function, given, self._around.health.late)  # queueing is the generator's lateness
         if call.into:
             self._user.values[call.into] = result
-        self._say(step, f"{call.function}({', '.join(f'{name}={value[:60]!r}' for name, value in given.items())}) → {result[:200]}")
+        told = ", ".join(f"{name}={bounded(fill, self._user.values)[:60]!r}" for name, fill in item.told)
+        self._say(step, f"{call.function}({told}) → {MASK if item.secret else result[:200]}")
 
     def _keep(self, step: CompiledStep, item: Item) -> None:
         keep = step.step.keep
         assert keep is not None
-        mask = Masker(self._around.secrets)  # a secret is never written where anybody may read it
-        row = {name: mask.text(bounded(fill, self._user.values)) for name, fill in item.pairs}
+        mask = self._user.witness.mask()  # a secret is never written where anybody may read it, nor what is computed from one
+        row = {name: mask.text(bounded(fill, self._user.values)) for name, fill in item.told}
         if self._around.write is not None:
             self._around.write(keep.into, row)
         told = ", ".join(f"{name} {value[:80]}" for name, value in row.items())

@@ -7,6 +7,7 @@ from dynamikos.core.captures import View
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
+from dynamikos.core.values.masking import MASK
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.users.compiled import CompiledRequest
 
@@ -49,6 +50,8 @@ def judged(
         except TemplateError as problem:
             verdict = Verdict("value-missing", "a value for the check", str(problem))
         if verdict is not None:
+            if no - compiled.first_check in compiled.hides:
+                verdict = Verdict(verdict.kind, MASK, "it is not so; what is compared comes from a secret", verdict.then)
             missed.append(no)
             counted = counted or verdict
             if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
@@ -63,14 +66,27 @@ def judged(
     return "", counted, captured, view  # a check that is only counted is shown with what is kept
 
 
-def redirected_head(method: str, target: str, host: str, head: bytes, body: bytes) -> bytes:
-    """The first head with a new first line and host; headers that described a dropped body are dropped too."""
-    lines = head.decode("utf-8").split("\r\n")[2:]
-    old_host = head.split(b"\r\n", 2)[1].decode("latin-1").partition(": ")[2]
+def redirected_head(
+    method: str, target: str, host: str, head: bytes, body: bytes, *, same_origin: bool, private: frozenset[str]
+) -> bytes:  # fmt: skip
+    """The first head with a new first line and host. Headers that described a dropped body are dropped; to another origin (scheme,
+    host and port, RFC 6454) those in `private` are, too."""
+    _, host_line, *lines = head.decode("utf-8").split("\r\n")
     kept = []
     for line in lines:
         name = line.partition(":")[0].lower()
-        if not line or (not body and name in ("content-length", "content-type")) or (host != old_host and name == "authorization"):
-            continue
-        kept.append(line)
-    return ("\r\n".join([f"{method} {target} HTTP/1.1", f"Host: {host}", *kept]) + "\r\n").encode("utf-8")
+        if line and not (not body and name in ("content-length", "content-type")) and (same_origin or name not in private):
+            kept.append(line)
+    return ("\r\n".join([f"{method} {target} HTTP/1.1", host_line if same_origin else f"Host: {host}", *kept]) + "\r\n").encode()
+
+
+def with_cookie(head: bytes, cookie: str) -> tuple[bytes, str]:
+    """(head, all cookies) where the jar's `cookie` joins the Cookie header that `head` has already."""
+    lines = head.split(b"\r\n")
+    for at, line in enumerate(lines):
+        name, _, value = line.partition(b":")
+        if name.lower() == b"cookie":
+            own = value.strip().decode("utf-8", "replace")
+            lines[at] = b"Cookie: %b; %b" % (value.strip(), cookie.encode("latin-1", "replace"))
+            return b"\r\n".join(lines), f"{own}; {cookie}"
+    return b"%bCookie: %b\r\n" % (head, cookie.encode("latin-1", "replace")), cookie

@@ -19,7 +19,7 @@ from dynamikos.engine.users.chain import Chain
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, resolve, split_url
 from dynamikos.engine.users.dealing import Hand
 from dynamikos.engine.users.items import Items, Outcome
-from dynamikos.engine.users.judging import SEVERITY, judged, redirected_head
+from dynamikos.engine.users.judging import SEVERITY, judged, redirected_head, with_cookie
 from dynamikos.engine.users.proofs import Proofs
 from dynamikos.engine.users.resources import fetch_embedded
 from dynamikos.engine.users.surroundings import Surroundings
@@ -365,22 +365,40 @@ class User:
             if reply.status not in REDIRECTS:
                 break
             location = reply.header(b"location")
-            if location is None or hop == MAX_HOPS:
+            if location is None:
                 break
+            if hop >= MAX_HOPS:
+                ended = reply.last_at
+                recorder.missed(compiled.series, ended, round((ended - due) * 1e6), "redirect-loop", bytes_out, bytes_in)
+                reason = choice.failed(compiled.series, "redirect-loop")
+                if reason:
+                    told = f"redirected more than {MAX_HOPS} times; the last address is {location.decode('latin-1')[:200]}"
+                    url = f"{origin[0]}://{host}{target}"
+                    self.witness.keep(compiled, reason, method, url, head, body, round((ended - due) * 1e6), span, hop, reply, error=told)
+                return "redirect-loop", ended
             url = f"{origin[0]}://{host}{target}"
             trail.append(url)
             if around.keep_everything:
                 hop_us = round((reply.last_at - reply.sent_at) * 1e6)
                 self.witness.keep(compiled, "hop", method, url, head, body, hop_us, span, hop, reply)
             hop, instant, had = hop + 1, clock.now(), None
+            was = origin
             try:
-                url = resolve(url, location.decode("latin-1"))
+                url = resolve(url, "".join(chr(byte) if 0x20 < byte < 0x7F else f"%{byte:02X}" for byte in location.strip()))
                 origin, host, target = split_url(url)
             except Failure as failure:
                 return self.witness.unsent(compiled, due, failure)
             if reply.status == 303 or (reply.status in (301, 302) and method == "POST"):  # RFC 9110 §15.4
                 method, body = ("HEAD" if method == "HEAD" else "GET"), b""
-            head = bare = redirected_head(method, target, host, bare if compiled.prover is not None else head, body)
+            head = bare = redirected_head(
+                method,
+                target,
+                host,
+                bare if compiled.prover is not None else head,
+                body,
+                same_origin=was == origin,
+                private=compiled.private,
+            )
             proof = ""
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
@@ -437,7 +455,12 @@ class User:
             cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time())
             lasting = all(each.expires is None for each in jar.cookies.values())
             self._cookie_line = (origin, target, cookie) if lasting else None
-        line = b"%bCookie: %b\r\n" % (head, cookie.encode()) if cookie else head
+        if not cookie:
+            line = head
+        elif b"ookie:" in head:  # one of its own: one header holds both (RFC 6265 §5.4)
+            line, cookie = with_cookie(head, cookie)
+        else:
+            line = b"%bCookie: %b\r\n" % (head, cookie.encode("latin-1", "replace"))
         self.cookie_sent = cookie
         data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, body)
         if failed is None:  # as recorder.sent does, without the call

@@ -2,7 +2,7 @@
 
 import asyncio
 import base64
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Collection
 from dataclasses import dataclass
 from urllib.parse import quote_plus
 
@@ -21,15 +21,15 @@ def basic(user: str, password: str) -> str:
     return "Basic " + base64.b64encode(f"{user}:{password}".encode()).decode()
 
 
-def fixed_header(given: Authorization | None) -> Fill | None:
+def fixed_header(given: Authorization | None, secret: Collection[str] = ()) -> Fill | None:
     """The Authorization header of Basic and Bearer, which needs no exchange of its own; None for others."""
     if given is None:
         return None
     if given.basic is not None:
-        user, password = filler(given.basic.user), filler(given.basic.password)
+        user, password = filler(given.basic.user, secret=secret), filler(given.basic.password, secret=secret)
         return lambda values: basic(user(values), password(values))
     if given.bearer is not None:
-        token = filler(given.bearer)
+        token = filler(given.bearer, secret=secret)
         return lambda values: in_header("Bearer " + token(values))
     return None
 
@@ -46,14 +46,16 @@ class Prover:
         return tuple(fill(values) for fill in self.texts)
 
 
-def prover(given: Authorization | None) -> Prover | None:
+def prover(given: Authorization | None, secret: Collection[str] = ()) -> Prover | None:
     if given is None:
         return None
     if given.digest is not None:
-        return Prover(True, (filler(given.digest.user), filler(given.digest.password)))
+        return Prover(True, (filler(given.digest.user, secret=secret), filler(given.digest.password, secret=secret)))
     if given.client is not None:
         client = given.client
-        return Prover(False, tuple(filler(text) for text in (client.address, client.id, client.secret, client.scope)), client.form)
+        return Prover(
+            False, tuple(filler(text, secret=secret) for text in (client.address, client.id, client.secret, client.scope)), client.form
+        )
     return None
 
 

@@ -27,7 +27,6 @@ class Surroundings:
     choice: Choice
     keep: Callable[[KeptExchange], None]
     dealer: Dealer
-    secret_columns: frozenset[str] = frozenset()
     secrets: tuple[str, ...] = ()
     think_factor: float = 1.0
     trace: bytes = b"0" * 31 + b"1"

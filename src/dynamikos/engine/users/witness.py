@@ -6,9 +6,10 @@ from dynamikos.core.captures import View
 from dynamikos.core.checks import Verdict
 from dynamikos.core.exchanges import decode_body
 from dynamikos.core.reports import KeptExchange
+from dynamikos.core.values.masking import MASK, Masker
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import Reply
-from dynamikos.engine.reporting.keeping import BODY_CHARS, Masker
+from dynamikos.engine.reporting.keeping import BODY_CHARS
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
 
 if TYPE_CHECKING:
@@ -46,12 +47,12 @@ class Witness:
                 return
         else:
             reason = "kept" if around.keep_everything else "log"
-        mask = self._mask()
+        mask = self.mask()
         around.keep(
             KeptExchange(
                 second=max(0, int(around.clock.now() - around.recorder.begin)), series=step.series, step=step.step.step, request="", reason=reason,
-                user=user.number, round=user.round, method="", url="", error=mask.text(said[:4000]), variables=mask.values(dict(user.values)),
-                before=mask.values(self._before()), rows=around.dealer.rows_of(user), item=step.step.kind,
+                user=user.number, round=user.round, method="", url="", error=mask.text(said[:4000]), variables=self._values(mask, dict(user.values)),
+                before=self._values(mask, self._before()), rows=around.dealer.rows_of(user), item=step.step.kind,
             )
         )  # fmt: skip
 
@@ -63,10 +64,14 @@ class Witness:
         old = {name: value for name, value in user.values.items() if name not in user.replaced}
         return old | {name: value for name, value in user.replaced.items() if value is not None}
 
-    def _mask(self) -> Masker:
+    def mask(self) -> Masker:
         around, user = self._around, self._user
-        secret = {user.values[name] for name in around.secret_columns if name in user.values}
-        return Masker([*secret, *around.secrets, *around.tokens.seen])
+        secret = [user.values[name] for name in sorted(around.script.secret) if name in user.values]
+        return Masker([*secret, *around.secrets, *around.tokens.seen, *user.values.maker.remembered])
+
+    def _values(self, mask: Masker, values: dict[str, str]) -> dict[str, str]:
+        secret = self._around.script.secret
+        return {name: MASK if name in secret else mask.text(value) for name, value in values.items()}
 
     def failure(
         self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
@@ -82,7 +87,7 @@ class Witness:
         captured: dict[str, str] | None = None, error: str = "",
     ) -> None:  # fmt: skip
         around, user = self._around, self._user
-        mask = self._mask()
+        mask = self.mask()
         headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
         if view is None and reply is not None and reply.body:
             try:
@@ -105,8 +110,8 @@ class Witness:
                 headers=mask.pairs(headers), body=mask.text(text.replace("\0", "\ufffd")),
                 size_bytes=len(view.body) if view is not None else 0 if reply is None or around.keep_everything else reply.bytes_in,
                 duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
-                actual=mask.text(verdict.actual) if verdict else "", variables=mask.values(dict(user.values)),
-                captured=mask.values(captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",
-                before=mask.values(self._before()), rows=around.dealer.rows_of(user),
+                actual=mask.text(verdict.actual) if verdict else "", variables=self._values(mask, dict(user.values)),
+                captured=self._values(mask, captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",
+                before=self._values(mask, self._before()), rows=around.dealer.rows_of(user),
             )
         )  # fmt: skip

@@ -13,19 +13,19 @@ from dynamikos.core.dealing import Facts, Form
 from dynamikos.core.errors import DynamikosError, ImportRefused
 from dynamikos.web.datasets import actions, deals, forms, hooks, queries, tables, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
-from dynamikos.web.projects.access import member_view, require
+from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.ui.progress import streamed
 
 PAGE = 50
 
 
-@member_view()
+@member_view(get="reader")
 def datasets(request: HttpRequest, member: Membership) -> HttpResponse:
     return render(request, "datasets/list.html", {"datasets": queries.datasets(member)})
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def upload(request: HttpRequest, member: Membership) -> HttpResponse | StreamingHttpResponse:
     """A file, or pasted text: kept, and shown as it seems to be written."""
     text = request.POST.get("text", "")
@@ -43,10 +43,9 @@ def upload(request: HttpRequest, member: Membership) -> HttpResponse | Streaming
     return streamed(keep)
 
 
-@member_view("engineer")
+@member_view(get="engineer", post="engineer")
 def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """How an upload is read; each change reads it again at once."""
-    require(member, "engineer")
     found = get_object_or_404(Upload, project=member.project, pk=pk)
     if request.method == "POST":
         found.form = msgspec.to_builtins(forms.form_from(request.POST))
@@ -60,7 +59,7 @@ def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return render(request, "datasets/_reading.html" if request.headers.get("HX-Request") else "datasets/upload.html", context)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def take_in(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
     found = get_object_or_404(Upload, project=member.project, pk=pk)
     form = msgspec.convert(found.form, Form)
@@ -68,7 +67,7 @@ def take_in(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return streamed(lambda progress: f"{address}/{uploads.take_in(member, found, form, progress).pk}")
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def create(request: HttpRequest, member: Membership) -> HttpResponse:
     made = actions.create(member, request.POST.get("name", ""))
     return redirect("dataset", member.project_id, made.pk)
@@ -131,7 +130,7 @@ def _deal_context(member: Membership, found: DataSet) -> dict[str, Any]:
     }  # fmt: skip
 
 
-@member_view()
+@member_view(get="reader", post="engineer")
 def dataset(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.dataset(member, pk)
     if request.method == "POST":
@@ -140,7 +139,7 @@ def dataset(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return render(request, "datasets/dataset.html", _context(request, member, found))
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
     """One cell, saved as typed; or the cells of `block`, pasted from one on."""
     data = request.POST
@@ -157,7 +156,7 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
     return JsonResponse({"saved": True})
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
     """Rows and columns: added, moved, deleted, made; the last change taken back. A large table's columns with progress, for the page's script."""
     found, data = queries.dataset(member, pk), request.POST
@@ -212,7 +211,7 @@ def _column_work(member: Membership, pk: uuid.UUID, what: str, name: str, data: 
     return lambda progress: actions.move_column(member, pk, name, 1 if what == "column-right" else -1, progress)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def deal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found, problem = queries.dataset(member, pk), ""
     try:
@@ -222,10 +221,9 @@ def deal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     return render(request, "datasets/_deal.html", {**_deal_context(member, found), "problem": problem}, status=422 if problem else 200)
 
 
-@member_view("engineer")
+@member_view(get="engineer")
 def export(request: HttpRequest, member: Membership, pk: uuid.UUID) -> StreamingHttpResponse:
     """All rows as CSV; for a spreadsheet with cells it would take for formulas marked by an apostrophe."""
-    require(member, "engineer")
     found = queries.dataset(member, pk)
     careful = request.GET.get("for") == "spreadsheet"
 

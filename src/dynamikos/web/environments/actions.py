@@ -4,19 +4,22 @@ import re
 
 import msgspec
 from cryptography.x509 import load_pem_x509_certificates
+from django.conf import settings
+from django.core.exceptions import PermissionDenied
 from django.db import transaction
+from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
+from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.plans import Way, parse_target
 from dynamikos.core.values import names_in
+from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.web.environments import queries
 from dynamikos.web.environments.models import AgreedTarget, Environment, Secret
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership
 
-HEADER = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+\Z")  # RFC 9110 §5.1
-LABELS = re.compile(r"[A-Za-z0-9_.-]{1,253}\Z")
 STATES_KEPT = 30
 NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
@@ -91,6 +94,10 @@ def set_secret(member: Membership, found: Environment, name: str, text: str) -> 
         found.secrets.filter(name=name).delete()
         note(member, "secret taken away", name, environment=found.key)
         return
+    if len(text) < SHORTEST_SECRET:
+        raise DynamikosError(
+            f"A secret has at least {SHORTEST_SECRET} characters: a shorter one can't be told from other text, so it could not be masked."
+        )
     if len(text) > 20_000:
         raise DynamikosError("A secret has at most 20,000 characters.")
     key = queries.sealer()
@@ -104,8 +111,8 @@ def set_secret(member: Membership, found: Environment, name: str, text: str) -> 
 def set_way(member: Membership, found: Environment, way: Way) -> None:
     """How requests reach the target. Raises DynamikosError for what can't be used; then nothing changes."""
     for name, value in way.headers:
-        if not HEADER.match(name) or "\n" in value or "\r" in value:
-            raise DynamikosError(f"'{name[:60]}' can't be a header, or its value has a line break.")
+        if problem := header_problem(name, value):
+            raise DynamikosError(f"Header: {problem}.")
         names_in(value)
     for text, what in (
         (way.trust if way.trust not in ("system", "anything") else "", "trusted certificates"),
@@ -122,9 +129,10 @@ def set_way(member: Membership, found: Environment, way: Way) -> None:
         raise DynamikosError("The client certificate needs its key: seal the key as a secret first, and choose it here.")
     if way.key_secret and not found.secrets.filter(name=way.key_secret).exists():
         raise DynamikosError(f"There is no secret {way.key_secret} in {found.name}.")
-    for host, address in way.hosts.items():
-        if not LABELS.match(host) or not LABELS.match(address.strip("[]").replace(":", "-")):
-            raise DynamikosError(f"'{host} {address}' is not a host and the address to use for it, such as: staging.example 10.0.0.7")
+    if way.hosts:
+        raise DynamikosError(
+            "Where a host is to be reached is a part of its agreed target: an owner adds it as https://staging.example at 10.0.0.7."
+        )
     if way.proxy and not re.match(r"http://[^/\s]+\Z", way.proxy):
         raise DynamikosError(f"'{way.proxy[:60]}' is not a proxy; write http://proxy.example:3128")
     if msgspec.to_builtins(way) == found.way:
@@ -139,10 +147,13 @@ def set_way(member: Membership, found: Environment, way: Way) -> None:
 def agree(member: Membership, found: Environment, text: str) -> AgreedTarget:
     """Adds an agreed target. Raises PlanError for what can't be one, PermissionDenied for who may not."""
     require(member, "owner")
+    if settings.TARGETS_BY == "administrators" and not member.account.is_staff:
+        raise PermissionDenied("In this installation administrators agree to targets; ask one of them.")
     target = parse_target(text)
-    made, _ = AgreedTarget.objects.get_or_create(
-        environment=found, scheme=target.scheme, host=target.host, port=target.port, defaults={"agreed_by": member.account}
-    )
+    made, _ = AgreedTarget.objects.update_or_create(
+        environment=found, scheme=target.scheme, host=target.host, port=target.port,
+        defaults={"agreed_by": member.account, "address": target.address, "agreed_at": timezone.now()},
+    )  # fmt: skip
     note(member, "target agreed", str(made), environment=found.key)
     return made
 

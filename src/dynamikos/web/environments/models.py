@@ -1,5 +1,8 @@
+from typing import Literal
+
 from django.db import models
 
+from dynamikos.core.plans import AgreedTarget as CoreTarget
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.projects.models import Project
 from dynamikos.web.ui.ids import new_id
@@ -40,12 +43,13 @@ class Secret(models.Model):
 
 
 class AgreedTarget(models.Model):
-    """A scheme, host and port that may be sent to, who agreed and when."""
+    """A scheme, host and port that may be sent to, at which address if not the one its name has, who agreed and when."""
 
     environment = models.ForeignKey(Environment, on_delete=models.CASCADE, related_name="targets")
     scheme = models.CharField(max_length=5)
     host = models.CharField(max_length=253)
     port = models.PositiveIntegerField()
+    address = models.CharField(max_length=60, blank=True, default="")
     agreed_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
     agreed_at = models.DateTimeField(auto_now_add=True)
 
@@ -54,4 +58,9 @@ class AgreedTarget(models.Model):
         ordering = ["host", "port"]
 
     def __str__(self) -> str:
-        return f"{self.scheme}://{self.host}:{self.port}"
+        return str(self.core)
+
+    @property
+    def core(self) -> CoreTarget:
+        scheme: Literal["http", "https"] = "https" if self.scheme == "https" else "http"
+        return CoreTarget(scheme=scheme, host=self.host, port=self.port, address=self.address)

@@ -7,6 +7,7 @@ import msgspec
 from django.conf import settings
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
+from msgspec.structs import replace
 
 from dynamikos.core.plans import AgreedTarget as CoreTarget
 from dynamikos.core.plans import Way
@@ -35,7 +36,8 @@ def names(found: Environment | None) -> set[str]:
 
 
 def way_of(found: Environment) -> Way:
-    return msgspec.convert(found.way, Way)
+    """How requests get there. Where a host is instead of where its name says is a part of what owners agree to, never of this."""
+    return replace(msgspec.convert(found.way, Way), hosts={})
 
 
 def needed(names: Iterable[str], way: Way) -> tuple[set[str], tuple[str, ...]]:
@@ -70,7 +72,7 @@ def fingerprints(found: Environment, names: Iterable[str]) -> dict[str, str]:
 
 
 def agreed(found: Environment) -> tuple[CoreTarget, ...]:
-    return tuple(CoreTarget(scheme="https" if t.scheme == "https" else "http", host=t.host, port=t.port) for t in found.targets.all())
+    return tuple(target.core for target in found.targets.all())
 
 
 def named(project: Project, key: str) -> Environment | None:

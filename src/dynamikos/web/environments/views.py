@@ -16,10 +16,9 @@ def page(request: HttpRequest, member: Membership, problem: str = "", typed: str
     environments = list(queries.environments(member))
     for each in environments:
         kept = each.way
-        hosts = "\n".join(f"{host} {address}" for host, address in kept.get("hosts", {}).items())
         trust = kept.get("trust", "system")
         each.shown = {  # type: ignore[attr-defined]
-            **kept, "hosts": hosts, "authorities": "" if trust in ("system", "anything") else trust, "trust": trust if trust in ("system", "anything") else "these",
+            **kept, "authorities": "" if trust in ("system", "anything") else trust, "trust": trust if trust in ("system", "anything") else "these",
             "headers": [*kept.get("headers", []), ("", "")],
         }  # fmt: skip
     context = {
@@ -34,18 +33,18 @@ def says(request: HttpRequest, problem: str = "") -> HttpResponse:
     return render(request, "environments/_says.html", {"problem": problem}, status=422 if problem else 200)
 
 
-@member_view()
+@member_view(get="reader")
 def settings(request: HttpRequest, member: Membership) -> HttpResponse:
     return page(request, member)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def create(request: HttpRequest, member: Membership) -> HttpResponse:
     actions.create(member, request.POST.get("name", ""))
     return redirect("settings", member.project_id)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Another name; the last change taken back; taken away by its name."""
     found, data = queries.environment(member, pk), request.POST
@@ -61,7 +60,7 @@ def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     return redirect("settings", member.project_id)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def values(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Kept as they are typed; what can't be kept stays in its fields."""
     try:
@@ -71,7 +70,7 @@ def values(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     return says(request)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def secret(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Sealed, or taken away; never shown again."""
     try:
@@ -84,20 +83,15 @@ def secret(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     return redirect("settings", member.project_id)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def way(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     data = request.POST
     try:
-        hosts = {}
-        for line in data.get("hosts", "").splitlines():
-            if line.strip():
-                host, _, address = line.strip().replace("\t", " ").partition(" ")
-                hosts[host.lower()] = address.strip()
         trust = data.get("trust", "system")
         made = Way(
             headers=tuple((n.strip(), v) for n, v in zip(data.getlist("header-name"), data.getlist("header-value"), strict=False) if n.strip()),
             trust=(data.get("authorities", "").strip() or "system") if trust == "these" else trust if trust == "anything" else "system",
-            certificate=data.get("certificate", "").strip(), key_secret=data.get("key-secret", ""), hosts=hosts, proxy=data.get("proxy", "").strip(),
+            certificate=data.get("certificate", "").strip(), key_secret=data.get("key-secret", ""), proxy=data.get("proxy", "").strip(),
         )  # fmt: skip
         actions.set_way(member, queries.environment(member, pk), made)
     except DynamikosError as problem:
@@ -105,7 +99,7 @@ def way(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     return says(request)
 
 
-@member_view("owner")
+@member_view(post="owner")
 def agree(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     text = request.POST.get("target", "")
     try:
@@ -115,7 +109,7 @@ def agree(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     return redirect("settings", member.project_id)
 
 
-@member_view("owner")
+@member_view(post="owner")
 def withdraw(request: HttpRequest, member: Membership, pk: uuid.UUID, target: int) -> HttpResponse:
     actions.withdraw(member, queries.environment(member, pk), target)
     return redirect("settings", member.project_id)

@@ -13,7 +13,7 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def functions(request: HttpRequest, member: Membership) -> HttpResponse:
     """The modules; one of them open. What is typed is kept even when it can't be read."""
     if request.method == "POST" and request.headers.get("Accept") == "application/json":
@@ -74,7 +74,7 @@ def _typed(member: Membership, name: str, source: str) -> JsonResponse:
     )
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def attempt(request: HttpRequest, member: Membership) -> HttpResponse:
     data = request.POST
     given = {n.strip(): v for n, v in zip(data.getlist("arg-name"), data.getlist("arg-value"), strict=False) if n.strip()}
@@ -85,7 +85,7 @@ def attempt(request: HttpRequest, member: Membership) -> HttpResponse:
     return render(request, "functions/_attempt.html", {"attempt": made})
 
 
-@member_view()
+@member_view(get="reader")
 def attempted(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.attempt(member, pk)
     return render(request, "functions/_attempt.html", {"attempt": found, "given": json.dumps(found.given, ensure_ascii=False)})

@@ -14,7 +14,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import token
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """The text form: the same journey, the other way round. To the editor, which asks for JSON, it tells what became of the text."""
     found = queries.journey(member, pk)
@@ -37,7 +37,7 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             return redirect("journey-text", member.project_id, pk)
         status = 422 if problem is not None else status
     elif found.draft:
-        _, problem = actions.save_text(member, found, "", found.draft) if _broken(found.draft) else (found, None)
+        problem = _broken(found.draft)
     core = queries.content(found)
     context = {
         "journey": found, "text": found.draft or write_journey(queries.stored(found)), "token": token(found.head), "problem": problem, "stale": stale,
@@ -74,15 +74,16 @@ def _told(found: Journey, problem: TextError | None, stale: str, typed: str) -> 
     return {"kind": "saved", "says": says, "problems": marks, "token": token(found.head)}
 
 
-def _broken(draft: str) -> bool:
+def _broken(draft: str) -> TextError | None:
+    """What is wrong with a draft that does not parse."""
     try:
         parse_journey(draft)
-    except TextError:
-        return True
-    return False
+    except TextError as problem:
+        return problem
+    return None
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def discard(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     actions.discard_draft(get_object_or_404(queries.journeys(member), pk=pk))
     return redirect("journey-text", member.project_id, pk)

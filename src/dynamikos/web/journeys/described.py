@@ -10,7 +10,7 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def described(request: HttpRequest, member: Membership) -> HttpResponse:
     context: dict[str, object] = {}
     status = 200

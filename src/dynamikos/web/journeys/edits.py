@@ -77,7 +77,7 @@ def _journey(core: Journey, at: str, data: QueryDict) -> Changed:
     name = data.get("name", "").strip()
     if not name:
         raise DynamikosError("A journey needs a name.")
-    headers, proof = forms.pairs(data, "common"), forms.authorization_from(data)
+    headers, proof = forms.headers_from(data, "common"), forms.authorization_from(data)
     return replace(core, name=name, note=data.get("note", "").strip(), headers=headers, authorization=proof), at
 
 

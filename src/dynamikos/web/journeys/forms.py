@@ -16,6 +16,7 @@ from dynamikos.core.checks import FORMS, Bounds, Check, Comparing, CssText, Expe
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import jsontext
 from dynamikos.core.journeys import Authorization, Body, Call, Client, Each, FormPart, Keep, Login, Repeat, Request, Step
+from dynamikos.core.journeys.headers import header_problem
 
 CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie", "address")
 PICKS = ("first", "last", "random", "all")
@@ -103,6 +104,15 @@ def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
     if not made and old is not None and old.form is not None:  # just chosen: the fields stay
         return tuple(FormPart(name=name, value=value) for name, value in old.form)
     return tuple(made)
+
+
+def headers_from(data: QueryDict, name: str) -> tuple[tuple[str, str], ...]:
+    """Header rows. Raises DynamikosError for what makes no valid request."""
+    found = pairs(data, name)
+    for header, value in found:
+        if problem := header_problem(header.strip(), value):
+            raise DynamikosError(f"Header: {problem}.")
+    return tuple((header.strip(), value) for header, value in found)
 
 
 PROOFS = ("basic", "digest", "bearer", "client")
@@ -315,7 +325,7 @@ def request_changes(data: QueryDict, old: Request) -> dict[str, object]:
     if not address:
         raise DynamikosError("A request needs an address, such as {{ env.target }}/sign-in.")
     return {
-        "method": method, "address": address, "query": pairs(data, "query"), "headers": pairs(data, "header"), "body": body_from(data, old.body),
+        "method": method, "address": address, "query": pairs(data, "query"), "headers": headers_from(data, "header"), "body": body_from(data, old.body),
         "authorization": authorization_from(data),
         "embedded": tuple(line.strip() for line in data.get("embedded", "").splitlines() if line.strip()),
         "captures": noted(captures_from(data), old.captures), "checks": noted(checks_from(data), old.checks), "note": data.get("note", "").strip(),

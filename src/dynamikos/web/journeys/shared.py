@@ -15,13 +15,13 @@ from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.projects.revisions import Stale, token
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def share(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found, _ = actions.share_step(member, queries.journey(member, pk), request.POST.get("parent", ""), request.POST.get("step", ""))
     return redirect(f"{reverse('journey', args=[member.project_id, found.pk])}?at={request.POST.get('step', '')}")
 
 
-@member_view()
+@member_view(get="reader", post="engineer")
 def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
     rows = queries.all_shared(member)
     at = request.GET.get("at", "")

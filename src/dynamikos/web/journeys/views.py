@@ -25,14 +25,14 @@ from dynamikos.web.recordings import queries as recordings
 from dynamikos.workers.jobs import Asked, Found
 
 
-@member_view()
+@member_view(get="reader")
 def journeys(request: HttpRequest, member: Membership) -> HttpResponse:
     return render(
         request, "journeys/list.html", {"journeys": list(queries.journeys(member)), "recordings": recordings.recordings(member)[:20]}
     )
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUID) -> HttpResponse:
     """Which hosts belong to the application; then the journey."""
     found = recordings.recording(member, recording)
@@ -77,7 +77,7 @@ def _context(member: Membership, found: Journey, select: str = "", text: str = "
     }  # fmt: skip
 
 
-@member_view()
+@member_view(get="reader")
 def journey(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.journey(member, pk)
     context = _context(member, found, request.GET.get("at", ""))
@@ -159,7 +159,7 @@ def _repeat(step: Step) -> dict[str, object]:
     return {"how": how, "text": rule.times or rule.while_ or rule.until, "rule": rule}
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
     """What a text comes to with the last rehearsal's values: computed in a worker, never here."""
     found = queries.journey(member, pk)
@@ -192,7 +192,7 @@ def _recorded_text(recorded: object) -> str:
     return text_of(recorded.answer.body[:20_000], recorded.answer.header("content-type") or "")
 
 
-@member_view()
+@member_view(get="reader")
 def ladder(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """The ladder alone, with only what a text is found in."""
     found = queries.journey(member, pk)
@@ -200,7 +200,7 @@ def ladder(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     return render(request, "journeys/_ladder_only.html", context)
 
 
-@member_view()
+@member_view(get="reader")
 def panel(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.journey(member, pk)
     at = request.GET.get("at", "")
@@ -224,7 +224,7 @@ def _names(core: CoreJourney) -> Iterator[tuple[str, str]]:
         yield from ((f"{step.step}/{each.request}", f"{each.method} {path_of(each.address)}") for each in step.requests)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """One change. Answers the panel, and the ladder and headline out of band; 409 with what was typed when it is stale."""
     found = queries.journey(member, pk)
@@ -265,7 +265,7 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     return answer
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Think times of the whole journey on one screen."""
     found = queries.journey(member, pk)
@@ -291,7 +291,7 @@ def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     return render(request, "journeys/thinking.html", context, status=status)
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def revisions(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Revisions with author, time and difference; any can be restored as a new one."""
     found = queries.journey(member, pk)
@@ -306,7 +306,7 @@ def revisions(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     return render(request, "journeys/revisions.html", context)
 
 
-@member_view()
+@member_view(get="reader")
 def find_text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """A text in all bodies, headers and addresses of the journey's recordings."""
     found = queries.journey(member, pk)
@@ -316,7 +316,7 @@ def find_text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     )
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def history(request: HttpRequest, member: Membership, pk: uuid.UUID, way: str) -> HttpResponse:
     actions.step_through(member, queries.journey(member, pk), way == "redo")
     return redirect(f"{request.path.rsplit('/', 1)[0]}?at={request.POST.get('at', '')}")

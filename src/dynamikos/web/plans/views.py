@@ -14,7 +14,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def plans(request: HttpRequest, member: Membership) -> HttpResponse:
     if request.method == "POST":
         journey = journeys.journeys(member).filter(key=request.POST.get("journey", "")).first()
@@ -54,7 +54,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     }  # fmt: skip
 
 
-@member_view("engineer")
+@member_view(get="reader", post="engineer")
 def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.plan(member, pk)
     problem, status = "", 200
@@ -71,7 +71,7 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     return render(request, "plans/plan.html", _context(member, found))
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def undo(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     actions.undo(queries.plan(member, pk))
     return redirect("plan", member.project_id, pk)

@@ -8,7 +8,7 @@ from typing import Any
 from asgiref.sync import sync_to_async
 from django.contrib.auth.views import redirect_to_login
 from django.core.exceptions import PermissionDenied
-from django.http import Http404, HttpRequest
+from django.http import Http404, HttpRequest, HttpResponseNotAllowed
 from django.http.response import HttpResponseBase
 
 from dynamikos.web.projects.models import Event, Membership
@@ -30,8 +30,12 @@ def require(member: Membership, role: str) -> None:
         raise PermissionDenied(f"This needs the role {role}; yours is {member.role}. Ask an owner of “{member.project}”.")
 
 
-def member_view(role: str = "reader") -> Callable[[View], View]:
-    """A view(request, member, …) under /p/<project>/…; GET needs `reader`, everything else at least `role`."""
+def member_view(*, get: str = "", post: str = "") -> Callable[[View], View]:
+    """A view(request, member, …) under /p/<project>/…: the role that each method needs; a method that is not named is answered 405.
+
+    GET (and HEAD) must change nothing and send nothing: tests/web/test_safe_methods.py calls every address.
+    """
+    roles = {method: role for method, role in (("GET", get), ("HEAD", get), ("POST", post)) if role}
 
     def wrap(view: View) -> View:
         @functools.wraps(view)
@@ -39,12 +43,14 @@ def member_view(role: str = "reader") -> Callable[[View], View]:
             if not request.user.is_authenticated:
                 return redirect_to_login(request.get_full_path())
             member = membership(request.user, project)
-            if request.method not in ("GET", "HEAD"):
-                require(member, role if role != "reader" else "engineer")
+            role = roles.get(request.method or "")
+            if role is None:
+                return HttpResponseNotAllowed(sorted(roles))
+            require(member, role)
             request.member = member  # type: ignore[attr-defined]
             return view(request, member, *args, **kwargs)
 
-        inner.needs_role = role  # type: ignore[attr-defined]
+        inner.roles = roles  # type: ignore[attr-defined]
         return inner
 
     return wrap

@@ -1,5 +1,7 @@
 """Changing projects."""
 
+from django.conf import settings
+from django.core.exceptions import PermissionDenied
 from django.db import transaction
 
 from dynamikos.core.errors import DynamikosError
@@ -11,6 +13,8 @@ from dynamikos.web.projects.models import Membership, Project
 @transaction.atomic
 def create_project(account: Account, name: str) -> Membership:
     """A new project; its maker is its owner. Raises DynamikosError for an empty name."""
+    if settings.PROJECTS_BY == "administrators" and not account.is_staff:
+        raise PermissionDenied("In this installation administrators make projects; ask one of them.")
     name = name.strip()[:120]
     if not name:
         raise DynamikosError("A project needs a name: type one, such as the application under test.")
@@ -28,8 +32,25 @@ def set_member(member: Membership, username: str, role: str) -> None:
         raise DynamikosError(f"There is no account '{username}'. Accounts are made with ./dynamikos shell; check the spelling.")
     if role not in Membership.Role.values:
         raise DynamikosError(f"'{role}' is not a role; choose reader, engineer or owner.")
-    owners = Membership.objects.filter(project=member.project, role=Membership.Role.OWNER).exclude(account=account)
-    if role != Membership.Role.OWNER and not owners.exists():
-        raise DynamikosError("A project keeps at least one owner; make somebody else owner first.")
+    if role != Membership.Role.OWNER:
+        _keeps_an_owner(member, account)
     Membership.objects.update_or_create(project=member.project, account=account, defaults={"role": role})
     note(member, "member changed", username, role=role)
+
+
+@transaction.atomic
+def remove_member(member: Membership, username: str) -> None:
+    """Takes an account out of the project; what it did stays with its name. Only owners may; the last owner stays."""
+    require(member, "owner")
+    found = Membership.objects.filter(project=member.project, account__username=username.strip()).select_related("account").first()
+    if found is None:
+        raise DynamikosError(f"'{username}' is not a member of this project any more; reload the page.")
+    if found.role == Membership.Role.OWNER:
+        _keeps_an_owner(member, found.account)
+    found.delete()
+    note(member, "member removed", username)
+
+
+def _keeps_an_owner(member: Membership, leaving: Account) -> None:
+    if not Membership.objects.filter(project=member.project, role=Membership.Role.OWNER).exclude(account=leaving).exists():
+        raise DynamikosError("A project keeps at least one owner; make somebody else owner first.")

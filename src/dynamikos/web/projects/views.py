@@ -3,6 +3,7 @@ from typing import cast
 from django.contrib.auth.decorators import login_required
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
+from django.views.decorators.http import require_http_methods
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.accounts.models import Account
@@ -12,6 +13,7 @@ from dynamikos.web.projects.models import Membership
 
 
 @login_required
+@require_http_methods(["GET", "HEAD", "POST"])
 def projects(request: HttpRequest) -> HttpResponse:
     account = cast(Account, request.user)
     problem, status = "", 200
@@ -25,7 +27,13 @@ def projects(request: HttpRequest) -> HttpResponse:
     return render(request, "projects/list.html", context, status=status)
 
 
-@member_view("owner")
+@member_view(post="owner")
 def set_member(request: HttpRequest, member: Membership) -> HttpResponse:
-    actions.set_member(member, request.POST.get("username", ""), request.POST.get("role", ""))
+    username = request.POST.get("username", "")
+    if request.POST.get("what") == "remove":
+        actions.remove_member(member, username)
+        if username == member.account.username:
+            return redirect("projects")
+    else:
+        actions.set_member(member, username, request.POST.get("role", ""))
     return redirect("settings", member.project_id)

@@ -5,6 +5,7 @@ from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
+from django.views.decorators.http import require_GET
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import write_har
@@ -17,7 +18,7 @@ from dynamikos.web.ui.progress import streamed
 from dynamikos.web.ui.uploads import several_uploaded
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def upload(request: HttpRequest, member: Membership) -> HttpResponse | StreamingHttpResponse:
     """One HAR file, or several recordings of one journey at once: the first makes it, the others are its further evidence."""
     files = several_uploaded(request, "a HAR file")
@@ -31,7 +32,7 @@ def upload(request: HttpRequest, member: Membership) -> HttpResponse | Streaming
     return streamed(work)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def paste(request: HttpRequest, member: Membership) -> HttpResponse:
     """curl calls, or a request as a browser shows it."""
     try:
@@ -41,7 +42,7 @@ def paste(request: HttpRequest, member: Membership) -> HttpResponse:
     return redirect(f"{reverse('journeys', args=[member.project_id])}/from/{made.pk}")
 
 
-@member_view()
+@member_view(get="reader")
 def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """The recording as a HAR file."""
     found = queries.recording(member, pk)
@@ -55,7 +56,7 @@ def _session(member: Membership, pk: uuid.UUID) -> Session:
     return get_object_or_404(Session.objects.select_related("recording"), recording__project=member.project, pk=pk)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def record(request: HttpRequest, member: Membership) -> HttpResponse:
     """Begins a recording by doorway or proxy."""
     try:
@@ -73,17 +74,17 @@ def _context(member: Membership, session: Session, problem: str = "") -> dict[st
     }  # fmt: skip
 
 
-@member_view()
+@member_view(get="reader")
 def live(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(request, "recordings/live.html", _context(member, _session(member, pk)))
 
 
-@member_view()
+@member_view(get="reader")
 def results(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(request, "recordings/results.html", _context(member, _session(member, pk)))
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def mark(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     session = _session(member, pk)
 
@@ -98,7 +99,7 @@ def mark(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     return redirect("recording-live", member.project_id, pk)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def control(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     session = _session(member, pk)
     what = request.POST.get("what", "")
@@ -111,7 +112,7 @@ def control(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return redirect("recording-live", member.project_id, pk)
 
 
-@member_view("engineer")
+@member_view(get="engineer")
 def authority(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """The proxy's certificate, to be trusted by the browser that records."""
     session = _session(member, pk)
@@ -120,6 +121,7 @@ def authority(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     )  # fmt: skip
 
 
+@require_GET
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
     member = await stream_member(request, project)
     await sync_to_async(_session)(member, pk)

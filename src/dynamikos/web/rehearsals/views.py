@@ -7,6 +7,7 @@ from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.views.decorators.clickjacking import xframe_options_exempt
+from django.views.decorators.http import require_GET
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import write_har
@@ -17,7 +18,7 @@ from dynamikos.web.rehearsals import actions, queries
 from dynamikos.web.streams.views import event_stream
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     row, user = request.POST.get("row", "").strip(), request.POST.get("user", "").strip() or "1"
     if row and not row.isdigit():
@@ -36,13 +37,13 @@ def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     return redirect("rehearsal", member.project_id, made.pk)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def stop(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     actions.stop(member, queries.rehearsal(member, pk))
     return redirect("rehearsal", member.project_id, pk)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def take_check(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """A suggested check taken into the journey."""
     step, _, name = request.POST.get("at", "").partition("/")
@@ -50,7 +51,7 @@ def take_check(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpR
     return redirect(f"{reverse('rehearsal', args=[member.project_id, pk])}?at={quote(request.POST.get('at', ''))}")
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def clean_up(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     actions.clean_up(member, queries.rehearsal(member, pk))
     return redirect("rehearsal", member.project_id, pk)
@@ -87,17 +88,17 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     }  # fmt: skip
 
 
-@member_view()
+@member_view(get="reader")
 def rehearsal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(request, "rehearsals/rehearsal.html", _context(member, pk, request.GET.get("at", "")))
 
 
-@member_view()
+@member_view(get="reader")
 def results(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(request, "rehearsals/results.html", _context(member, pk, request.GET.get("at", "")))
 
 
-@member_view()
+@member_view(get="reader")
 def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """The rehearsal as a HAR file, masked as it is kept."""
     found = queries.rehearsal(member, pk)
@@ -111,7 +112,7 @@ SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:
 
 @csp_exempt()
 @xframe_options_exempt
-@member_view()
+@member_view(get="reader")
 def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
     """A replayed page as it looks, shut in: no script, no request, an origin of its own; anything but HTML only as an attachment."""
     found = queries.page_of(queries.rehearsal(member, pk), number)
@@ -129,6 +130,7 @@ def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
     return HttpResponse(body, content_type="text/html; charset=utf-8" if is_html else "application/octet-stream", headers=headers)
 
 
+@require_GET
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
     member = await stream_member(request, project)
     await sync_to_async(queries.rehearsal)(member, pk)

@@ -7,6 +7,7 @@ import orjson
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
+from django.views.decorators.http import require_GET
 
 from dynamikos.core.profiles import duration_s, measured_part_s, peak, users_at
 from dynamikos.core.reports import Row
@@ -24,18 +25,18 @@ COLUMNS = (
 )  # fmt: skip
 
 
-@member_view()
+@member_view(get="reader")
 def runs(request: HttpRequest, member: Membership) -> HttpResponse:
     return render(request, "runs/list.html", {"runs": queries.runs(member)[:200]})
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     made = actions.start(member, plans.plan(member, pk), environment=request.POST.get("environment", ""))
     return redirect("run", member.project_id, made.pk)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def stop(request: HttpRequest, member: Membership, pk: uuid.UUID, how: str) -> HttpResponse:
     actions.stop(member, queries.run(member, pk), now=how == "now")
     return redirect("run", member.project_id, pk)
@@ -75,7 +76,7 @@ def sentence(found: Run) -> str:
     return msgspec.convert(found.outcome, Outcome).sentence if found.outcome else found.ended
 
 
-@member_view()
+@member_view(get="reader")
 def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     last = queries.newest_message(pk)
     found = queries.run(member, pk)
@@ -95,12 +96,12 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     return render(request, "runs/run.html", context)
 
 
-@member_view()
+@member_view(get="reader")
 def tables(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(request, "runs/tables.html", {**_tables(request, queries.run(member, pk)), "swap": True})
 
 
-@member_view()
+@member_view(get="reader")
 def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.run(member, pk)
     inputs = queries.frozen(found)
@@ -115,13 +116,13 @@ def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     return render(request, "runs/headline.html", context)
 
 
-@member_view()
+@member_view(get="reader")
 def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
     found = queries.run(member, pk)
     return render(request, "runs/kept.html", {"run": found, "kept": queries.one_kept(found, number)})
 
 
-@member_view()
+@member_view(get="reader")
 def dealt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> StreamingHttpResponse:
     """Who got what: every row dealt in the run, as CSV."""
     found = queries.run(member, pk)
@@ -136,6 +137,7 @@ def dealt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> StreamingH
     return answer
 
 
+@require_GET
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
     member = await stream_member(request, project)
     await sync_to_async(queries.run)(member, pk)

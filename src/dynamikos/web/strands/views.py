@@ -47,12 +47,12 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
     }  # fmt: skip
 
 
-@member_view()
+@member_view(get="reader")
 def strands(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     return render(request, "strands/strands.html", _context(request, member, pk))
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def search(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
     journey = journeys.journey(member, pk)
     address = reverse("strands", args=[member.project_id, pk])
@@ -64,7 +64,7 @@ def search(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     return streamed(work)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def add_recording(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
     journey = journeys.journey(member, pk)
     data, name = uploaded(request, "a HAR file")
@@ -78,7 +78,7 @@ def add_recording(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Ht
     return streamed(work)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Accepts one strand with its chosen form and ticked places, or all that are proven."""
     journey = journeys.journey(member, pk)
@@ -119,7 +119,7 @@ def _own(request: HttpRequest, strand: Strand) -> Capture:
     return replace(made[0], name=strand.name)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def attempt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """What a capture written by hand finds on each recording; the part of the page that shows it."""
     journey = journeys.journey(member, pk)
@@ -133,7 +133,7 @@ def attempt(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return render(request, "strands/_tried.html", context)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def typed(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Typed values into data: one into an existing column, or all of them into a new data set."""
     journey = journeys.journey(member, pk)
@@ -159,7 +159,7 @@ def typed(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     return redirect(reverse("strands", args=[member.project_id, pk]) + "?kind=typed" + (f"&at={name}" if name else ""))
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def by_hand(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """From a value marked in a recorded answer to its strand."""
     position = request.POST.get("entry", "")
@@ -171,7 +171,7 @@ def by_hand(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return redirect(reverse("strands", args=[member.project_id, pk]) + f"?at={made.name}")
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def dismiss(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     journey = journeys.journey(member, pk)
     found = queries.search_of(journey)
@@ -184,7 +184,7 @@ def dismiss(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return redirect("strands", member.project_id, pk)
 
 
-@member_view("engineer")
+@member_view(post="engineer")
 def rule(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Sets or drops a rule of the project."""
     try:
