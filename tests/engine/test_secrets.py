@@ -37,9 +37,8 @@ FORMS = {
     "basic, latin-1": lambda s: base64.b64encode(f"u:{s}".encode("latin-1", "replace")).decode(),
     "base64 in a form": lambda s: quote(base64.b64encode(s.encode()).decode(), safe=""),
 }
-SECRETS = st.text(
-    st.characters(min_codepoint=0x21, max_codepoint=0xFF, exclude_categories=("Cc", "Cs", "Cf", "Zs")), min_size=6, max_size=20
-)
+SIGNS = st.characters(min_codepoint=0x21, max_codepoint=0xFF, exclude_categories=("Cc", "Cs", "Cf", "Zs"))
+SECRETS = st.text(SIGNS, min_size=4, max_size=16).map("zQ".__add__)  # nothing that a trace id may happen to hold
 JOURNEY = """
 opening:
   - {step: v, name: V, set: [[first, "{{ secrets.key | cut(0, 1) }}"], [loud, "{{ secrets.key | upper }}"], [again, "{{ first ~ loud }}"]]}
@@ -76,7 +75,7 @@ def left(secret: str, body: bytes) -> tuple[str, list[bytes]]:
 
 
 class Masking(TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=100, deadline=None)
     @given(SECRETS, st.sampled_from(sorted(FORMS)), st.text(st.sampled_from('ab:{}" <>'), max_size=4))
     def test_every_known_form_is_masked(self, secret: str, form: str, around: str) -> None:
         written = FORMS[form](secret)
@@ -89,7 +88,7 @@ class Masking(TestCase):
 
 
 class NothingLeaves(TestCase):
-    @settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @settings(max_examples=10, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(SECRETS, st.sampled_from(sorted(FORMS)))
     def test_no_form_of_a_secret_is_in_what_a_rehearsal_tells(self, secret: str, form: str) -> None:
         told, sent = left(secret, f"<p>hello <i>{FORMS[form](secret)}</i> {secret.upper()}</p>".encode())
