@@ -2,11 +2,13 @@
 
 import asyncio
 import os
+import subprocess
+import sys
 import time
 from unittest import TestCase
 
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.functions import Child
+from dynamikos.engine.functions import Child, box
 
 MODULE = """import json
 from other import twice
@@ -32,6 +34,14 @@ def leave():
     import os
     os._exit(3)
 
+def _open(fd):
+    import os
+    try:
+        os.fstat(fd)
+    except OSError:
+        return False
+    return True
+
 def outside():
     found = {}
     import os, socket
@@ -41,6 +51,8 @@ def outside():
         "network": lambda: socket.create_connection(("127.0.0.1", PORT), 0.3),
         "keys": lambda: open("/root/.profile" if os.path.exists("/root") else "/etc/shadow"),
         "write": lambda: open("/tmp/dynamikos-function", "w", buffering=1).write("x\\n"),
+        "create": lambda: os.close(os.open("/dynamikos-function", os.O_CREAT | os.O_WRONLY)),
+        "others": lambda: os.kill(PARENT, 0),
         "fork": lambda: os.fork(),
         "root": lambda: os.setuid(0),
     }.items():
@@ -49,7 +61,7 @@ def outside():
             found[name] = "done"
         except Exception as problem:
             found[name] = type(problem).__name__
-    found["descriptors"] = len(os.listdir("/proc/self/fd"))
+    found["descriptors"] = sum(1 for fd in range(100) if _open(fd))
     return found
 """
 OTHER = "def twice(n):\n    return int(n) * 2\n\ndef _hidden():\n    return 1\n"
@@ -119,7 +131,7 @@ class Calls(TestCase):
         async def program() -> dict[str, object]:
             server = await asyncio.start_server(lambda reader, writer: None, "127.0.0.1", 0)
             port = server.sockets[0].getsockname()[1]
-            child = Child({"other": OTHER, "sums": MODULE.replace("PORT", str(port))}, budget_s=3, agreed=True)
+            child = Child({"other": OTHER, "sums": MODULE.replace("PORT", str(port)).replace("PARENT", str(os.getpid()))}, budget_s=3)
             try:
                 import json
 
@@ -134,7 +146,48 @@ class Calls(TestCase):
         self.assertLessEqual(found["descriptors"], 6)  # type: ignore[operator]
         if os.geteuid() == 0:
             self.assertNotEqual(found["user"], 0)
-            self.assertEqual(found["root"], "PermissionError")
-        for what in ("write", "fork", "keys"):
+            self.assertIn(found["root"], ("PermissionError", "OSError"))
+        for what in ("write", "create", "fork", "keys", "others", "network"):
             self.assertNotEqual(found[what], "done", what)
-        self.assertNotEqual(found["network"], "done" if found["alone"] else "")
+        self.assertFalse(os.path.exists("/tmp/dynamikos-function"))
+
+    def test_an_ordinary_account_loses_its_files_too_or_is_asked(self) -> None:
+        """As an account that owns a key: closed off by the kernel it can't be read; where that can't be done, nothing is run at all."""
+        program = """
+import asyncio, os, sys, tempfile
+from dynamikos.engine import functions
+from dynamikos.engine.failures import Failure
+
+if os.geteuid() == 0:
+    os.setgroups([]); os.setresgid(12345, 12345, 12345); os.setresuid(12345, 12345, 12345)
+with tempfile.TemporaryDirectory() as folder:
+    key = os.path.join(folder, "sealing.key")
+    os.close(os.open(key, os.O_CREAT | os.O_WRONLY, 0o600))
+    if sys.argv[1] == "without":
+        functions.box = lambda: ()
+    source = f"import os\\n\\ndef act(how):\\n    return getattr(os, how)({key!r}) or 'done'\\n"
+
+    async def called(how, agreed):
+        child = functions.Child({"m": source}, budget_s=3, agreed=agreed)
+        try:
+            return await child.call("m.act", {"how": how})
+        except Failure as failure:
+            return failure.detail
+        finally:
+            await child.close()
+
+    print(asyncio.run(called("stat", False)).partition("(")[0], "|", asyncio.run(called("unlink", sys.argv[1] == "agreed")), "|", os.path.exists(key))
+"""
+        for how in ("with", "without"):
+            done = subprocess.run(
+                [sys.executable, "-c", program.replace("\\\\n", "\\n"), how], env={**os.environ, "PYTHONPATH": ":".join(sys.path)}, capture_output=True,
+                text=True, timeout=60, check=True, cwd="/",
+            )  # fmt: skip
+            stat, unlinked, there = done.stdout.strip().split(" | ")
+            self.assertEqual(there, "True")
+            if how == "without" or not box():
+                self.assertIn("the key that opens the secrets", stat)
+                self.assertIn("an owner has to agree to exactly that", unlinked)
+            else:
+                self.assertIn("FileNotFoundError", stat)
+                self.assertIn("FileNotFoundError", unlinked)

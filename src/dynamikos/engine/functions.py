@@ -2,7 +2,10 @@
 
 import asyncio
 import contextlib
+import functools
 import json
+import shutil
+import subprocess
 import sys
 import time
 from pathlib import Path
@@ -11,11 +14,46 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Waited
 
 PROGRAM = Path(__file__).parents[1] / "workers" / "functions.py"
+REFUSED = (
+    "this machine can't close functions off: here they would run with all rights of the account that runs the generator, its files, "
+    "the key that opens the secrets, its processes and the network among them; an owner has to agree to exactly that under Functions first"
+)
 BUDGET_S, START_S, MEMORY_MB, LONGEST_LINE = 1.0, 10.0, 512, 8_000_000
 
 
+@functools.cache
+def box() -> tuple[str, ...]:
+    """The command that starts a program with nothing but Python's own files, as nobody, without network and other processes
+    (bubblewrap); () where there is none or the kernel does not allow it. Tried once."""
+    program = shutil.which("bwrap")
+    if program is None:
+        return ()
+    python = Path(sys.executable).resolve()
+    seen = [*{Path(sys.base_prefix), Path("/usr")}]
+    binds: list[str] = []
+    for prefix in seen:
+        for name in ("lib", "lib64", "lib32"):
+            if (prefix / name).is_dir():
+                binds += ["--ro-bind", str(prefix / name), str(prefix / name)]
+    for name in ("lib", "lib64"):
+        if Path(f"/{name}").is_symlink():
+            binds += ["--symlink", f"usr/{name}", f"/{name}"]
+        elif Path(f"/{name}").is_dir():
+            binds += ["--ro-bind", f"/{name}", f"/{name}"]
+    command = (
+        program, "--unshare-all", "--unshare-user", "--uid", "65534", "--gid", "65534", "--die-with-parent", "--new-session", "--clearenv",
+        *binds, "--ro-bind", str(python), "/python", "--ro-bind", str(PROGRAM), "/functions.py", "--dev", "/dev", "--remount-ro", "/", "--chdir", "/",
+        "--setenv", "PYTHONHOME", sys.base_prefix,
+    )  # fmt: skip
+    with contextlib.suppress(OSError, subprocess.TimeoutExpired):
+        tried = subprocess.run([*command, "/python", "-S", "-c", "import json"], capture_output=True, timeout=START_S, check=False)
+        if tried.returncode == 0:
+            return command
+    return ()
+
+
 class Child:
-    """The functions of one project. `agreed` is the owner's word that they may run where the kernel can't take the network away."""
+    """The functions of one project. `agreed` is the owner's word that they may run where they can't be closed off."""
 
     def __init__(self, modules: dict[str, str], *, budget_s: float = BUDGET_S, agreed: bool = False) -> None:
         self._modules, self._budget_s, self._agreed = modules, budget_s, agreed
@@ -50,20 +88,21 @@ class Child:
             return
         if not self._modules:
             raise Failure("function", "the project has no Python functions")
+        closed = box()
+        command = [*closed, "/python", "-S", "/functions.py"] if closed else [sys.executable, "-I", "-S", str(PROGRAM)]
         self._process = await asyncio.create_subprocess_exec(
-            sys.executable, "-I", "-S", str(PROGRAM), stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
+            *command, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
             env={}, close_fds=True, start_new_session=True, cwd="/", limit=LONGEST_LINE,
         )  # fmt: skip
-        hello = await self._ask({"modules": self._modules, "memory_mb": MEMORY_MB}, START_S, "loading the functions")
+        first = {"modules": self._modules, "memory_mb": MEMORY_MB, "closed": bool(closed), "agreed": self._agreed}
+        hello = await self._ask(first, START_S, "loading the functions")
         self.alone = bool(hello.get("alone"))
+        if hello.get("refused"):
+            await self.close()
+            raise Failure("function", REFUSED)
         if "error" in hello:
             await self.close()
             raise Failure("function", str(hello["error"]))
-        if not self.alone and not self._agreed:
-            await self.close()
-            raise Failure(
-                "function", "this machine can't close functions off from the network; an owner has to agree to that under Functions first"
-            )
         found = hello["functions"]
         self.names = tuple(found) if isinstance(found, list) else ()
 

@@ -1,7 +1,8 @@
 """The child in which a project's Python functions run: a program of its own that needs nothing but the standard library.
 
-Started with an empty environment and no inherited descriptors; before it reads a line of the project it gives up root, limits its memory,
-processor time, files and processes, and leaves the network. Reads a JSON line for each call, answers with one.
+Started with an empty environment and no inherited descriptors, where the kernel allows it in namespaces of its own with nothing but
+Python's files in sight; before it reads a line of the project it gives up root, limits its memory, processor time, files and processes, and
+leaves the network. Reads a JSON line for each call, answers with one.
 """
 
 import ctypes
@@ -11,18 +12,19 @@ import resource
 import sys
 import traceback
 
-NEW_USER, NEW_NET = 0x10000000, 0x40000000
+NEW_NET = 0x40000000
 NOBODY = 65534
 NO_NEW_PRIVILEGES, NOT_DUMPABLE = 38, 4
 CPU_S, OPEN_FILES = 3600, 16
 
 
-def close_off(memory_mb: int) -> bool:
-    """Bounds this process for good; true when it has no network any more."""
+def close_off(memory_mb: int, *, closed: bool) -> bool:
+    """Bounds this process for good; true when it is alone: without network, and with an account that owns nothing or without a file
+    system. `closed`: whoever started it has seen to that."""
     os.setpriority(os.PRIO_PROCESS, 0, max(0, os.getpriority(os.PRIO_PROCESS, 0)))  # never before the users of its generator
     libc = ctypes.CDLL(None, use_errno=True)
     was_root = os.geteuid() == 0
-    alone = bool(libc.unshare(NEW_NET if was_root else NEW_USER | NEW_NET) == 0)
+    alone = closed or (bool(libc.unshare(NEW_NET) == 0) and was_root)
     limit = memory_mb * 1_000_000
     resource.setrlimit(resource.RLIMIT_AS, (limit, limit))
     resource.setrlimit(resource.RLIMIT_CPU, (CPU_S, CPU_S))
@@ -71,13 +73,16 @@ def main() -> None:
     import base64  # noqa: F401
 
     os.environ.clear()
-    alone = close_off(first["memory_mb"])
+    alone = close_off(first["memory_mb"], closed=first["closed"])
     sources = {f"{name}.py": name for name in modules}
 
     def say(what: dict[str, object]) -> None:
         answers.write(json.dumps(what) + "\n")
         answers.flush()
 
+    if not alone and not first["agreed"]:  # before a line of the project is read
+        say({"alone": False, "refused": True})
+        return
     functions: dict[str, object] = {}
     try:
         import types
