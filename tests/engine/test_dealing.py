@@ -103,7 +103,10 @@ class Lessor:
         def __init__(self, all_of: "Lessor", shard: int) -> None:
             self.all, self.shard = all_of, shard
 
-        async def lease(self, pile: str) -> tuple[int, int] | None:
+        async def wanted(self, pile: str) -> bool:
+            return False
+
+        async def lease(self, pile: str, left: int) -> tuple[int, int] | None:
             await asyncio.sleep(random.Random(self.all.next).random() / 1000)
             self.all.held[self.shard] = []
             if self.all.free:

@@ -3,6 +3,7 @@
 import asyncio
 import uuid
 
+from django.db import connection
 from django.utils import timezone
 from msgspec.structs import replace
 
@@ -46,6 +47,10 @@ class LeasedRows(ProcessCase):
         shards = [Shard.objects.create(run=run, number=number, state="running") for number in range(4)]
         Pile.objects.create(run=run, name="x", rows=ROWS)
 
+        def lose() -> None:
+            Shard.objects.filter(pk=shards[3].pk).update(state="lost")
+            connection.close()
+
         async def program() -> tuple[list[list[int]], int]:
             lessors = [DatabaseLessor(self.generator_url, shard.pk) for shard in shards]
             books = [Book("x", lessor) for lessor in lessors]
@@ -67,6 +72,7 @@ class LeasedRows(ProcessCase):
                             break
                         taken[number].append(book.take())
                     if number == 3 and len(taken[3]) > 5_000:
+                        await asyncio.to_thread(lose)
                         return  # lost: it says nothing any more
                     await asyncio.sleep(0)
 
@@ -97,6 +103,44 @@ class LeasedRows(ProcessCase):
 
         self.assertEqual(set(asyncio.run(after())), certain)
 
+    def test_no_row_twice_before_the_pile_is_used_up_whatever_the_sizes(self) -> None:
+        """Two and three shards of unequal speed, piles of 1 to 900 rows that start over: each time round every row once."""
+        frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)))
+        for number, (rows, count, wanted) in enumerate(((1, 2, 4), (2, 3, 9), (30, 2, 150), (31, 3, 155), (900, 2, 2_000)), 1):
+            run = Run.objects.create(
+                project=self.sample.project, number=number, name="r", frozen=frozen, sha256="", state="running", begins_at=timezone.now()
+            )
+            shards = [Shard.objects.create(run=run, number=at, state="running") for at in range(count)]
+            Pile.objects.create(run=run, name="x", rows=rows, endless=True)
+
+            async def program(shards: list[Shard] = shards, wanted: int = wanted) -> list[int]:
+                lessors = [DatabaseLessor(self.generator_url, shard.pk) for shard in shards]
+                books = [Book("x", lessor) for lessor in lessors]
+                taken: list[int] = []
+
+                async def perform(at: int, book: Book) -> None:
+                    while len(taken) < wanted:
+                        await book.more()
+                        taken.append(book.take())
+                        if at:
+                            await asyncio.sleep(0.02 * at)
+
+                performing = [asyncio.create_task(perform(at, book)) for at, book in enumerate(books)]
+                await asyncio.wait(performing, return_when=asyncio.FIRST_COMPLETED)
+                for task in performing:
+                    task.cancel()
+                await asyncio.gather(*performing, return_exceptions=True)
+                for book in books:
+                    await book.close()
+                for lessor in lessors:
+                    await lessor.aclose()
+                return taken
+
+            taken = asyncio.run(program())
+            for begin in range(0, len(taken) - rows + 1, rows):
+                with self.subTest(rows=rows, shards=count, begin=begin):
+                    self.assertEqual(sorted(row % rows for row in taken[begin : begin + rows]), list(range(rows)))
+
     def test_a_generator_reaches_leases_through_the_functions_only(self) -> None:
         import psycopg
 
@@ -110,7 +154,7 @@ class LeasedRows(ProcessCase):
             ):
                 with self.assertRaises(psycopg.errors.InsufficientPrivilege, msg=statement):
                     link.execute(statement)
-            self.assertIsNone(link.execute("SELECT * FROM lease_rows(987654, 'x', 10)").fetchone())
+            self.assertIsNone(link.execute("SELECT * FROM lease_rows(987654, 'x', 10, 0)").fetchone())
 
 
 JOURNEY = """form: 1

@@ -71,10 +71,10 @@ GRANTS = (
     "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO dynamikos_web, dynamikos_generator",
     "REVOKE UPDATE, DELETE ON projects_event, runs_report FROM dynamikos_web",  # append-only
     "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, datasets_datablock, places_generator, functions_attempt TO dynamikos_generator",
-    "GRANT UPDATE (state, ended, offset_us, offset_error_us) ON runs_shard TO dynamikos_generator",
+    "GRANT UPDATE (state, ended, offset_us, offset_error_us, lost_at_s) ON runs_shard TO dynamikos_generator",
     "GRANT INSERT, UPDATE ON places_generator TO dynamikos_generator",
     "GRANT UPDATE (state, answer, took_ms) ON functions_attempt TO dynamikos_generator",
-    "GRANT EXECUTE ON FUNCTION lease_rows(bigint, text, int), return_rows(bigint, text, bigint, bigint) TO dynamikos_generator",
+    "GRANT EXECUTE ON FUNCTION lease_rows(bigint, text, int, bigint), return_rows(bigint, text, bigint, bigint), rows_wanted(bigint, text) TO dynamikos_generator",
     "GRANT INSERT ON runs_report, runs_kept, runs_writtenrow, streams_message, rehearsals_rehearsedexchange TO dynamikos_generator",
     "GRANT SELECT (shard_id, second) ON runs_report TO dynamikos_generator",
     "GRANT SELECT, UPDATE (state, reason, ended_at, cleanup, secrets) ON rehearsals_rehearsal TO dynamikos_generator",

@@ -76,9 +76,13 @@ class Sink(Protocol):
 class Lessor(Protocol):
     """Deals out takings of piles that several shards share."""
 
-    async def lease(self, pile: str) -> tuple[int, int] | None:
-        """(first taking, how many) that nobody else gets; None when the pile is used up. All that this shard was granted before
-        the last grant counts as begun from now on."""
+    async def lease(self, pile: str, left: int) -> tuple[int, int] | None:
+        """(first taking, how many) that nobody else gets; (−1, 0) while others hold rows that nobody has used; None when the pile is
+        used up. `left` is how many takings this shard holds; all that it was granted before counts as begun from now on."""
+        ...
+
+    async def wanted(self, pile: str) -> bool:
+        """Whether somebody waits for takings that others have not used."""
         ...
 
     async def give_back(self, pile: str, first: int, count: int) -> None:

@@ -52,15 +52,21 @@ class Control:
         self._now: asyncio.Event = asyncio.Event()
         self.stopped = ""
         self.why = ""  # when it was the run's own rules that stopped it
+        self.forget: Callable[[], None] | None = None
 
     def stop_gently(self) -> None:
         self.stopped = self.stopped or "gently"
         if self._gently is not None:
             self._gently()
 
-    def stop_now(self) -> None:
-        self.stopped = "now"
+    def stop_now(self, why: str = "") -> None:
+        self.stopped, self.why = "now", why or self.why
         self._now.set()
+
+    def taken_back(self) -> None:
+        """The shard had been taken for lost: what was given to others is not its own any more."""
+        if self.forget is not None:
+            self.forget()
 
 
 def surroundings(
@@ -108,6 +114,7 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
 
     around = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
     around.write = sink.write
+    control.forget = around.dealer.forget_last
     starter = Starter(planned_users(profile, shard.number, shard.count), begin, clock, health, lambda number: User(number, around))
     control._gently = starter.stop_gently
     if control.stopped == "gently":

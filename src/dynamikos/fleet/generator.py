@@ -29,12 +29,20 @@ from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.fleet.leasing import DatabaseLessor
 from dynamikos.fleet.outbox import Outbox
 from dynamikos.fleet.rehearsing import Stage, network_for
-from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S
+from dynamikos.fleet.settings import CUT_OFF_S, HEARTBEAT_S, RECONNECT_S
 from dynamikos.sealing import X25519PrivateKey, new_key, public_of, unbox
 
 log = logging.getLogger(__name__)
 VERSION = "0.1.0"
 Rows = dict[str, RowFile]
+
+
+@dataclass(slots=True)
+class Held:
+    """A shard whose users are here, and what stops them."""
+
+    run: uuid.UUID
+    control: Control
 
 
 @dataclass(slots=True)
@@ -65,7 +73,7 @@ async def serve(
     with contextlib.suppress(OSError):
         os.setpriority(os.PRIO_PROCESS, 0, -10)  # planned instants matter more than anything else here; only root may
     me = identity(place)
-    controls: dict[str, Control] = {}
+    controls: dict[int, Held] = {}
     stage = Stage(conninfo, own_ports, me.key)
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=conninfo, min_size=1, max_size=4))
 
@@ -91,8 +99,8 @@ async def serve(
     beat = asyncio.create_task(_present(conninfo, me, controls, tell), name="presence")
     worker = asyncio.create_task(_work(app, me), name="worker")
     await stop.wait()
-    for control in controls.values():
-        control.stop_now()
+    for held in controls.values():
+        held.control.stop_now()
     await asyncio.sleep(0.3 if controls else 0)
     for task in (worker, beat):
         task.cancel()
@@ -112,49 +120,87 @@ async def _work(app: procrastinate.App, me: Identity) -> None:
         await asyncio.sleep(RECONNECT_S)
 
 
-async def _present(conninfo: str, me: Identity, controls: dict[str, Control], tell: Callable[[str], None]) -> None:
-    """Holds the lock, renews last_seen, obeys commands (NOTIFY is a hint; they are re-read each heartbeat)."""
-    while True:
-        try:
-            async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
-                await link.execute("SELECT pg_advisory_lock(%s)", (me.lock,))
-                await link.execute(
-                    "INSERT INTO places_generator (id, place, name, version, process, lock, capacity, started_at, last_seen, clock_error_us, public_key)"
-                    " VALUES (%s, %s, %s, %s, %s, %s, 0, now(), clock_timestamp(), 0, %s)"
-                    " ON CONFLICT (id) DO UPDATE SET last_seen = clock_timestamp()",
-                    (me.id, me.place, me.name, VERSION, os.getpid(), me.lock, public_of(me.key)),
-                )
-                await link.execute("LISTEN dynamikos_command")
-                tell(f"generator {me.name} is ready")
-                while True:
-                    await link.execute("UPDATE places_generator SET last_seen = clock_timestamp() WHERE id = %s", (me.id,))
-                    await _obey(link, controls)
-                    async for _ in link.notifies(timeout=HEARTBEAT_S, stop_after=1):
-                        await _hint()
-                    await _obey(link, controls)
-        except (psycopg.Error, OSError) as problem:
-            log.warning("the database is away (%s); runs go on", str(problem).strip())
-            await asyncio.sleep(RECONNECT_S)
+async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell: Callable[[str], None]) -> None:
+    """Holds the lock, renews last_seen, obeys commands (NOTIFY is a hint; they are re-read each heartbeat), and stops what is not its
+    own any more: a shard of a run that is closed, or all when the database has been away for too long."""
+    reached = time.monotonic()
+
+    async def watch_reach() -> None:
+        while True:
+            await asyncio.sleep(min(1.0, CUT_OFF_S / 5))
+            away = time.monotonic() - reached
+            if away > CUT_OFF_S:
+                for held in controls.values():
+                    held.control.stop_now(f"the generator could not reach the database for {away:.0f} s")
+
+    watching = asyncio.create_task(watch_reach(), name="reach")
+    try:
+        while True:
+            try:
+                async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
+                    await link.execute("SELECT pg_advisory_lock(%s)", (me.lock,))
+                    await link.execute(
+                        "INSERT INTO places_generator (id, place, name, version, process, lock, capacity, started_at, last_seen, clock_error_us, public_key, busy)"
+                        " VALUES (%s, %s, %s, %s, %s, %s, 0, now(), clock_timestamp(), 0, %s, false)"
+                        " ON CONFLICT (id) DO UPDATE SET last_seen = clock_timestamp()",
+                        (me.id, me.place, me.name, VERSION, os.getpid(), me.lock, public_of(me.key)),
+                    )
+                    await link.execute("LISTEN dynamikos_command")
+                    tell(f"generator {me.name} is ready")
+                    while True:
+                        await _own(link, controls)
+                        await link.execute(
+                            "UPDATE places_generator SET last_seen = clock_timestamp(), busy = %s WHERE id = %s", (bool(controls), me.id)
+                        )
+                        await _obey(link, controls)
+                        reached = time.monotonic()
+                        async for _ in link.notifies(timeout=HEARTBEAT_S, stop_after=1):
+                            await asyncio.sleep(0)
+                        await _obey(link, controls)
+            except (psycopg.Error, OSError) as problem:
+                log.warning("the database is away (%s); runs go on for now", str(problem).strip())
+                await asyncio.sleep(RECONNECT_S)
+    finally:
+        watching.cancel()
 
 
-async def _hint() -> None:
-    await asyncio.sleep(0)
-
-
-async def _obey(link: psycopg.AsyncConnection, controls: dict[str, Control]) -> None:
+async def _own(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None:
+    """Stops the users of shards that are closed; takes back those that were declared lost while their run is still open."""
     if not controls:
         return
     found = await link.execute(
-        "SELECT run_id, verb FROM runs_command WHERE run_id = ANY(%s) ORDER BY id", ([uuid.UUID(run) for run in controls],)
+        "SELECT s.id, s.state, r.state FROM runs_shard s JOIN runs_run r ON r.id = s.run_id WHERE s.id = ANY(%s)", (list(controls),)
+    )
+    states = {shard: (state, run) for shard, state, run in await found.fetchall()}
+    for shard, held in list(controls.items()):
+        state, run = states.get(shard, ("gone", "ended"))
+        if run in ("ended", "refused") or state in ("gone", "ended"):
+            held.control.stop_now("the run was closed without this generator")
+        elif state == "lost":
+            back = await link.execute(
+                "UPDATE runs_shard SET state = 'running', ended = '', lost_at_s = NULL WHERE id = %s AND state = 'lost'"
+                " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state = 'running') RETURNING id", (shard,),
+            )  # fmt: skip
+            if await back.fetchone() is None:
+                held.control.stop_now("the run was closed without this generator")
+            else:
+                held.control.taken_back()
+
+
+async def _obey(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None:
+    if not controls:
+        return
+    found = await link.execute(
+        "SELECT run_id, verb FROM runs_command WHERE run_id = ANY(%s) ORDER BY id", ([held.run for held in controls.values()],)
     )
     for run_id, verb in await found.fetchall():
-        control = controls.get(str(run_id))
-        if control is None:
-            continue
-        if verb == "stop-now" and control.stopped != "now":
-            control.stop_now()
-        elif verb == "stop-gently" and not control.stopped:
-            control.stop_gently()
+        for held in controls.values():
+            if held.run != run_id:
+                continue
+            if verb == "stop-now" and held.control.stopped != "now":
+                held.control.stop_now()
+            elif verb == "stop-gently" and not held.control.stopped:
+                held.control.stop_gently()
 
 
 async def offset_of(link: psycopg.AsyncConnection) -> tuple[float, float]:
@@ -185,69 +231,106 @@ async def _load(link: psycopg.AsyncConnection, frozen: FrozenRun, spool: Path) -
     return rows
 
 
-async def _perform(
-    conninfo: str, me: Identity, shard_id: int, controls: dict[str, Control], own_ports: frozenset[int], spool: Path
-) -> None:
-    """One shard, once: the gate lets nobody through a second time."""
+async def _perform(conninfo: str, me: Identity, shard_id: int, controls: dict[int, Held], own_ports: frozenset[int], spool: Path) -> None:
+    """One shard, once: the gate lets nobody through a second time, nor anybody while users of another run are here.
+
+    Any end is said: what broke here is the shard's end, in words.
+    """
+    if controls:
+        await _state(conninfo, shard_id, "refused: the generator is still busy with another run")
+        return
     async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
         gate = await link.execute(
-            "UPDATE runs_shard SET state = 'running' WHERE id = %s AND state = 'assigned' AND generator_id = %s RETURNING run_id, number",
+            "UPDATE runs_shard SET state = 'loading' WHERE id = %s AND state = 'assigned' AND generator_id = %s RETURNING run_id, number",
             (shard_id, me.id),
         )
         passed = await gate.fetchone()
-        if passed is None:
-            return
-        run_id, number = passed
+    if passed is None:
+        return
+    control = Control()
+    controls[shard_id] = Held(passed[0], control)
+    ended = "broke: its process ended"
+    try:
+        ended = await _performed(conninfo, me, shard_id, passed[0], passed[1], control, own_ports, spool)
+    except asyncio.CancelledError:
+        ended = "stopped now"
+        raise
+    except DynamikosError as wrong:
+        ended = f"refused: {wrong}"
+    except Failure as failure:
+        ended = f"refused: {failure.detail}"
+    except psycopg.Error as problem:
+        ended = f"broke: the database: {str(problem).strip()}"
+    except Exception as problem:
+        log.exception("shard %s broke", shard_id)
+        ended = f"broke: {type(problem).__name__}: {problem}"
+    finally:
+        controls.pop(shard_id, None)
+        await asyncio.shield(_state(conninfo, shard_id, ended[:120]))
+
+
+async def _performed(
+    conninfo: str, me: Identity, shard_id: int, run_id: uuid.UUID, number: int, control: Control, own_ports: frozenset[int], spool: Path
+) -> str:
+    """Loads what the shard needs, says that it is ready, waits for its begin and performs it: how it ended."""
+    rows: Rows = {}
+    async with contextlib.AsyncExitStack() as stack:
+        link = await stack.enter_async_context(await psycopg.AsyncConnection.connect(conninfo, autocommit=True))
         row = await (await link.execute(
-            "SELECT frozen, extract(epoch FROM begins_at)::float8, (SELECT count(*) FROM runs_shard WHERE run_id = r.id) FROM runs_run r WHERE id = %s",
-            (run_id,),
+            "SELECT frozen, (SELECT count(*) FROM runs_shard WHERE run_id = r.id) FROM runs_run r WHERE id = %s", (run_id,),
         )).fetchone()  # fmt: skip
         assert row is not None
         frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
         delivered = await (await link.execute("SELECT body FROM runs_delivery WHERE shard_id = %s", (shard_id,))).fetchone()
-        problem: DynamikosError | None = None
-        rows: Rows = {}
-        secrets: dict[str, str] = {}
-        try:
-            rows = await _load(link, frozen, spool)
-            secrets = unbox(bytes(delivered[0]) if delivered else b"", me.key)
-        except DynamikosError as wrong:
-            problem = wrong
+        rows = await _load(link, frozen, spool)
+        for file in rows.values():
+            stack.callback(file.close)
+        secrets = unbox(bytes(delivered[0]) if delivered else b"", me.key)
+        lessor, functions = DatabaseLessor(conninfo, shard_id), Child(frozen.functions, agreed=frozen.functions_agreed)
+        stack.push_async_callback(lessor.aclose)
+        stack.push_async_callback(functions.close)
+        clock = RealClock()
+        stack.callback(clock.close)
+        network = network_for(frozen, secrets, own_ports)
+        stack.push_async_callback(network.aclose)
+        if frozen.functions:
+            await functions.load()
+        begins = await _begin(link, run_id, shard_id, control)
+        if begins is None:
+            return "stopped now"
         offset, error = await offset_of(link)
         await link.execute(
             "UPDATE runs_shard SET offset_us = %s, offset_error_us = %s WHERE id = %s", (round(offset * 1e6), round(error * 1e6), shard_id)
         )
-    begin = float(row[1]) - offset
-    outbox = Outbox(conninfo, str(run_id), shard_id, spool)
-    control = controls[str(run_id)] = Control()
-    lessor, functions = DatabaseLessor(conninfo, shard_id), Child(frozen.functions, agreed=frozen.functions_agreed)
-    clock, network = RealClock(), None
-    ended = "lost"
-    try:
-        if problem is not None:
-            raise problem
-        network = network_for(frozen, secrets, own_ports)
-        if frozen.functions:
-            await functions.load()
+        await link.close()
+        outbox = Outbox(conninfo, str(run_id), shard_id, spool)
         shard = Shard(
-            number=number, count=int(row[2]), frozen=frozen, rows=dict(rows), secrets=_known(secrets), lessor=lessor, functions=functions
+            number=number, count=int(row[1]), frozen=frozen, rows=dict(rows), secrets=_known(secrets), lessor=lessor, functions=functions
         )
-        ended = await run(shard, network, clock, outbox, begin=begin, control=control)
-    except DynamikosError as wrong:
-        ended = f"refused: {wrong}"[:120]
-    except Failure as failure:
-        ended = f"refused: {failure.detail}"[:120]
-    finally:
-        controls.pop(str(run_id), None)
-        if network is not None:
+        try:
+            return await run(shard, network, clock, outbox, begin=begins - offset, control=control)
+        finally:
             await network.aclose()
-        clock.close()
-        await functions.close()
-        await lessor.aclose()
-        await outbox.close()
-        for file in rows.values():
-            file.close()
-        await _state(conninfo, shard_id, ended)
+            await outbox.close()
+
+
+async def _begin(link: psycopg.AsyncConnection, run_id: uuid.UUID, shard_id: int, control: Control) -> float | None:
+    """Says that the shard is ready, and waits until all are: second 0 in the database's clock; None when there is nothing to begin."""
+    await link.execute("UPDATE runs_shard SET state = 'ready' WHERE id = %s AND state = 'loading'", (shard_id,))
+    await link.execute("SELECT pg_notify('dynamikos_coordinator', %s)", (str(run_id),))
+    while not control.stopped:
+        row = await (await link.execute(
+            "SELECT extract(epoch FROM begins_at)::float8, state FROM runs_run WHERE id = %s", (run_id,),
+        )).fetchone()  # fmt: skip
+        if row is None or row[1] in ("ended", "refused"):
+            return None
+        if row[0] is not None:
+            begun = await link.execute(
+                "UPDATE runs_shard SET state = 'running' WHERE id = %s AND state = 'ready' RETURNING id", (shard_id,)
+            )
+            return float(row[0]) if await begun.fetchone() else None
+        await asyncio.sleep(0.05)
+    return None
 
 
 def _known(secrets: dict[str, str]) -> dict[str, str]:
@@ -281,10 +364,14 @@ async def try_function(conninfo: str, pk: str) -> None:
 
 
 async def _state(conninfo: str, shard_id: int, ended: str) -> None:
+    """Says how a shard ended, unless its run was closed meanwhile."""
     for _ in range(60):
         try:
             async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
-                await link.execute("UPDATE runs_shard SET state = 'ended', ended = %s WHERE id = %s", (ended, shard_id))
+                await link.execute(
+                    "UPDATE runs_shard SET state = 'ended', ended = %s WHERE id = %s AND state <> 'ended'"
+                    " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state NOT IN ('ended', 'refused'))", (ended, shard_id),
+                )  # fmt: skip
                 await link.execute("SELECT pg_notify('dynamikos_report', '')")
                 return
         except psycopg.OperationalError:

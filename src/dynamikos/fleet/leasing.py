@@ -7,7 +7,7 @@ import psycopg
 
 from dynamikos.fleet.settings import RECONNECT_S
 
-LEASE_ROWS = 300  # with what is at hand and two leases ahead a shard never holds more than a block of 1,000
+LEASE_ROWS = 300  # at most: with what is at hand and two leases ahead a shard never holds more than a block of 1,000
 PATIENCE_S = 30.0
 
 
@@ -34,8 +34,12 @@ class DatabaseLessor:
                         raise OSError(f"the database is away ({str(problem).strip()})") from problem
                     await asyncio.sleep(RECONNECT_S)
 
-    async def lease(self, pile: str) -> tuple[int, int] | None:
-        return await self._ask("SELECT first_taking, how_many FROM lease_rows(%s, %s, %s)", (self._shard_id, pile, LEASE_ROWS))
+    async def lease(self, pile: str, left: int) -> tuple[int, int] | None:
+        return await self._ask("SELECT first_taking, how_many FROM lease_rows(%s, %s, %s, %s)", (self._shard_id, pile, LEASE_ROWS, left))
+
+    async def wanted(self, pile: str) -> bool:
+        found = await self._ask("SELECT rows_wanted(%s, %s)::int, 0", (self._shard_id, pile))
+        return bool(found and found[0])
 
     async def give_back(self, pile: str, first: int, count: int) -> None:
         await self._ask("SELECT 1, 1 FROM return_rows(%s, %s, %s, %s)", (self._shard_id, pile, first, count))

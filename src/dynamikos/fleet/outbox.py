@@ -24,7 +24,7 @@ class Outbox:
         self._conninfo, self._run, self._shard_id = conninfo, run, shard_id
         self._waiting: collections.deque[tuple[str, int, bytes, tuple[object, ...]]] = collections.deque()
         self._spool = spool / f"{run}-{shard_id}.spool"
-        self._spooled = 0
+        self._spooled = self._sequence = 0
         self._news = asyncio.Event()
         self._task = asyncio.create_task(self._deliver(), name="outbox")
         self._closing = False
@@ -35,13 +35,17 @@ class Outbox:
         self._put("report", message.second, encode(message), ())
 
     def keep(self, exchange: KeptExchange) -> None:
-        facts = (exchange.series, exchange.reason[:120], exchange.user, exchange.round)
+        facts = (self._number(), exchange.series, exchange.reason[:120], exchange.user, exchange.round)
         self._put("kept", exchange.second, pack_kept(exchange), facts)
 
     def write(self, into: str, row: dict[str, str]) -> None:
         self._put(
-            "row", 0, msgspec.json.encode([(name, value.replace("\0", "")) for name, value in row.items()]), (into,)
+            "row", 0, msgspec.json.encode([(name, value.replace("\0", "")) for name, value in row.items()]), (self._number(), into)
         )  # a list keeps the columns in order
+
+    def _number(self) -> int:
+        self._sequence += 1
+        return self._sequence
 
     def unsent(self) -> int:
         return len(self._waiting) + self._spooled
@@ -97,15 +101,16 @@ class Outbox:
             )  # fmt: skip
         elif kind == "row":
             await link.execute(
-                'INSERT INTO runs_writtenrow (run_id, "into", "row") SELECT run_id, %s, %s::jsonb FROM runs_shard WHERE id = %s',
-                (facts[0], body.decode(), self._shard_id),
+                'INSERT INTO runs_writtenrow (run_id, shard, sequence, "into", "row")'
+                " SELECT run_id, number, %s, %s, %s::jsonb FROM runs_shard WHERE id = %s ON CONFLICT DO NOTHING",
+                (*facts, body.decode(), self._shard_id),
             )
         else:
-            series, reason, user, round_number = facts
+            number, series, reason, user, round_number = facts
             await link.execute(
-                'INSERT INTO runs_kept (run_id, shard, second, series, reason, "user", round, body)'
-                " SELECT run_id, number, %s, %s, %s, %s, %s, %s FROM runs_shard WHERE id = %s",
-                (second, series, reason, user, round_number, body, self._shard_id),
+                'INSERT INTO runs_kept (run_id, shard, sequence, second, series, reason, "user", round, body)'
+                " SELECT run_id, number, %s, %s, %s, %s, %s, %s, %s FROM runs_shard WHERE id = %s ON CONFLICT DO NOTHING",
+                (number, second, series, reason, user, round_number, body, self._shard_id),
             )
 
     def _read_spool(self) -> None:

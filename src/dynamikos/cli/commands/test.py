@@ -16,7 +16,7 @@ from dynamikos.cli.state import ROOT, State
 PYTHON = sys.executable
 SHORT = {  # seconds, made short for tests with real processes
     "DYNAMIKOS_HEARTBEAT_S": "0.3", "DYNAMIKOS_GENERATOR_LOST_S": "2", "DYNAMIKOS_START_AHEAD_S": "0.5", "DYNAMIKOS_COORDINATOR_TICK_S": "0.1",
-    "DYNAMIKOS_RECONNECT_S": "0.2", "DYNAMIKOS_TESTING": "1",
+    "DYNAMIKOS_RECONNECT_S": "0.2", "DYNAMIKOS_LOST_CLOSE_S": "4", "DYNAMIKOS_CUT_OFF_S": "8", "DYNAMIKOS_TESTING": "1",
 }  # fmt: skip
 
 

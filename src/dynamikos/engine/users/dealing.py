@@ -14,20 +14,26 @@ if TYPE_CHECKING:
     from dynamikos.engine.users.performer import User
 
 LOW = 250  # takings left at which the next are asked for
+WAIT_S, WANTED_S = 0.05, 0.5
 Rows = Sequence[Sequence[str]]
 
 
 class Book:
-    """Takings of one shared pile: those at hand, and leases fetched ahead. A lease is begun only after a later one was granted (or
-    refused): the coordinator then knows of a lost shard that what was granted last was certainly not dealt."""
+    """Takings of one shared pile: those at hand, and leases fetched ahead. A lease is begun only after something was asked for later:
+    the coordinator then knows of a lost shard that what was granted last was certainly not dealt. What is not used goes back when
+    somebody else waits for it, so that no row is dealt again before the pile is used up."""
 
     def __init__(self, pile: str, lessor: Lessor | None) -> None:
         """Without a lessor the shard is the only one: all takings are its own."""
         self._pile, self._lessor = pile, lessor
         self._next, self._end = 0, 0 if lessor is not None else 1 << 62
         self._ahead: list[tuple[int, int]] = []
+        self._sure = 0  # how many of those ahead may be begun
         self._asking: asyncio.Task[None] | None = None
+        self._watching: asyncio.Task[None] | None = None
         self._refused = False
+        self._told_to_wait = False
+        self._turn = asyncio.Lock()
 
     @property
     def used_up(self) -> bool:
@@ -36,16 +42,21 @@ class Book:
     @property
     def ready(self) -> bool:
         """Whether a taking is at hand now, or it is known that there is none."""
-        return self._next < self._end or len(self._ahead) >= 2 or self._refused
+        return self._next < self._end or self._sure > 0 or (self._refused and not self._ahead)
+
+    @property
+    def left(self) -> int:
+        return self._end - self._next + sum(count for _, count in self._ahead)
 
     def take(self) -> int:
         """The next taking; only when ready and not used up."""
         if self._next >= self._end:
             first, count = self._ahead.pop(0)
+            self._sure = max(0, self._sure - 1)
             self._next, self._end = first, first + count
         taking = self._next
         self._next += 1
-        if self._lessor is not None and self._end - self._next < LOW and len(self._ahead) < 2 and not self._refused:
+        if self._lessor is not None and self._end - self._next < LOW and len(self._ahead) < 2 and not (self._refused or self._told_to_wait):
             self._ask()
         return taking
 
@@ -53,30 +64,62 @@ class Book:
         """Waits until ready. Raises OSError when the database stays away."""
         while not self.ready:
             await asyncio.shield(self._ask())
+            if self._told_to_wait and not self.ready:
+                await asyncio.sleep(WAIT_S)
 
     def _ask(self) -> "asyncio.Task[None]":
+        if self._watching is None:
+            self._watching = asyncio.get_running_loop().create_task(self._watch(), name=f"wanted {self._pile}")
         if self._asking is None or self._asking.done():
             self._asking = asyncio.get_running_loop().create_task(self._fetch(), name=f"lease {self._pile}")
         return self._asking
 
     async def _fetch(self) -> None:
         assert self._lessor is not None
-        granted = await self._lessor.lease(self._pile)
+        async with self._turn:  # what is on its way back must be there before anything is asked for
+            granted = await self._lessor.lease(self._pile, self.left)
+        self._sure = len(self._ahead)
+        self._told_to_wait = granted is not None and granted[0] < 0
         if granted is None:
             self._refused = True
-        else:
+        elif not self._told_to_wait:
             self._ahead.append(granted)
+
+    async def _watch(self) -> None:
+        """Gives back what nobody has used when another shard waits for it."""
+        assert self._lessor is not None
+        while True:
+            await asyncio.sleep(WANTED_S)
+            try:
+                if self.left and await self._lessor.wanted(self._pile):
+                    await self._return()
+            except OSError:
+                continue  # the database is away; whoever waits asks again
+
+    async def _return(self) -> None:
+        assert self._lessor is not None
+        async with self._turn:
+            unused = [(self._next, self._end - self._next), *self._ahead] if self._next < self._end else list(self._ahead)
+            self._next, self._end, self._ahead, self._sure, self._refused = 0, 0, [], 0, False
+            for first, count in unused:
+                await self._lessor.give_back(self._pile, first, count)
+
+    def forget_last(self) -> None:
+        """What was granted last was given to others meanwhile: this shard had been taken for lost."""
+        del self._ahead[self._sure :]
 
     async def close(self) -> None:
         """Gives back what was not used."""
         if self._lessor is None:
             return
+        if self._watching is not None:
+            self._watching.cancel()
+            await asyncio.gather(self._watching, return_exceptions=True)
         if self._asking is not None:
             await asyncio.wait({self._asking}, timeout=5)
-        left = [(self._next, self._end - self._next)] if self._next < self._end else []
-        for first, count in [*left, *self._ahead]:
-            await self._lessor.give_back(self._pile, first, count)
-        self._next, self._end, self._ahead = 0, 0, []
+            if self._asking.done() and not self._asking.cancelled():
+                self._asking.exception()  # seen
+        await self._return()
 
 
 @dataclass(slots=True)
@@ -198,6 +241,12 @@ class Dealer:
     def rows_of(self, user: "User") -> dict[str, int]:
         """What a user holds, for reading: name → number of the row, from 1."""
         return {self.specs[no].name: self.specs[no].first + row + 1 for no, row in user.hand.rows.items()}
+
+    def forget_last(self) -> None:
+        """As Book.forget_last, for all piles."""
+        for spec in self.specs:
+            if spec.book is not None:
+                spec.book.forget_last()
 
     async def close(self) -> None:
         for spec in self.specs:

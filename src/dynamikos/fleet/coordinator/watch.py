@@ -2,6 +2,7 @@
 
 import datetime
 import logging
+import time
 
 import msgspec
 from django.db import transaction
@@ -15,13 +16,13 @@ from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.verdicts import conclude
 from dynamikos.fleet.coordinator.expand import write_minute
 from dynamikos.fleet.coordinator.stream import say
-from dynamikos.fleet.settings import AHEAD_S, LOST_S
+from dynamikos.fleet.settings import AHEAD_S, CONFIRM_S, LOADING_S, LOST_CLOSE_S, LOST_S
 from dynamikos.sealing import box
 from dynamikos.web.environments.queries import opened
 from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living, locks_held
 from dynamikos.web.runs.actions import frozen_of, take_in
-from dynamikos.web.runs.models import Delivery, Lease, Report, Run, Shard
+from dynamikos.web.runs.models import Block, Chunk, Delivery, Lease, Report, Run, Shard
 
 log = logging.getLogger(__name__)
 ABANDON_S = 20.0  # an asked run that finds no generator for so long is refused
@@ -44,6 +45,9 @@ class RunWatch:
         self.minute: dict[int, list[ShardSecond]] = {}
         self.is_over = False
         self.expanded = -1
+        self.seen = time.monotonic()
+        self.lost: dict[int, tuple[float, bool]] = {}  # lost shards: since when, and whether their process is gone
+        self.amended = False  # whether reports came late, for seconds that were added up already
 
     def look(self, *, may_judge_lost: bool) -> None:
         self.run.refresh_from_db()
@@ -53,13 +57,16 @@ class RunWatch:
         shards = list(self.run.shards.select_related("generator"))
         if may_judge_lost:
             self._lost(shards)
+        if self.run.begins_at is None and self._waits(shards):
+            return
         self._read(shards)
         self._expand(shards)
-        if shards and all(shard.state in ("ended", "lost") for shard in shards):
+        if shards and all(shard.state == "ended" or self._given_up(shard) for shard in shards):
             self._close(shards)
 
     def give_up(self, why: str) -> None:
         """Ends a run that can't be followed, so that nothing waits for ever; what was reported stays."""
+        Delivery.objects.filter(shard__run=self.run).delete()
         self.run.state, self.run.ended, self.run.ended_at = Run.State.REFUSED, why, timezone.now()
         self.run.save(update_fields=["state", "ended", "ended_at"])
         say(self.run.pk, "end", why)
@@ -68,8 +75,8 @@ class RunWatch:
     # beginning ---------------------------------------------------------------------------------------
 
     def _begin(self) -> None:
-        busy = set(Shard.objects.filter(state__in=["assigned", "running"]).values_list("generator_id", flat=True))
-        free = [generator for generator in living() if generator.pk not in busy]
+        busy = set(Shard.objects.filter(state__in=["assigned", "loading", "ready", "running"]).values_list("generator_id", flat=True))
+        free = [generator for generator in living() if generator.pk not in busy and not generator.busy]
         if self.run.commands.exists() or (not free and timezone.now() - self.run.asked_at > datetime.timedelta(seconds=ABANDON_S)):
             self.run.state, self.run.ended = (
                 Run.State.REFUSED,
@@ -91,8 +98,7 @@ class RunWatch:
             return
         with transaction.atomic():
             self.run.state = Run.State.RUNNING
-            self.run.begins_at = timezone.now() + datetime.timedelta(seconds=AHEAD_S)
-            self.run.save(update_fields=["state", "begins_at"])
+            self.run.save(update_fields=["state"])
             for number, generator in enumerate(chosen):
                 shard = Shard.objects.create(run=self.run, number=number, generator=generator, generator_name=generator.name)
                 if secrets:
@@ -100,19 +106,47 @@ class RunWatch:
                 jobs.configure_task("perform_shard", queue=generator.queue, allow_unknown=True).defer(shard=shard.pk)
             say(self.run.pk, "state", "running")
 
+    def _waits(self, shards: list[Shard]) -> bool:
+        """Whether the run's begin is still to come: each generator first says that it is idle, and then that it has loaded its rows."""
+        if all(shard.state == "ready" for shard in shards):
+            self.run.begins_at = timezone.now() + datetime.timedelta(seconds=AHEAD_S)
+            self.run.save(update_fields=["begins_at"])
+            say(self.run.pk, "state", "running")
+            return False
+        ended = next((shard for shard in shards if shard.state in ("ended", "lost")), None)
+        if ended is not None:
+            words = ended.ended if ended.state == "ended" else f"the generator {ended.generator_name} was lost before the run began"
+            self.give_up(words[:120])
+            return True
+        waited = time.monotonic() - self.seen
+        late = [shard for shard in shards if (shard.state == "assigned" and waited > CONFIRM_S) or waited > LOADING_S]
+        if late:
+            self.give_up(f"the generator {late[0].generator_name} did not say that it is idle; nothing was sent"[:120])
+        return True
+
+    def _given_up(self, shard: Shard) -> bool:
+        """Whether a lost shard is not waited for any longer."""
+        if shard.state != "lost":
+            self.lost.pop(shard.number, None)
+            return False
+        since, gone = self.lost.setdefault(shard.number, (time.monotonic(), False))
+        return time.monotonic() - since > (min(LOST_CLOSE_S, 1.0) if gone else LOST_CLOSE_S)
+
     # during ------------------------------------------------------------------------------------------
 
     def _lost(self, shards: list[Shard]) -> None:
         """Lock gone and not seen: dead. Seen no more although the lock is held (a cut link): cut off, treated alike."""
         held: set[int] | None = None
         for shard in shards:
-            if shard.state not in ("assigned", "running") or shard.generator is None:
+            if shard.state in ("ended", "lost") or shard.generator is None:
                 continue
             age = (timezone.now() - shard.generator.last_seen).total_seconds()
             if age < LOST_S / 2:
                 continue
             held = locks_held() if held is None else held
-            if (shard.generator.lock not in held and age > LOST_S / 2) or age > 2 * LOST_S:
+            gone = shard.generator.lock not in held
+            if (gone and age > LOST_S / 2) or age > 2 * LOST_S:
+                self.lost[shard.number] = (time.monotonic(), gone)
                 shard.state, shard.ended = "lost", "lost"
                 shard.lost_at_s = self.read.get(shard.number, -1) + 1
                 shard.save(update_fields=["state", "ended", "lost_at_s"])
@@ -132,7 +166,10 @@ class RunWatch:
                 if second != self.read.get(shard.number, -1) + 1:
                     break  # an earlier one is still on its way
                 message = decode(bytes(body))
-                self.messages.setdefault(second, {})[shard.number] = message
+                if second <= self.expanded:  # of a shard that was taken for lost and came back
+                    self.amended = True
+                else:
+                    self.messages.setdefault(second, {})[shard.number] = message
                 self.read[shard.number] = second
                 self.last[shard.number] = message.last
                 self.flying[shard.number] = message.in_flight
@@ -167,6 +204,24 @@ class RunWatch:
             del self.messages[second]
             self.expanded = second
 
+    def _again(self, shards: list[Shard]) -> None:
+        """Everything added up anew, with the reports that came late."""
+        self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
+        self.peak, minutes = 0, dict[int, list[ShardSecond]]()
+        users: dict[int, int] = {}
+        for body in Report.objects.filter(shard__in=shards).values_list("body", flat=True):
+            message = decode(bytes(body))
+            self.whole.add(message, totals=False)
+            self.window.add(message, totals=self.from_s <= message.second < self.to_s)
+            users[message.second] = users.get(message.second, 0) + sum(message.users.values())
+            minutes.setdefault(message.second // 60, []).append(message)
+        self.peak = max(users.values(), default=0)
+        with transaction.atomic():
+            Chunk.objects.filter(run=self.run).delete()
+            Block.objects.filter(run=self.run).delete()
+            self.run.chunked = -1
+            self.minute = minutes
+
     def _chunk(self, minute: int) -> None:
         if minute > self.run.chunked:
             write_minute(self.run, minute, self.minute.get(minute, []))
@@ -179,10 +234,17 @@ class RunWatch:
     def _close(self, shards: list[Shard]) -> None:
         self._read(shards)
         self._expand(shards)
+        if self.amended:
+            self._again(shards)
         lost = [shard.generator_name for shard in shards if shard.state == "lost"]
         words = {shard.ended for shard in shards if shard.state == "ended"}
+        broke = next((word for word in sorted(words) if word.startswith(("broke", "refused"))), "")
         ended = (
-            "lost" if not words else next((word for word in ("stopped now", "stopped gently", "finished") if word in words), words.pop())
+            broke
+            if broke
+            else "lost"
+            if not words
+            else next((word for word in ("stopped now", "stopped gently", "finished") if word in words), words.pop())
         )
         outcome = conclude(
             self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,

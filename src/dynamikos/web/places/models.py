@@ -14,6 +14,7 @@ class Generator(models.Model):
     started_at = models.DateTimeField(auto_now_add=True)
     last_seen = models.DateTimeField()
     clock_error_us = models.IntegerField(default=0)
+    busy = models.BooleanField(default=False)  # whether users of a run are there, by its own word
     public_key = models.BinaryField(default=b"")  # X25519; secrets are boxed for it
 
     @property

@@ -51,7 +51,7 @@ class Shard(models.Model):
     number = models.PositiveIntegerField()
     generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
     generator_name = models.CharField(max_length=120, default="")
-    state = models.CharField(max_length=10, default="assigned")  # assigned, running, ended, lost
+    state = models.CharField(max_length=10, default="assigned")  # assigned, loading, ready, running, ended, lost
     ended = models.CharField(max_length=120, blank=True)
     offset_us = models.BigIntegerField(default=0)
     offset_error_us = models.IntegerField(default=0)
@@ -70,13 +70,15 @@ class Pile(models.Model):
     rows = models.BigIntegerField()
     endless = models.BooleanField(default=False)
     next = models.BigIntegerField(default=0)
+    wanted = models.BooleanField(default=False)  # somebody waits for rows that others hold and have not used
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "name"], name="pile_once")]
 
 
 class Lease(models.Model):
-    """Takings granted to a shard (−1: returned, free for the next); `begun` as soon as a later one was granted or refused."""
+    """Takings granted to a shard (−1: returned, free for the next); `begun` as soon as a later one was asked for, `done` when they are
+    used up."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="leases")
     name = models.CharField(max_length=170)
@@ -84,6 +86,7 @@ class Lease(models.Model):
     first = models.BigIntegerField()
     count = models.BigIntegerField()
     begun = models.BooleanField(default=False)
+    done = models.BooleanField(default=False)
 
     class Meta:
         indexes = [models.Index(fields=["run", "name", "shard"])]
@@ -97,11 +100,16 @@ class Delivery(models.Model):
 
 
 class WrittenRow(models.Model):
-    """A row that a journey wrote back, on its way into its data set."""
+    """A row that a journey wrote back, on its way into its data set. A shard numbers its own, so that none comes twice."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="written")
+    shard = models.PositiveIntegerField(default=0)
+    sequence = models.PositiveIntegerField(null=True)
     into = models.CharField(max_length=80)
     row = models.JSONField()  # (column, text) in order
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "shard", "sequence"], name="written_once")]
 
 
 class Report(models.Model):
@@ -156,10 +164,12 @@ class Block(models.Model):
 
 
 class Kept(models.Model):
-    """An exchange kept for reading: compressed msgpack of core.reports.KeptExchange, masked by the generator."""
+    """An exchange kept for reading: compressed msgpack of core.reports.KeptExchange, masked by the generator. A shard numbers its own, so
+    that none comes twice."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="kept")
     shard = models.PositiveIntegerField()
+    sequence = models.PositiveIntegerField(null=True)
     second = models.IntegerField()
     series = models.PositiveIntegerField()
     reason = models.CharField(max_length=120)
@@ -169,3 +179,4 @@ class Kept(models.Model):
 
     class Meta:
         indexes = [models.Index(fields=["run", "second"])]
+        constraints = [models.UniqueConstraint(fields=["run", "shard", "sequence"], name="kept_once")]

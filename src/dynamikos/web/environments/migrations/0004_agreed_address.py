@@ -1,7 +1,9 @@
+from typing import Any
+
 from django.db import migrations, models
 
 
-def withdraw_overrides(apps, schema_editor):
+def withdraw_overrides(apps: Any, schema_editor: Any) -> None:
     """Host overrides that engineers had set are nobody's agreement: they are taken away and named in the event table, so that an
     owner can agree to them as "https://staging.example at 10.0.0.7"."""
     environments = apps.get_model("environments", "Environment")
