@@ -229,7 +229,7 @@ class WhatIsWrong(TestCase):
         ("{step: s, name: S, keep: {into: made, row: [['a b', x]]}}", "can't be the name of a column"), ("{step: s, name: S, steps: [{step: t, name: T}]}", "steps stand in a step that repeats them"),
         ("{step: s, name: S, pause: '{{ 1 + }}'}", "something is missing at its end"), ("{step: s, name: S, log: '{{ env.base }}'}", "is not set in this environment; add 'base' in Settings"),
         ("{step: s, name: S, log: '{{ people.age }}'}", "'people' has mail, name"), ("{step: s, name: S, log: '{{ cats.age }}'}", "no data set 'cats' is in this project"),
-        ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {json: '{'}}]}", "JSON body"), ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {}}]}", "give one of form, parts, json or raw"),
+        ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {json: '{'}}]}", "JSON body"), ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {}}]}", "give one of form, parts, json, raw or file"),
         ("{step: s, name: S, requests: [{request: r, address: http://x/, checks: [{regex: '('}]}]}", "check:"), ("{step: s, name: S, requests: [{request: r, address: http://x/, captures: [{name: c, json: '$['}]}]}", "capture c:"),
         ("{step: s, name: S, requests: [{request: r, address: http://x/, authorization: {none: true, bearer: x}}]}", "give one of basic, digest, bearer, client or none"),
         ("{step: s, name: S, use: nowhere}", "no shared step 'nowhere'"),

@@ -5,8 +5,7 @@ from pathlib import Path
 from unittest import TestCase
 
 from dynamikos.core.errors import ImportRefused
-from dynamikos.core.exchanges import hosts_of, read_har
-from dynamikos.core.exchanges.model import decode_body
+from dynamikos.core.exchanges import decode_body, hosts_of, read_har
 from dynamikos.core.journeys import write_journey
 from dynamikos.core.journeys.from_recording import journey_from
 

@@ -67,7 +67,9 @@ class Verdicts(TestCase):
         cases = (
             ({}, 0, "All 1 objectives met."),
             ({"limit": 50}, 1, "1 of 1 objectives missed: p95 of all steps ≤ 50 ms"),
-            ({"late": 1}, 3, "not valid"),
+            ({"late": 1}, 0, "All 1 objectives met."),  # one second is no reason yet
+            ({"late": 2}, 3, "not valid"),
+            ({"failed": 100}, 1, "p95 of all steps ≤ 500 ms (66.7 % failed)"),
             ({"peak": 3}, 3, "not valid"),
             ({"lost": ("here",)}, 3, "not valid"),
             ({"count": 1, "limit": 1000}, 3, "not valid"),

@@ -26,11 +26,12 @@ def frozen(
     grace_s: float = 5,
     seed: int = 1,
     deal: Deal | None = None,
+    failed_pause_s: float = 0,
 ) -> FrozenRun:
     """`parts` is the text form from "opening:" on; env.base is BASE."""
     journey = parse_journey("form: 1\njourney: j\nname: J\n" + dedent(parts))
     plan = Plan(
-        form=1, plan="p", name="P", journey="j", environment="e", grace_s=grace_s,
+        form=1, plan="p", name="P", journey="j", environment="e", grace_s=grace_s, failed_pause_s=failed_pause_s,
         profile=(Stretch(stretch="climb", to=users, seconds=climb_s), Stretch(stretch="hold", seconds=hold_s)),
     )  # fmt: skip
     data = (

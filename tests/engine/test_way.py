@@ -73,7 +73,7 @@ class OnTheWay(TestCase):
         asyncio.run(asyncio.wait_for(program(), 20))  # type: ignore[arg-type]
 
     async def ask(self, network: RealNetwork, origin: tuple[str, str, int]) -> bytes:
-        link = await network.open(origin)
+        link = await network.open(origin, {})
         request = b"GET /x HTTP/1.1\r\nHost: h\r\n\r\n"
         first, again = [await link.exchange(request, head_only=False, keep=True) for _ in range(2)]
         self.assertEqual(first.body, again.body)
@@ -102,7 +102,7 @@ class OnTheWay(TestCase):
             for way in (Way(hosts=hosts), Way(trust=other.cert_pem.bytes().decode(), hosts=hosts)):
                 network = RealNetwork(agreed, way=way)
                 with self.assertRaises(Failure) as said:
-                    await network.open(origin)
+                    await network.open(origin, {})
                 self.assertEqual(said.exception.kind, "tls")
                 await network.aclose()
             with self.assertRaisesRegex(Failure, "can't be used"):
@@ -119,7 +119,7 @@ class OnTheWay(TestCase):
             for host, address in (("staging.example", "169.254.169.254"), ("staging.example", "0.0.0.0"), ("a.wild.example", "127.0.0.1")):
                 network = RealNetwork(agreed, way=Way(hosts={host: address}))
                 with self.assertRaises(Failure) as said:
-                    await network.open(("http", host, 80))
+                    await network.open(("http", host, 80), {})
                 self.assertEqual(said.exception.kind, "not-agreed")
                 await network.aclose()
 
@@ -151,7 +151,7 @@ class OnTheWay(TestCase):
             ):
                 network = RealNetwork(lines, way=way)
                 with self.assertRaises(Failure) as said:
-                    await network.open(origin)
+                    await network.open(origin, {})
                 self.assertEqual(said.exception.kind, kind)
                 await network.aclose()
             for each in (server, secure, proxy):

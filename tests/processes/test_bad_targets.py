@@ -46,7 +46,7 @@ class BadTargets(TestCase):
                 RealClock(),
             )
             try:
-                link = await network.open((target.scheme, target.host, target.port))
+                link = await network.open((target.scheme, target.host, target.port), {})
                 return await link.exchange(GET, head_only=False, keep=True)
             finally:
                 await network.aclose()

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from urllib.parse import urlsplit
 
 import uvloop
+from msgspec import to_builtins
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
@@ -21,6 +22,7 @@ from dynamikos.core.verdicts import Outcome, conclude
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
+from dynamikos.engine.limits import raise_descriptors
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.engine.testing import ListSink
@@ -49,6 +51,7 @@ def perform(
 async def _perform(
     frozen: FrozenRun, rows: dict[str, list[list[str]]], secrets: dict[str, str], tell: Callable[[str], None]
 ) -> tuple[Outcome, ListSink]:
+    raise_descriptors()
     series = {each.no: each for each in series_of(frozen.journey)}
     total = duration_s(frozen.plan.profile)
     from_s, to_s = measured_part_s(frozen.plan.profile)
@@ -58,6 +61,7 @@ async def _perform(
     def report(message: ShardSecond) -> None:
         whole.add(message, totals=False)
         window.add(message, totals=from_s <= message.second < to_s)
+        window.carry(message)
         seen["peak"] = max(seen["peak"], sum(message.users.values()))
         seen["flying"] = message.in_flight
         if (message.second + 1) % PROGRESS_S == 0 and not message.last:
@@ -68,7 +72,9 @@ async def _perform(
     known = {name.partition(".")[2]: value for name, value in secrets.items()}
     way = replace(frozen.way, proxy=bind(frozen.way.proxy, {**frozen.values, **secrets})) if frozen.way.proxy else frozen.way
     try:
-        network = RealNetwork(frozen.agreed, way=way, key=known.get(way.key_secret, ""))
+        network = RealNetwork(
+            frozen.agreed, way=way, key=known.get(way.key_secret, ""), **to_builtins(frozen.plan.timeouts)
+        )  # fmt: skip
         if frozen.functions:
             await functions.load()
     except Failure as failure:
@@ -94,6 +100,8 @@ async def _perform(
             begin=begin,
             control=control,
         )
+    except Failure as failure:  # before anything was sent
+        raise PlanError(failure.detail) from failure
     finally:
         await network.aclose()
         await functions.close()

@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import functools
 import json
+import os
 import shutil
 import subprocess
 import sys
@@ -14,6 +15,7 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Waited
 
 PROGRAM = Path(__file__).parents[1] / "workers" / "functions.py"
+NOBODY = 65534
 REFUSED = (
     "this machine can't close functions off: here they would run with all rights of the account that runs the generator, its files, "
     "the key that opens the secrets, its processes and the network among them; an owner has to agree to exactly that under Functions first"
@@ -23,15 +25,13 @@ BUDGET_S, START_S, MEMORY_MB, LONGEST_LINE = 1.0, 10.0, 512, 8_000_000
 
 @functools.cache
 def box() -> tuple[str, ...]:
-    """The command that starts a program with nothing but Python's own files, as nobody, without network and other processes
-    (bubblewrap); () where there is none or the kernel does not allow it. Tried once."""
+    """The command that starts Python with nothing but its own files, as nobody, without network and other processes (bubblewrap); ()
+    where there is none or the kernel does not allow it. Tried once."""
     program = shutil.which("bwrap")
     if program is None:
         return ()
-    python = Path(sys.executable).resolve()
-    seen = [*{Path(sys.base_prefix), Path("/usr")}]
     binds: list[str] = []
-    for prefix in seen:
+    for prefix in {Path(sys.base_prefix), Path("/usr")}:
         for name in ("lib", "lib64", "lib32"):
             if (prefix / name).is_dir():
                 binds += ["--ro-bind", str(prefix / name), str(prefix / name)]
@@ -40,15 +40,16 @@ def box() -> tuple[str, ...]:
             binds += ["--symlink", f"usr/{name}", f"/{name}"]
         elif Path(f"/{name}").is_dir():
             binds += ["--ro-bind", f"/{name}", f"/{name}"]
-    command = (
-        program, "--unshare-all", "--unshare-user", "--uid", "65534", "--gid", "65534", "--die-with-parent", "--new-session", "--clearenv",
-        *binds, "--ro-bind", str(python), "/python", "--ro-bind", str(PROGRAM), "/functions.py", "--dev", "/dev", "--remount-ro", "/", "--chdir", "/",
-        "--setenv", "PYTHONHOME", sys.base_prefix,
+    closed = (
+        program, "--unshare-all", "--unshare-user", "--uid", str(NOBODY), "--gid", str(NOBODY), "--die-with-parent", "--new-session", "--clearenv",
+        *binds, "--ro-bind", str(Path(sys.executable).resolve()), "/python", "--dev", "/dev", "--remount-ro", "/", "--chdir", "/",
+        "--setenv", "PYTHONHOME", sys.base_prefix, "/python", "-S",
     )  # fmt: skip
-    with contextlib.suppress(OSError, subprocess.TimeoutExpired):
-        tried = subprocess.run([*command, "/python", "-S", "-c", "import json"], capture_output=True, timeout=START_S, check=False)
-        if tried.returncode == 0:
-            return command
+    drop = ("setpriv", f"--reuid={NOBODY}", f"--regid={NOBODY}", "--clear-groups", "--")  # root's processes can't be counted
+    for command in ([(*drop, *closed)] if os.geteuid() == 0 and shutil.which("setpriv") else []) + [closed]:
+        with contextlib.suppress(OSError, subprocess.TimeoutExpired):
+            if subprocess.run([*command, "-c", "import json"], capture_output=True, timeout=START_S, check=False).returncode == 0:
+                return command
     return ()
 
 
@@ -89,7 +90,7 @@ class Child:
         if not self._modules:
             raise Failure("function", "the project has no Python functions")
         closed = box()
-        command = [*closed, "/python", "-S", "/functions.py"] if closed else [sys.executable, "-I", "-S", str(PROGRAM)]
+        command = [*closed, "-c", PROGRAM.read_text()] if closed else [sys.executable, "-I", "-S", str(PROGRAM)]
         self._process = await asyncio.create_subprocess_exec(
             *command, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
             env={}, close_fds=True, start_new_session=True, cwd="/", limit=LONGEST_LINE,

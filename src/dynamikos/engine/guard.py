@@ -23,9 +23,10 @@ class OverBudget(Exception):
 
 
 def _ring(number: int, frame: object) -> None:
-    global _tick
+    global _begun, _tick
     _tick += 1
     if _begun >= 0 and _tick - _begun >= TICKS:
+        _begun = -1  # once: whoever began it catches it, also when it strikes while the stretch is being ended
         raise OverBudget(
             f"captures, checks and expressions of one request took longer than {1000 * TICK_S * TICKS:.0f} ms, so they were cut off"
         )
@@ -51,7 +52,8 @@ def watching() -> Iterator[None]:
 
 
 def begin() -> None:
-    """A bounded stretch begins; `end` has to follow, whatever happens."""
+    """A bounded stretch begins; `end` has to follow, whatever happens: in an inner `try … finally`, with OverBudget caught outside of it,
+    since it can strike within `end` too."""
     global _begun
     _begun = _tick
 

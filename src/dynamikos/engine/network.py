@@ -3,6 +3,7 @@
 import asyncio
 import base64
 import contextlib
+import errno
 import ipaddress
 import socket
 import ssl
@@ -10,14 +11,20 @@ import tempfile
 import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.connection import Connection
 from dynamikos.engine.http.protocol import Heads
-from dynamikos.engine.ports import Origin
+from dynamikos.engine.ports import Origin, Sessions
 
+# what this machine has no more of: never the target's fault
+OWN_LIMITS = {
+    errno.EMFILE: "own-limit-descriptors", errno.ENFILE: "own-limit-descriptors", errno.EADDRNOTAVAIL: "own-limit-ports", errno.ENOBUFS: "own-limit-memory",
+    errno.ENOMEM: "own-limit-memory",
+}  # fmt: skip
 METADATA = frozenset({"169.254.169.254", "fd00:ec2::254", "100.100.100.200"})
 
 
@@ -172,10 +179,42 @@ async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: P
         raise Failure("proxy", f"the proxy {proxy.origin[1]}:{proxy.origin[2]} refused {host}:{port}: {status[:80]}")
 
 
+class Named(str):
+    """A server's name on its way through the event loop, which hands it to the context that wraps the connection: it brings the session
+    to resume there, and the TLS layer back."""
+
+    session: ssl.SSLSession | None
+    tls: ssl.SSLObject | None
+
+    def __new__(cls, name: str, session: ssl.SSLSession | None) -> "Named":
+        made = super().__new__(cls, name)
+        made.session, made.tls = session, None
+        return made
+
+
+class Resuming(ssl.SSLContext):
+    """Resumes the session that the server's name brings (RFC 8446 §2.2, RFC 5077)."""
+
+    def wrap_bio(self, incoming: ssl.MemoryBIO, outgoing: ssl.MemoryBIO, server_side: bool = False, server_hostname: Any = None, session: Any = None) -> Any:  # fmt: skip
+        brought = server_hostname if isinstance(server_hostname, Named) else None
+        made = super().wrap_bio(
+            incoming, outgoing, server_side, str(server_hostname) if server_hostname is not None else None,
+            session if brought is None else brought.session,
+        )  # fmt: skip
+        if brought is not None:
+            brought.tls = made
+        return made
+
+
 def context_of(way: Way, key: str, trust: str | None) -> ssl.SSLContext:
     """Whom to trust, and who we are. Raises Failure for certificates that can't be read."""
     try:
-        context = ssl.create_default_context(cafile=trust, cadata=way.trust if way.trust not in ("", "system", "anything") else None)
+        context = Resuming(ssl.PROTOCOL_TLS_CLIENT)
+        given = way.trust if way.trust not in ("", "system", "anything") else None
+        if trust or given:
+            context.load_verify_locations(cafile=trust, cadata=given)
+        else:
+            context.load_default_certs(ssl.Purpose.SERVER_AUTH)
     except (ssl.SSLError, ValueError, OSError) as problem:
         raise Failure("tls", f"the environment's trusted certificates can't be read: {problem}") from problem
     if way.trust == "anything":
@@ -223,18 +262,30 @@ class RealNetwork:
         self._turn = 0
         self._opened = 0
         self._ssl = context_of(self._way, key, trust)
+        self._checked: set[Origin] = set()
         self._watcher: asyncio.Task[None] | None = None
 
     def open_count(self) -> int:
         return self._opened
 
-    async def open(self, origin: Origin) -> Connection:
-        if self._watcher is None:
-            self._watcher = asyncio.create_task(self._watch(), name="time-outs")
+    def check(self, origin: Origin) -> None:
+        if origin not in self._checked:
+            self._line(origin)
+            self._checked.add(origin)
+
+    def _line(self, origin: Origin) -> AgreedTarget:
         scheme, host, port = origin
         line = next((each for each in self._agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
         if line is None:
             check_target(self._agreed, origin, "0.0.0.0", self._own_ports)  # raises, before any name is looked up
+            raise Failure("not-agreed", f"{scheme}://{host}:{port} is not an agreed target")
+        return line
+
+    async def open(self, origin: Origin, sessions: Sessions) -> Connection:
+        if self._watcher is None:
+            self._watcher = asyncio.create_task(self._watch(), name="time-outs")
+        _, host, port = origin
+        line = self._line(origin)
         begun = time.perf_counter()
         proxy = self._proxy
         if proxy is not None:  # the proxy looks the target up; it has to be agreed itself
@@ -242,7 +293,7 @@ class RealNetwork:
                 check_target(self._agreed, origin, str(ipaddress.ip_address(host)), self._own_ports)
             addresses = await self._resolve(proxy.origin[1], proxy.origin[2])
         else:
-            addresses = await self._resolve((line.address if line else "") or self._way.hosts.get(host, host), port)
+            addresses = await self._resolve(line.address or self._way.hosts.get(host, host), port)
         resolved_at = time.perf_counter()
         self._turn += 1
         problem: Failure | None = None
@@ -250,7 +301,7 @@ class RealNetwork:
             family, address = addresses[(self._turn + offset) % len(addresses)]
             check_target(self._agreed, origin if proxy is None else proxy.origin, address, self._own_ports)
             try:
-                return await self._connect(origin, family, address, begun, resolved_at)
+                return await self._connect(origin, family, address, begun, resolved_at, sessions.get(origin))
             except Failure as failure:
                 problem = failure
         raise problem or Failure("dns", f"{host} has no address")
@@ -271,11 +322,18 @@ class RealNetwork:
                 raise failure from problem
         return await asyncio.shield(known)
 
-    async def _connect(self, origin: Origin, family: int, address: str, begun: float, resolved_at: float) -> Connection:
+    async def _connect(
+        self, origin: Origin, family: int, address: str, begun: float, resolved_at: float, session: ssl.SSLSession | None
+    ) -> Connection:  # fmt: skip
         scheme, host, port = origin
         proxy = self._proxy
         loop = asyncio.get_running_loop()
-        sock = socket.socket(family, socket.SOCK_STREAM)
+        try:
+            sock = socket.socket(family, socket.SOCK_STREAM)
+        except OSError as problem:
+            raise Failure(
+                OWN_LIMITS.get(problem.errno or 0, "own-limit-sockets"), f"no socket could be had: {problem.strerror}"
+            ) from problem
         sock.setblocking(False)
         sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         phase, where = "connect", f"{host} ({address}:{port})"
@@ -287,9 +345,11 @@ class RealNetwork:
                 connected_at = time.perf_counter()
                 phase = "tls"
                 secure = self._ssl if scheme == "https" else None
+                named = Named(host, session) if secure is not None else None
                 _, connection = await loop.create_connection(
-                    lambda: Connection(self._links, self._heads), sock=sock, ssl=secure, server_hostname=host if secure else None
+                    lambda: Connection(self._links, self._heads), sock=sock, ssl=secure, server_hostname=named
                 )
+                connection.tls = named.tls if named is not None else None
         except TimeoutError as problem:
             sock.close()
             raise Failure(f"timeout-{phase}", f"no connection to {where} within {self._connect_s:g} s") from problem
@@ -298,11 +358,9 @@ class RealNetwork:
             raise Failure("tls", f"{where}: {getattr(problem, 'verify_message', '') or problem.reason or problem}") from problem
         except OSError as problem:
             sock.close()
-            kind = (
-                "tls"
-                if phase == "tls"
-                else {111: "connect-refused", 113: "unreachable", 101: "unreachable"}.get(problem.errno or 0, "connect")
-            )
+            number = problem.errno or 0
+            known = {errno.ECONNREFUSED: "connect-refused", errno.EHOSTUNREACH: "unreachable", errno.ENETUNREACH: "unreachable"}
+            kind = OWN_LIMITS.get(number) or ("tls" if phase == "tls" else known.get(number, "connect"))
             raise Failure(kind, f"{where}: {problem.strerror or problem}") from problem
         except asyncio.CancelledError:
             sock.close()

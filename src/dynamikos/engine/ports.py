@@ -2,12 +2,13 @@
 
 import asyncio
 from collections.abc import Awaitable, Callable
-from typing import Protocol
+from typing import Any, BinaryIO, Protocol
 
 from dynamikos.core.reports import KeptExchange, ShardSecond
 from dynamikos.engine.http.protocol import Reply
 
 Origin = tuple[str, str, int]  # scheme, host, port
+Sessions = dict[Origin, Any]  # TLS sessions of one user, opaque to all but the network
 
 
 class Clock(Protocol):
@@ -34,8 +35,13 @@ class Link(Protocol):
     alive: bool
     connect_parts_us: tuple[int, int, int]
 
-    def exchange(self, data: bytes, *, head_only: bool, keep: bool) -> Awaitable[Reply]:
-        """Sends `data`; awaiting gives the reply. Raises Failure, at once or when awaited. Cancelled: close the link."""
+    def exchange(self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None) -> Awaitable[Reply]:
+        """Sends `data`, and a body that is `held` apart: awaiting gives the reply. Raises Failure, at once or when awaited. Cancelled:
+        close the link."""
+        ...
+
+    def remember(self, origin: Origin, sessions: Sessions) -> bool:
+        """Keeps the link's TLS session for the next one to `origin`; whether it was itself resumed from one."""
         ...
 
     def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
@@ -52,8 +58,12 @@ class Link(Protocol):
 class Network(Protocol):
     """Opens connections to agreed targets only."""
 
-    async def open(self, origin: Origin) -> Link:
-        """Raises Failure (not agreed, unresolvable, refused, TLS, timeout)."""
+    def check(self, origin: Origin) -> None:
+        """Raises Failure("not-agreed") for what is not on the list of agreed targets."""
+        ...
+
+    async def open(self, origin: Origin, sessions: Sessions) -> Link:
+        """Resumes a TLS session of `sessions` where there is one. Raises Failure (not agreed, unresolvable, refused, TLS, timeout)."""
         ...
 
     def open_count(self) -> int: ...

@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import gc
 import hashlib
+import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -11,20 +12,23 @@ from msgspec.structs import replace
 
 from dynamikos.core.frozen import FrozenRun, stream
 from dynamikos.core.journeys import Journey
-from dynamikos.core.profiles import duration_s, start_instants_s
-from dynamikos.core.reports import KeptExchange
+from dynamikos.core.profiles import duration_s, measured_part_s, peak, share_of, start_instants_s
+from dynamikos.core.reports import Health, KeptExchange
 from dynamikos.engine import guard
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.limits import SPARE, descriptors
 from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Sink
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.schedule.plan import planned_at, planned_users
 from dynamikos.engine.schedule.starter import Starter
-from dynamikos.engine.users.compiled import compile_journey
+from dynamikos.engine.users.compiled import Script, compile_journey
 from dynamikos.engine.users.dealing import Dealer, specs_of
 from dynamikos.engine.users.performer import User
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.surroundings import Cap, Surroundings
 
+log = logging.getLogger(__name__)
 CLOSE_AFTER_S = 0.15  # a second's message is made this long after its end, so that late recordings get in
 
 
@@ -52,6 +56,7 @@ class Control:
         self._now: asyncio.Event = asyncio.Event()
         self.stopped = ""
         self.why = ""  # when it was the run's own rules that stopped it
+        self.broke = ""  # why the run can't be trusted: an error of ours
         self.forget: Callable[[], None] | None = None
 
     def stop_gently(self) -> None:
@@ -76,7 +81,7 @@ def surroundings(
     """What the users of `shard` share."""
     frozen = shard.frozen
     known = {**frozen.values, **shard.secrets}
-    script = compile_journey(_on_the_way(frozen), known, frozen.data)
+    script = compile_journey(_on_the_way(frozen), known, frozen.data, shard.secrets)
     dealer = Dealer(
         specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1), seed=frozen.seed, users=len(start_instants_s(frozen.plan.profile)),
         record=lambda pile, user, turn, row: recorder.dealt(clock.now(), pile, user, turn, row), stop=stop,
@@ -84,7 +89,8 @@ def surroundings(
     return Surroundings(
         script=script, clock=clock, network=network, recorder=recorder, health=health,
         choice=Choice(stream(frozen.seed, "keep", "", shard.number)), keep=keep, dealer=dealer, known=known, shard=(shard.number, shard.count), functions=shard.functions,
-        secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor,
+        secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor, failed_pause_s=frozen.plan.failed_pause_s,
+        cap=Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None,
         trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32].encode(),
         deals=bool(dealer.each_round), seed=frozen.seed, span_prefix=(shard.number + 1) << 40,
     )  # fmt: skip
@@ -105,7 +111,7 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
     control = control or Control()
     frozen = shard.frozen
     profile = frozen.plan.profile
-    recorder = Recorder(shard.number, begin)
+    recorder = Recorder(shard.number, begin, begin + measured_part_s(profile)[1])
     health = HealthWatch(sink.unsent)
 
     def used_up(why: str) -> None:
@@ -120,21 +126,37 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
     if control.stopped == "gently":
         starter.stop_gently()
 
+    _only_agreed(around.script, network)
+    _enough_descriptors(around.script, share_of(peak(profile), shard.number, shard.count))
+
     def planned(second: int) -> int:
         return 0 if control.stopped else planned_at(profile, second, shard.number, shard.count)
 
+    def healthy() -> Health:
+        try:
+            return health.read()
+        except Exception as problem:  # the users go on; that the generator could not look at itself is said
+            log.exception("the generator's health can't be read")
+            recorder.retired(clock.now(), f"broke: the generator's health can't be read: {problem}"[:120])
+            return Health()
+
     def tell(upto: int, *, last: bool = False) -> None:
-        for message in recorder.close(upto, clock.now(), planned, health.read, last=last):
+        for message in recorder.close(upto, clock.now(), planned, healthy, last=last, under_way=starter.open_now() if last else ()):
             sink.report(message)
 
     async def seconds() -> None:
         second = 0
-        while True:
-            await clock.at(begin + second + 0.995)
-            recorder.look(second)
-            await clock.at(begin + second + 1 + CLOSE_AFTER_S)
-            tell(second)
-            second += 1
+        try:
+            while True:
+                await clock.at(begin + second + 0.995)
+                recorder.look(second)
+                await clock.at(begin + second + 1 + CLOSE_AFTER_S)
+                tell(second)
+                second += 1
+        except Exception as problem:  # without reports a run is nothing: it ends, and says why
+            log.exception("a second could not be reported")
+            control.broke = f"broke: a second could not be reported: {type(problem).__name__}: {problem}"
+            control.stop_now(control.broke)
 
     gc.collect()
     gc.freeze()
@@ -148,11 +170,10 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
     try:
         with guard.watching():
             done, _ = await asyncio.wait({users, halt, over}, return_when=asyncio.FIRST_COMPLETED)
-        if users in done:
-            users.result()
-        elif over in done:
-            control.stopped = control.stopped or ""
+        for task in done:
+            task.result()
     finally:
+        starter.remember_open()
         for task in (users, halt, over, reporter):
             task.cancel()
         await asyncio.gather(users, halt, over, reporter, return_exceptions=True)
@@ -161,10 +182,36 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
         health.stop()
         gc.unfreeze()
         gc.set_threshold(*threshold)
-        tell(max(int(clock.now() - begin), recorder._closed + 1), last=True)
+        try:
+            tell(max(int(clock.now() - begin), recorder.closed + 1), last=True)
+        except Exception as problem:
+            log.exception("the last second could not be reported")
+            control.broke = control.broke or f"broke: the last second could not be reported: {type(problem).__name__}: {problem}"
+    if control.broke:
+        return control.broke[:120]
     if control.why and control.stopped == "gently":
         return f"stopped: {control.why}"[:120]
     return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
+
+
+def _only_agreed(script: Script, network: Network) -> None:
+    """Raises Failure("not-agreed") for a fixed address that nobody agreed to: then nothing at all is sent."""
+    for step in script.every:
+        for request in step.requests:
+            if request.place is not None:
+                network.check(request.place[0])
+
+
+def _enough_descriptors(script: Script, users: int) -> None:
+    """Raises Failure for more users than this process can give a connection each to every origin they go to."""
+    places = {request.place[0] for step in script.every for request in step.requests if request.place is not None}
+    needed, there = users * max(1, len(places)) + SPARE, descriptors()
+    if needed > there:
+        raise Failure(
+            "own-limit-descriptors",
+            f"{users:,} users need {needed:,} open files on this generator, and it may have {there:,}; raise its limit (ulimit -n, LimitNOFILE) "
+            "or share the load over more generators",
+        )
 
 
 async def _grace(clock: Clock, instant: float) -> None:

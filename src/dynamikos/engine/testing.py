@@ -3,12 +3,12 @@
 import asyncio
 import selectors
 from collections.abc import Callable, Coroutine
-from typing import Any, TypeVar
+from typing import Any, BinaryIO, TypeVar
 
 from dynamikos.core.reports import KeptExchange, ShardSecond
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.protocol import Reply, ReplyReader
-from dynamikos.engine.ports import Chain, Origin
+from dynamikos.engine.ports import Chain, Origin, Sessions
 
 T = TypeVar("T")
 
@@ -86,7 +86,10 @@ class ScriptedNetwork:
         self.requests: list[bytes] = []
         self.opened: list[Origin] = []
 
-    async def open(self, origin: Origin) -> "ScriptedLink":
+    def check(self, origin: Origin) -> None:
+        """All is agreed here."""
+
+    async def open(self, origin: Origin, sessions: Sessions) -> "ScriptedLink":
         self._connect(origin)
         self.opened.append(origin)
         return ScriptedLink(self)
@@ -105,7 +108,12 @@ class ScriptedLink:
         self.alive = True
         self.connect_parts_us = (0, 0, -1)
 
-    async def exchange(self, data: bytes, *, head_only: bool, keep: bool) -> Reply:
+    def remember(self, origin: Origin, sessions: Sessions) -> bool:
+        return False
+
+    async def exchange(self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None) -> Reply:
+        if held is not None:
+            data += held if isinstance(held, bytes) else held.read()
         clock = VirtualClock()
         self._count += 1
         self._network.requests.append(data)

@@ -24,6 +24,7 @@ from dynamikos.core.frozen import FrozenRun
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
+from dynamikos.engine.limits import raise_descriptors
 from dynamikos.engine.rows import RowFile
 from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.fleet.leasing import DatabaseLessor
@@ -72,6 +73,7 @@ async def serve(
     """Runs until SIGTERM or SIGINT. Survives a restart of the database."""
     with contextlib.suppress(OSError):
         os.setpriority(os.PRIO_PROCESS, 0, -10)  # planned instants matter more than anything else here; only root may
+    raise_descriptors()
     me = identity(place)
     controls: dict[int, Held] = {}
     stage = Stage(conninfo, own_ports, me.key)
@@ -308,10 +310,11 @@ async def _performed(
             number=number, count=int(row[1]), frozen=frozen, rows=dict(rows), secrets=_known(secrets), lessor=lessor, functions=functions
         )
         try:
-            return await run(shard, network, clock, outbox, begin=begins - offset, control=control)
+            ended = await run(shard, network, clock, outbox, begin=begins - offset, control=control)
         finally:
             await network.aclose()
             await outbox.close()
+        return outbox.broken or ended
 
 
 async def _begin(link: psycopg.AsyncConnection, run_id: uuid.UUID, shard_id: int, control: Control) -> float | None:

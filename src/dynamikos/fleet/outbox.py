@@ -28,6 +28,7 @@ class Outbox:
         self._news = asyncio.Event()
         self._task = asyncio.create_task(self._deliver(), name="outbox")
         self._closing = False
+        self.broken = ""  # why something could not be delivered at all
 
     # the engine's side -----------------------------------------------------------------------------
 
@@ -86,11 +87,21 @@ class Outbox:
                             self._news.clear()
                             await self._news.wait()
                             continue
-                        await self._insert(link, self._waiting[0])
+                        await self._sent(link, self._waiting[0])
                         self._waiting.popleft()
             except (psycopg.OperationalError, OSError) as problem:
                 log.warning("reports wait: the database is away (%s)", str(problem).strip())
                 await asyncio.sleep(RECONNECT_S)
+
+    async def _sent(self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]) -> None:
+        """What the database refuses for good holds up nothing that comes after it, and is said in `broken`."""
+        try:
+            await self._insert(link, item)
+        except psycopg.OperationalError:
+            raise
+        except Exception as problem:
+            log.exception("a message of kind %s was refused", item[0])
+            self.broken = self.broken or f"broke: a message ({item[0]}) was refused by the database: {type(problem).__name__}"
 
     async def _insert(self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]) -> None:
         kind, second, body, facts = item

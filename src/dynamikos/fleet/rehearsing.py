@@ -13,6 +13,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.plans import Timeouts
 from dynamikos.core.reports import KeptExchange, pack_kept
 from dynamikos.core.values import bind
 from dynamikos.engine.clock import RealClock
@@ -28,14 +29,12 @@ Rows = dict[str, list[list[str]]]
 Link = psycopg.AsyncConnection[Any]
 
 
-def network_for(
-    frozen: FrozenRun, secrets: dict[str, str], own_ports: frozenset[int], *, first_byte_s: float = 60.0, whole_s: float = 120.0
-) -> RealNetwork:
+def network_for(frozen: FrozenRun, secrets: dict[str, str], own_ports: frozenset[int], timeouts: Timeouts | None = None) -> RealNetwork:
     """The network as the frozen environment wants it. Raises Failure for what can't be used."""
     known = {**frozen.values, **{f"secrets.{name}": value for name, value in secrets.items()}}
     way = replace(frozen.way, proxy=bind(frozen.way.proxy, known)) if frozen.way.proxy else frozen.way
     key = secrets.get(way.key_secret, "")
-    return RealNetwork(frozen.agreed, own_ports=own_ports, first_byte_s=first_byte_s, whole_s=whole_s, way=way, key=key)
+    return RealNetwork(frozen.agreed, own_ports=own_ports, way=way, key=key, **msgspec.to_builtins(timeouts or frozen.plan.timeouts))
 
 
 class Stage:
@@ -124,7 +123,7 @@ class Stage:
         sender = asyncio.create_task(deliver(), name="deliver")
         clock = RealClock()
         try:
-            network = network_for(frozen, secrets, self._own_ports, first_byte_s=30.0, whole_s=60.0)
+            network = network_for(frozen, secrets, self._own_ports, Timeouts(first_byte_s=30.0, whole_s=60.0))
         except Failure as failure:
             queue.put_nowait(None)
             clock.close()

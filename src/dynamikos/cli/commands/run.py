@@ -11,6 +11,7 @@ from dynamikos.cli import summary
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch, duration_s, peak
+from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.core.verdicts import as_json, as_junit
 from dynamikos.core.verdicts.outcome import COULD_NOT_RUN
 
@@ -103,6 +104,11 @@ def _from_file(path: Path, environment: str | None, users: int | None, seconds: 
     missing = [name for name in found.secret_from_process if name not in os.environ]
     if missing:
         raise PlanError(f"these secrets are not in the process environment: {', '.join(missing)}; export them and call again")
+    short = [name for name in found.secret_from_process if len(os.environ[name]) < SHORTEST_SECRET]
+    if short:
+        raise PlanError(
+            f"the secret {short[0]} has fewer than {SHORTEST_SECRET} characters, so it could not be masked in what is kept; take a longer one"
+        )
     secrets = {f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")}
     files = plan_files.PlanFiles(
         scaled(files.plan, users, seconds), files.journey, replace(found, values=values, addresses=addresses), files.tables, files.functions

@@ -72,10 +72,12 @@ class View:
         "_json",
         "_text",
         "addresses",
+        "beyond",
         "body",
         "cookies",
         "duration_ms",
         "headers",
+        "size_bytes",
         "status",
     )
 
@@ -93,6 +95,8 @@ class View:
         self.status, self.headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
         self._choose = choose
         self.duration_ms = 0.0  # response time, where it is known
+        self.size_bytes: int | None = len(body)  # of all of the body; None when that is not known
+        self.beyond = ""  # why what is looked for may stand where nobody looked; "" when all of the body is here
         self._drawn: dict[int, int] = {}
         self._json: Any = None
         self._html: LexborHTMLParser | None = None

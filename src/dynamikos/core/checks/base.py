@@ -99,6 +99,14 @@ class Verdict(msgspec.Struct, frozen=True):
     then: Then = "round"
 
 
+class Beyond(Exception):
+    """A check would need more of the body than is looked at."""
+
+    def __init__(self, expected: str) -> None:
+        self.expected = expected
+        super().__init__(expected)
+
+
 Judge = Callable[[View, Mapping[str, str]], Verdict | None]
 Seen = tuple[bool, str, str]  # whether it is so, expected, actual
 Look = Callable[[View, Mapping[str, str]], Seen]
@@ -113,8 +121,15 @@ def compile_check(check: Check) -> Judge:
     look: Look = forms.REGISTRY[check.form](getattr(check, check.form))
     kind, never, then = f"check-{check.form}", check.never, check.then
 
+    looks_inside = check.form in ("contains", "regex", "json", "css")
+
     def judge(view: View, values: Mapping[str, str]) -> Verdict | None:
-        is_so, expected, actual = look(view, values)
+        try:
+            is_so, expected, actual = look(view, values)
+        except Beyond as unknown:
+            return Verdict("body-limit", unknown.expected, f"that can't be said: {view.beyond}", then)
+        if view.beyond and looks_inside and not is_so:  # it may stand where nobody looked
+            return Verdict("body-limit", f"not: {expected}" if never else expected, f"that can't be said: {view.beyond}", then)
         if is_so != never:
             return None
         return Verdict(kind, f"not: {expected}" if never else expected, actual, then)

@@ -10,7 +10,7 @@ from dynamikos.core.captures import CssForm
 from dynamikos.core.captures.base import View
 from dynamikos.core.captures.forms import by_css
 from dynamikos.core.captures.paths import as_text, compile_all
-from dynamikos.core.checks.base import Bounds, Comparing, CssText, Expected, HeaderText, JsonEquals, Look, Seen
+from dynamikos.core.checks.base import Beyond, Bounds, Comparing, CssText, Expected, HeaderText, JsonEquals, Look, Seen
 from dynamikos.core.errors import RuleError
 from dynamikos.core.values import compile_text
 
@@ -165,7 +165,7 @@ def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
     return look
 
 
-def _bounds(what: str, unit: str, measure: Callable[[View], float]) -> Callable[[Bounds], Look]:
+def _bounds(what: str, unit: str, measure: Callable[[View], float | None]) -> Callable[[Bounds], Look]:
     def make(given: Bounds) -> Look:
         low, high = given.at_least, given.at_most
         if low is None and high is None:
@@ -175,6 +175,8 @@ def _bounds(what: str, unit: str, measure: Callable[[View], float]) -> Callable[
 
         def look(view: View, values: Mapping[str, str]) -> Seen:
             actual = measure(view)
+            if actual is None:
+                raise Beyond(expected)
             return (low is None or actual >= low) and (high is None or actual <= high), expected, f"{actual:,g} {unit}"
 
         return look
@@ -249,5 +251,5 @@ def _factor(tokens: list[str], at: int, depth: int) -> tuple[Decimal, int]:
 
 REGISTRY: dict[str, Callable[[Any], Look]] = {
     "status": status, "type": content_type, "contains": contains, "regex": regex, "json": json, "css": css, "header": header,
-    "size": _bounds("size", "bytes", lambda view: len(view.body)), "time": _bounds("response time", "ms", lambda view: view.duration_ms), "value": value,
+    "size": _bounds("size", "bytes", lambda view: view.size_bytes), "time": _bounds("response time", "ms", lambda view: view.duration_ms), "value": value,
 }  # fmt: skip

@@ -1,15 +1,10 @@
 """Exchanges as values: what was sent, what came back, and how long each part took."""
 
-import gzip
-import zlib
 from urllib.parse import urljoin
 
-import brotli
 import msgspec
-import zstandard
 
 Headers = tuple[tuple[str, str], ...]
-MAX_DECODED = 64_000_000
 
 
 class Timings(msgspec.Struct, frozen=True, kw_only=True):
@@ -77,33 +72,6 @@ def redirect_of(exchange: Exchange) -> str | None:
         return urljoin(exchange.sent.url, location).partition("#")[0] if location else None
     except ValueError:
         return None
-
-
-def decode_body(body: bytes, encoding: str) -> bytes:
-    """`body` without its content-encodings (RFC 9110 §8.4), last applied first removed.
-
-    Raises ValueError when it is not what `encoding` says or unpacks to more than 64 MB.
-    """
-    for name in reversed([part.strip().lower() for part in encoding.split(",") if part.strip()]):
-        try:
-            if name in ("gzip", "x-gzip"):
-                body = gzip.decompress(body)
-            elif name == "deflate":
-                try:
-                    body = zlib.decompress(body)
-                except zlib.error:
-                    body = zlib.decompress(body, -zlib.MAX_WBITS)
-            elif name == "br":
-                body = brotli.decompress(body)
-            elif name == "zstd":
-                body = zstandard.ZstdDecompressor().decompress(body, max_output_size=MAX_DECODED)
-            elif name != "identity":
-                raise ValueError(f"unknown content-encoding {name}")
-        except (OSError, EOFError, zlib.error, brotli.error, zstandard.ZstdError) as problem:
-            raise ValueError(f"the body is not {name}: {problem}") from problem
-        if len(body) > MAX_DECODED:
-            raise ValueError("the body unpacks to more than 64 MB")
-    return body
 
 
 def text_of(body: bytes, content_type: str = "") -> str:

@@ -48,6 +48,7 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     functions_agreed: bool = False
     agreed: tuple[AgreedTarget, ...] = ()
     data: tuple[DataPile, ...] = ()
+    cap_per_s: float = 0.0  # requests/s that the installation allows this run; 0: no cap
 
 
 class Series(msgspec.Struct, frozen=True, kw_only=True):

@@ -14,7 +14,7 @@ from dynamikos.core.journeys.items import NESTING, Call, Each, Keep, Kind, Pair,
 from dynamikos.core.text import Frozen
 
 Key = Annotated[str, msgspec.Meta(pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent")]
-Method = Annotated[str, msgspec.Meta(pattern=r"^[A-Z]{3,10}$")]
+Method = Annotated[str, msgspec.Meta(pattern=r"^[!#$%&'*+.^_`|~0-9A-Za-z-]{1,40}$", description="a token (RFC 9110 §9.1)")]
 Part = Literal["opening", "rounds", "closing", "cleanup"]
 PLAYED: tuple[Part, ...] = ("opening", "rounds", "closing")
 PARTS: tuple[Part, ...] = (*PLAYED, "cleanup")
@@ -31,13 +31,15 @@ class FormPart(Frozen, frozen=True, kw_only=True):
 
 
 class Body(Frozen, frozen=True, kw_only=True):
-    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its content type. Exactly one is given."""
+    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its content type, or a `file` beside the plan,
+    sent piece by piece however large it is. Exactly one is given."""
 
     form: tuple[Pair, ...] | None = None
     parts: tuple[FormPart, ...] | None = None
     json: str | None = None
     raw: str | None = None
     type: str = ""
+    file: str = ""
 
 
 class Login(Frozen, frozen=True, kw_only=True):

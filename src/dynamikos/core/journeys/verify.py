@@ -218,8 +218,8 @@ def _kinds(step: str, request: str, body: Body | None, authorization: Authorizat
             yield Problem(step=step, request=request, message=f"authorization, {what}: nothing is given yet")
     if body is None:
         return
-    if sum(getattr(body, kind) is not None for kind in ("form", "parts", "json", "raw")) != 1:
-        yield Problem(step=step, request=request, message="body: give one of form, parts, json or raw")
+    if sum(getattr(body, kind) is not None for kind in ("form", "parts", "json", "raw")) + bool(body.file) != 1:
+        yield Problem(step=step, request=request, message="body: give one of form, parts, json, raw or file")
     if body.json is not None and (wrong := problem_in(body.json)):
         yield Problem(step=step, request=request, message=f"JSON body, {wrong}; a body that shall not be JSON is given as raw")
     for part in body.parts or ():

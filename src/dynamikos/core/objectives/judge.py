@@ -1,10 +1,11 @@
 """met, close, missed or not judged."""
 
+from collections.abc import Sequence
 from typing import Annotated, Literal
 
 import msgspec
 
-from dynamikos.core.statistics import Histogram, Moments
+from dynamikos.core.statistics import Histogram, Moments, Spread
 from dynamikos.core.statistics.histogram import enough_for
 
 Measure = Literal["p50", "p90", "p95", "p99", "mean", "max", "failure-rate"]
@@ -31,6 +32,9 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
     samples: int
     sentence: str
     reason: str = ""
+    at_least: bool = False  # whether `value` is only a lower bound: something was still under way
+    failed_percent: float = 0.0  # of a response time's slice, where it is more than 1 %
+    many_failed: bool = False
 
 
 def describe(objective: Objective, step_name: str | None = None) -> str:
@@ -41,49 +45,58 @@ def describe(objective: Objective, step_name: str | None = None) -> str:
     return f"{objective.measure} of {scope} ≤ {objective.limit:g} ms"
 
 
-def judge(objective: Objective, passed: Histogram, moments: Moments, failed: int, *, step_name: str | None = None) -> Judgement:
-    """Judges `objective` on the passed ones' distribution and the number of failed ones.
+MUCH_FAILED, SOME_FAILED = 50.0, 1.0  # per cent
+Bounds = tuple[float | None, float | None]  # of a value, in the unit of its limit: at least, at most (None: not known)
 
-    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. "close" = met by less than 10 % of
-    the limit, not defined at limit 0.
+
+def judge(
+    objective: Objective, passed: Histogram, moments: Moments, failed: int, *, step_name: str | None = None, open_us: Sequence[int] = ()
+) -> Judgement:
+    """Judges `objective` on the passed ones' distribution, the number of failed ones, and the ages of those that were still under way.
+
+    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was under way is taken at its age and as
+    lasting for ever: missed when both are over the limit, met when both are within, else not judged. Of a response time of which more
+    than half failed nothing is judged, and `many_failed` says so. "close" = met by less than 10 % of the limit, not defined at limit 0.
     """
-    n = passed.n
     unit: Literal["ms", "%"] = "%" if objective.measure == "failure-rate" else "ms"
-    value: float | None = None
-    reason = ""
+    n = passed.n + len(open_us) + (failed if unit == "%" else 0)
+    share = 100.0 * failed / (passed.n + failed) if failed else 0.0
+    (low, high), reason = _bounds(objective, passed, moments, failed, open_us)
+    word: Word = "not judged"
+    many_failed = unit == "ms" and share > MUCH_FAILED
+    if many_failed:
+        reason = f"{share:.3g} % failed, so what passed says little"
+    elif low is not None and low > objective.limit:
+        word = "missed"
+    elif high is not None and high <= objective.limit:
+        word = "close" if objective.limit > 0 and high > 0.9 * objective.limit else "met"
+    elif low is not None and not reason:
+        count = len(open_us)
+        reason = f"{count:,} {'was' if count == 1 else 'were'} still under way at the end, and could turn it"
+    return Judgement(
+        objective=objective.objective, word=word, value=low, limit=objective.limit, unit=unit, samples=n, sentence=describe(objective, step_name),
+        reason=reason, at_least=low is not None and low != high, failed_percent=share if unit == "ms" and share > SOME_FAILED else 0.0,
+        many_failed=many_failed,
+    )  # fmt: skip
+
+
+def _bounds(objective: Objective, passed: Histogram, moments: Moments, failed: int, open_us: Sequence[int]) -> tuple[Bounds, str]:
+    """(what the measure is at least and at most, why there is none)."""
+    n, count = passed.n + len(open_us), len(open_us)
     if objective.measure == "failure-rate":
         n += failed
-        if n:
-            value = 100.0 * failed / n
-        else:
-            reason = "nothing was measured"
-    elif n == 0:
-        reason = "nothing passed in the measured part" if failed else "nothing was measured"
-    elif objective.measure == "mean":
-        value = (moments.mean_us or 0.0) / 1000
-    elif objective.measure == "max":
-        value = (passed.max_us() or 0) / 1000
-    else:
-        percent = int(objective.measure[1:])
-        if enough_for(percent, n) == "no":
-            reason = f"{n} samples are too few for {objective.measure}; {-(-100 // (100 - percent))} are needed"
-        else:
-            value = (passed.percentile_us(percent) or 0) / 1000
-    word: Word = "not judged"
-    if value is not None:
-        if value > objective.limit:
-            word = "missed"
-        elif objective.limit > 0 and value > 0.9 * objective.limit:
-            word = "close"
-        else:
-            word = "met"
-    return Judgement(
-        objective=objective.objective,
-        word=word,
-        value=value,
-        limit=objective.limit,
-        unit=unit,
-        samples=n,
-        sentence=describe(objective, step_name),
-        reason=reason,
-    )
+        return ((100.0 * failed / n, 100.0 * (failed + count) / n), "") if n else ((None, None), "nothing was measured")
+    if n == 0:
+        return (None, None), "nothing passed in the measured part" if failed else "nothing was measured"
+    spread = Spread(passed, open_us)
+    if objective.measure == "mean":
+        low = (moments.sum_us + sum(open_us)) / n / 1000
+        return (low, None if count else low), ""
+    if objective.measure == "max":
+        low = (spread.max_us() or 0) / 1000
+        return (low, None if count else low), ""
+    percent = int(objective.measure[1:])
+    if enough_for(percent, n) == "no":
+        return (None, None), f"{n} samples are too few for {objective.measure}; {-(-100 // (100 - percent))} are needed"
+    high = spread.high_us(percent)
+    return ((spread.low_us(percent) or 0) / 1000, None if high is None else high / 1000), ""

@@ -12,8 +12,19 @@ from dynamikos.core.profiles import Stretch, duration_s, peak
 from dynamikos.core.text import Frozen, parse, schema, write
 
 
+class Timeouts(Frozen, frozen=True, kw_only=True):
+    """Seconds until an exchange is given up: connecting (TLS too), its first byte, all of it."""
+
+    connect_s: Annotated[float, msgspec.Meta(gt=0, le=3600)] = 10.0
+    first_byte_s: Annotated[float, msgspec.Meta(gt=0, le=86_400)] = 60.0
+    whole_s: Annotated[float, msgspec.Meta(gt=0, le=86_400)] = 120.0
+
+
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
+
+    `failed_pause_s` is what a user waits at least after a failed round, and twice as long each time while rounds fail at their first
+    request, up to 30 s. `new_seed` draws a seed for each run instead of `seed`.
 
     `functions` are paths of Python modules whose functions the journey calls; in a project they are the project's. `deals` says by data set how its rows are dealt; in a project each data set says it itself.
     """
@@ -29,7 +40,10 @@ class Plan(Frozen, frozen=True, kw_only=True):
     profile: tuple[Stretch, ...]
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
+    failed_pause_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 1.0
+    timeouts: Timeouts = Timeouts()
     seed: int = 1
+    new_seed: bool = False
     generators: Annotated[int, msgspec.Meta(ge=1, le=256)] = 1
     grace_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 30.0
     note: str = ""

@@ -45,6 +45,11 @@ def users_at(stretches: Sequence[Stretch], time_s: float) -> int:
     return 0
 
 
+def share_of(total: int, shard: int, shards: int) -> int:
+    """How many of `total` users shard number `shard` has: the k-th, from 1, is on shard (k−1) mod shards."""
+    return (total - shard + shards - 1) // shards if total > shard else 0
+
+
 def start_instants_s(stretches: Sequence[Stretch]) -> list[tuple[float, float]]:
     """(start, end) in seconds for each planned user, in order of start: the k-th is active while ⌊L(t)+½⌋ ≥ k.
 

@@ -30,15 +30,19 @@ class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     cpu_percent: float
     is_late: bool
     kinds: dict[str, int]
+    oldest_ms: float = 0.0  # age of the oldest request in flight
+    late_by: tuple[str, ...] = ()  # why generators were late: lateness, stall, processor, machine, container limit
 
 
-def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series]) -> Frame:
-    """The frame of one second from the messages of all shards. Gauges add over shards; the worst health is shown."""
+def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series], *, missing: int = 0) -> Frame:
+    """The frame of one second from the messages of all shards. Gauges add over shards; the worst health is shown. `missing` users are
+    planned on shards that are lost.
+    """
     users: dict[str, int] = {}
     kinds: dict[str, int] = {}
     passed = Histogram()
-    planned = answered = failed = flying = steps_failed = 0
-    late_us, cpu, late = 0, 0.0, False
+    planned, answered, failed, flying, steps_failed, oldest_us = missing, 0, 0, 0, 0, 0
+    late_us, cpu, late_by = 0, 0.0, dict[str, None]()
     for message in messages:
         planned += message.planned_users
         answered += message.answered
@@ -56,7 +60,8 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
                     kinds[kind] = kinds.get(kind, 0) + count
         late_us = max(late_us, message.health.late_p99_us)
         cpu = max(cpu, message.health.cpu_share)
-        late = late or message.health.is_late
+        late_by |= dict.fromkeys(message.health.late_by)
+        oldest_us = max(oldest_us, message.oldest_us)
 
     def ms(percent: int) -> float | None:
         value = passed.percentile_us(percent)
@@ -79,6 +84,8 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
         in_flight=flying,
         late_p99_ms=late_us / 1000,
         cpu_percent=round(cpu * 100, 1),
-        is_late=late,
+        is_late=bool(late_by),
         kinds=kinds,
+        oldest_ms=round(oldest_us / 1000, 1),
+        late_by=tuple(late_by),
     )

@@ -7,7 +7,8 @@ import msgspec
 
 from dynamikos.core.frozen import Series
 from dynamikos.core.reports.messages import SeriesSecond, ShardSecond
-from dynamikos.core.statistics import Histogram, Moments
+from dynamikos.core.statistics import Histogram, Moments, Spread
+from dynamikos.core.statistics.histogram import enough_for
 
 
 @dataclass(slots=True)
@@ -22,10 +23,22 @@ class SeriesTotal:
     bytes_out: int = 0
     bytes_in: int = 0
     tries: int = 0
+    connects: int = 0
+    connect_us: int = 0
+    handshakes: int = 0
+    tls_us: int = 0
+    resumed: int = 0
+    open_us: list[int] = field(default_factory=list)  # ages of what was under way at the end and never ended
 
     @property
     def failures(self) -> int:
-        return sum(self.failed.values())
+        """All that failed, but for what the generator's own limits did (descriptors, ports): that is not the target's fault."""
+        return sum(count for kind, count in self.failed.items() if not is_own(kind))
+
+    @property
+    def own(self) -> int:
+        """What failed by the generator's own doing."""
+        return sum(count for kind, count in self.failed.items() if is_own(kind))
 
     def add(self, part: SeriesSecond) -> None:
         self.passed.merge(Histogram.from_bytes(part.hist))
@@ -37,6 +50,11 @@ class SeriesTotal:
         self.bytes_out += part.bytes_out
         self.bytes_in += part.bytes_in
         self.tries += part.tries
+        self.connects += part.connects
+        self.connect_us += part.connect_us
+        self.handshakes += part.handshakes
+        self.tls_us += part.tls_us
+        self.resumed += part.resumed
 
     def merge(self, other: "SeriesTotal") -> None:
         self.passed.merge(other.passed)
@@ -48,6 +66,12 @@ class SeriesTotal:
         self.bytes_out += other.bytes_out
         self.bytes_in += other.bytes_in
         self.tries += other.tries
+        self.connects += other.connects
+        self.connect_us += other.connect_us
+        self.handshakes += other.handshakes
+        self.tls_us += other.tls_us
+        self.resumed += other.resumed
+        self.open_us += other.open_us
 
     def part(self, no: int) -> SeriesSecond:
         """This total in the wire form of one series, to be stored."""
@@ -63,11 +87,25 @@ class SeriesTotal:
             bytes_out=self.bytes_out,
             bytes_in=self.bytes_in,
             tries=self.tries,
+            connects=self.connects,
+            connect_us=self.connect_us,
+            handshakes=self.handshakes,
+            tls_us=self.tls_us,
+            resumed=self.resumed,
         )
 
 
+def is_own(kind: str) -> bool:
+    """Whether a kind of failure says that the generator, not the target, could not."""
+    return kind.startswith(("own-limit", "engine-error", "rate-cap"))
+
+
 class Row(msgspec.Struct, frozen=True, kw_only=True):
-    """One line of the table. Times in ms, None where there are no samples; rates per second of the window."""
+    """One line of the table. Times in ms, None where there are no samples; rates per second of the window.
+
+    `open` counts what was still under way at the end: it is in `count`, and in the percentiles and the longest time with its age, so
+    that those of them named in `at_least` are lower bounds. Percentiles of fewer samples than they need are None.
+    """
 
     no: int
     level: str
@@ -89,38 +127,41 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     bytes_in: int
     tries: int
     kinds: dict[str, int]
+    open: int = 0
+    at_least: tuple[str, ...] = ()
+    own_failures: int = 0
+    ttfb_p50_ms: float | None = None
+    ttfb_p95_ms: float | None = None
+    connects: int = 0
+    connect_ms: float | None = None  # mean, names looked up too
+    handshakes: int = 0
+    resumed: int = 0
+    tls_ms: float | None = None  # mean of all handshakes
 
 
 def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
     """The figures of one series over `seconds` of measured time."""
     passed = total.passed
+    spread = Spread(passed, total.open_us)
 
     def ms(value_us: float | None) -> float | None:
         return None if value_us is None else value_us / 1000
 
-    n = passed.n + total.failures
+    def share(total_us: int, count: int) -> float | None:
+        return total_us / count / 1000 if count else None
+
+    at_least = [f"p{percent}_ms" for percent in (50, 90, 95, 99) if spread.is_open(percent)]
+    n = passed.n + total.failures + total.own + len(total.open_us)
     return Row(
-        no=series.no,
-        level=series.level,
-        step=series.step,
-        request=series.request,
-        name=series.name,
-        count=n,
-        failures=total.failures,
-        failure_percent=100 * total.failures / n if n else None,
-        per_s=n / seconds if seconds > 0 else 0.0,
-        min_ms=ms(passed.min_us()),
-        mean_ms=ms(total.moments.mean_us),
-        sd_ms=ms(total.moments.sd_us),
-        p50_ms=ms(passed.percentile_us(50)),
-        p90_ms=ms(passed.percentile_us(90)),
-        p95_ms=ms(passed.percentile_us(95)),
-        p99_ms=ms(passed.percentile_us(99)),
-        max_ms=ms(passed.max_us()),
-        bytes_in=total.bytes_in,
-        tries=total.tries,
-        kinds=dict(total.failed),
-    )
+        no=series.no, level=series.level, step=series.step, request=series.request, name=series.name, count=n, failures=total.failures,
+        failure_percent=100 * total.failures / n if n else None, per_s=n / seconds if seconds > 0 else 0.0, min_ms=ms(passed.min_us()),
+        mean_ms=ms(total.moments.mean_us), sd_ms=ms(total.moments.sd_us), p50_ms=ms(spread.shown_us(50)), p90_ms=ms(spread.shown_us(90)),
+        p95_ms=ms(spread.shown_us(95)), p99_ms=ms(spread.shown_us(99)), max_ms=ms(spread.max_us()), bytes_in=total.bytes_in, tries=total.tries,
+        kinds=dict(total.failed), open=len(total.open_us), at_least=(*at_least, "max_ms") if total.open_us else (), own_failures=total.own,
+        ttfb_p50_ms=ms(total.ttfb.percentile_us(50)), ttfb_p95_ms=ms(total.ttfb.percentile_us(95)) if enough_for(95, total.ttfb.n) != "no" else None,
+        connects=total.connects, connect_ms=share(total.connect_us, total.connects), handshakes=total.handshakes, resumed=total.resumed,
+        tls_ms=share(total.tls_us, total.handshakes),
+    )  # fmt: skip
 
 
 class Ledger:
@@ -131,6 +172,7 @@ class Ledger:
         self.totals = {each.no: SeriesTotal() for each in self.series}
         self.sent = self.answered = self.failed = 0
         self.late_seconds = self.seconds = 0
+        self.late_by: dict[str, int] = {}  # seconds of the window by the reason for which they were late
         self.retired: dict[str, int] = {}
 
     def add(self, message: ShardSecond, *, totals: bool = True) -> None:
@@ -138,14 +180,25 @@ class Ledger:
         self.sent += message.sent
         self.answered += message.answered
         self.failed += message.failed
-        self.seconds += 1
         for why, number in message.retired.items():
             self.retired[why] = self.retired.get(why, 0) + number
-        self.late_seconds += message.health.is_late
         if totals:
+            self.seconds += 1
+            self.late_seconds += message.health.is_late
+            for reason in message.health.late_by:
+                self.late_by[reason] = self.late_by.get(reason, 0) + 1
             for part in message.series:
                 if part.no in self.totals:
                     self.totals[part.no].add(part)
+
+    def carry(self, message: ShardSecond) -> None:
+        """Adds what was under way when the measured part ended: what ended later with its time, what never did with its age."""
+        for part in message.carried:
+            if part.no in self.totals:
+                self.totals[part.no].add(part)
+        for no, age_us in message.open:
+            if no in self.totals:
+                self.totals[no].open_us.append(age_us)
 
     def rows(self, seconds: float) -> list[Row]:
         return [row_of_total(each, self.totals[each.no], seconds) for each in self.series]

@@ -22,6 +22,11 @@ class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
     bytes_out: int = 0
     bytes_in: int = 0
     tries: int = 0  # of a step that repeats
+    connects: int = 0  # connections opened for it, and how long that took, names looked up too
+    connect_us: int = 0
+    handshakes: int = 0  # TLS handshakes among them, and how many resumed an earlier session
+    tls_us: int = 0
+    resumed: int = 0
 
 
 class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
@@ -36,11 +41,24 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     sockets: int = 0
     unsent: int = 0
     machine_share: float = 0.0
+    wait_share: float = 0.0  # of the second in which it was ready to go on and got no processor
+    throttled_share: float = 0.0  # in which the container's limit held it back
+    stolen_share: float = 0.0  # of the machine's time that its host gave to others
+
+    @property
+    def late_by(self) -> tuple[str, ...]:
+        """Why a second is late, if it is: planned instants at p99 more than 10 ms late; the loop stalled for more than 20 ms; more than
+        85 % of a core; the machine busy to more than 95 %, its time stolen, or no processor for more than 10 %; the container's limit."""
+        machine = self.machine_share > 0.95 or self.wait_share > 0.1 or self.stolen_share > 0.1
+        found = {
+            "lateness": self.late_p99_us > 10_000, "stall": self.stall_max_us > 20_000, "processor": self.cpu_share > 0.85, "machine": machine,
+            "container limit": self.throttled_share > 0,
+        }  # fmt: skip
+        return tuple(name for name, is_so in found.items() if is_so)
 
     @property
     def is_late(self) -> bool:
-        """Late by engine.md: lateness p99 > 10 ms, process > 85 % of a core, or the whole machine > 95 %."""
-        return self.late_p99_us > 10_000 or self.cpu_share > 0.85 or self.machine_share > 0.95
+        return bool(self.late_by)
 
 
 class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
@@ -68,6 +86,10 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     dealt: list[tuple[int, int, int, int]] = []
     judged: dict[int, int] = {}  # how often the checks of a request were asked, by its first check's number
     missed: dict[int, int] = {}  # how often a check was not passed, by its number
+    # what was under way when the measured part ended: what ended in this second, and, in the last message, (series, age in µs) of what
+    # never did
+    carried: list[SeriesSecond] = []
+    open: list[tuple[int, int]] = []
 
 
 class KeptExchange(msgspec.Struct, kw_only=True):
@@ -97,6 +119,7 @@ class KeptExchange(msgspec.Struct, kw_only=True):
     captured: dict[str, str] = {}
     recorded: int | None = None
     trace: str = ""
+    resumed: bool = False  # whether its connection resumed an earlier TLS session
     before: dict[str, str] = {}  # the values before its request was built
     rows: dict[str, int] = {}  # data set, or data set.column, → number of the row its values came from
     item: str = ""  # what else was done, when it is no exchange: set, log, choose, …; `error` says it then

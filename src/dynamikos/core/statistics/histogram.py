@@ -86,7 +86,10 @@ class Histogram:
         if n == 0:
             return None
         scaled = round(percent * 1000)
-        rank = max(1, -(-scaled * n // 100_000))
+        return self.ranked_us(max(1, -(-scaled * n // 100_000)))
+
+    def ranked_us(self, rank: int) -> int:
+        """The `rank`-th smallest sample, from 1 (the largest for a higher rank). There must be samples."""
         below = 0
         for index in sorted(self.counts):
             below += self.counts[index]

@@ -5,6 +5,7 @@ are of numbers where both sides are. No methods, no loops, no attributes of Pyth
 Reading an expression (`compile_expression`) runs nothing of it; it is compiled when it is first asked for a value.
 """
 
+import math
 import re
 from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, datetime
@@ -12,7 +13,6 @@ from decimal import Decimal
 from typing import Any
 
 from jinja2 import StrictUndefined, TemplateSyntaxError, UndefinedError, nodes
-from jinja2.exceptions import SecurityError, TemplateRuntimeError
 from jinja2.lexer import TokenStream
 from jinja2.parser import Parser
 from jinja2.sandbox import SandboxedEnvironment
@@ -235,6 +235,11 @@ class _Reader(NodeTransformer):
             return node
         return self._value(node.name)
 
+    def visit_Const(self, node: nodes.Const) -> nodes.Node:
+        if isinstance(node.value, float) and not math.isfinite(node.value):
+            raise self._wrong(node, "a number in it is too large")
+        return node
+
     def visit_Getattr(self, node: nodes.Getattr) -> nodes.Node:
         if isinstance(node.node, nodes.Name):
             if node.node.name == "make":
@@ -326,16 +331,9 @@ class Expression:
         except TemplateError as problem:
             text = str(problem)
             raise TemplateError(text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}", problem.at) from problem
-        except (
-            SecurityError,
-            TemplateRuntimeError,
-            ArithmeticError,
-            TypeError,
-            ValueError,
-            LookupError,
-            AttributeError,
-            RecursionError,
-        ) as problem:
+        except Exception as problem:  # whatever an expression makes of its values is its own failure
+            if isinstance(problem, MemoryError) or type(problem).__name__ == "OverBudget":
+                raise
             raise TemplateError(f"'{{{{ {self.source[:200]} }}}}': {_words(problem)}") from problem
 
     def _missing(self, name: str | None, text: str) -> TemplateError:

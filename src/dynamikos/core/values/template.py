@@ -5,7 +5,7 @@ expression, which costs ten times as much (`{{ minutes - 15 }}`).
 """
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.values.expressions import compile_expression, truth
@@ -129,13 +129,13 @@ def compile_list(source: str) -> Callable[[Mapping[str, str]], list[str]]:
     return lambda values: texts(template.fill(values))
 
 
-def bind(source: str, known: Mapping[str, str]) -> str:
+def bind(source: str, known: Mapping[str, str], secret: Collection[str] = ()) -> str:
     """`source` with the holes filled whose names are `known` already (environment values). What is computed from a secret is left
     to the user who sends it: it is masked there."""
 
     def one(match: re.Match[str]) -> str:
         name, *steps = (part.strip() for part in match.group(1).split("|"))
-        if name not in known or any(step not in FILTERS for step in steps) or (steps and name.startswith("secrets.")):
+        if name not in known or any(step not in FILTERS for step in steps) or (steps and (name in secret or name.startswith("secrets."))):
             return match.group(0)
         value = known[name]
         for step in steps:

@@ -27,7 +27,8 @@ def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
         "doubts": outcome.doubts,
         "exchanges": {"sent": outcome.sent, "answered": outcome.answered, "failed": outcome.failed, "in_flight": outcome.in_flight},
         "users": {"planned_peak": outcome.planned_peak, "peak": outcome.peak_users},
-        "generators": {"late_share": outcome.late_share},
+        "rounds": {"passed": outcome.rounds_passed, "failed": outcome.rounds_failed},
+        "generators": {"late_share": outcome.late_share, "late_by": outcome.late_by, "own_limits": outcome.own_limits},
         "rows": [msgspec.to_builtins(each) for each in outcome.rows],
     }
     return orjson.dumps(value, option=orjson.OPT_INDENT_2)
@@ -41,7 +42,7 @@ def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
     for each in outcome.judgements:
         value = "nothing" if each.value is None else f"{each.value:.4g} {each.unit}"
         inner = ""
-        if each.word == "missed":
+        if each.word == "missed" or each.many_failed:
             failures += 1
             inner = f"<failure message={quoteattr(f'{each.sentence}: was {value}')}/>"
         elif each.word == "not judged":

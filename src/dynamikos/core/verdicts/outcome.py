@@ -1,6 +1,6 @@
 """The verdict of a run from its totals: objectives, and whether the measurement itself is valid."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -11,6 +11,11 @@ from dynamikos.core.reports import Ledger, Row
 
 MET, MISSED, COULD_NOT_RUN, NOT_VALID, STOPPED = 0, 1, 2, 3, 4
 LATE_SHARE = 0.02
+
+
+def told(judgement: Judgement) -> str:
+    """Its sentence, with the share that failed where it is more than 1 %."""
+    return judgement.sentence + (f" ({judgement.failed_percent:.3g} % failed)" if judgement.failed_percent else "")
 
 
 class Outcome(msgspec.Struct, frozen=True, kw_only=True):
@@ -30,16 +35,20 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     peak_users: int
     planned_peak: int
     exit_code: int
+    late_by: dict[str, int] = {}  # measured seconds (of every shard) by why they were late
+    rounds_passed: int = 0
+    rounds_failed: int = 0
+    own_limits: int = 0
 
     @property
     def sentence(self) -> str:
         """The verdict in one sentence."""
-        missed = [each for each in self.judgements if each.word == "missed"]
+        missed = [each for each in self.judgements if each.word == "missed" or each.many_failed]
         if self.exit_code == STOPPED:
             return f"The run was {self.ended} by hand, so it is not judged."
         if missed:
             also = " The measurement is not fully valid either." if self.doubts else ""
-            return f"{len(missed)} of {len(self.judgements)} objectives missed: {'; '.join(each.sentence for each in missed)}.{also}"
+            return f"{len(missed)} of {len(self.judgements)} objectives missed: {'; '.join(map(told, missed))}.{also}"
         if self.doubts:
             return f"The measurement is not valid, for {len(self.doubts)} reason{'s' if len(self.doubts) > 1 else ''}."
         if not self.judgements:
@@ -47,69 +56,101 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         return f"All {len(self.judgements)} objectives met."
 
 
-def conclude(
-    frozen: FrozenRun,
-    window: Ledger,
-    whole: Ledger,
-    *,
-    ended: str,
-    in_flight: int,
-    peak_users: int,
-    lost: Sequence[str] = (),
-    expected_seconds: int = 0,
-) -> Outcome:
-    """The outcome of a run.
-
-    `window` holds the measured part, `whole` everything (for counters and health); `lost` names generators that were lost.
-    """
-    from_s, to_s = measured_part_s(frozen.plan.profile)
+def judgements_of(frozen: FrozenRun, window: Ledger) -> list[Judgement]:
+    """The plan's objectives judged on what is in `window`: the one place for run, page and shell."""
     names = {step.step: step.name for _, step in frozen.journey.steps()}
-    judgements = []
+    made = []
     for objective in frozen.plan.objectives:
         total = window.all_of("step", objective.step)
-        judgements.append(judge(objective, total.passed, total.moments, total.failures, step_name=names.get(objective.step or "")))
+        made.append(
+            judge(objective, total.passed, total.moments, total.failures, step_name=names.get(objective.step or ""), open_us=total.open_us)
+        )
+    return made
+
+
+def conclude(
+    frozen: FrozenRun, window: Ledger, whole: Ledger, *, ended: str, in_flight: int, peak_users: int, lost: Sequence[str] = (),
+) -> Outcome:  # fmt: skip
+    """The outcome of a run.
+
+    `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost.
+    """
+    from_s, to_s = measured_part_s(frozen.plan.profile)
+    judgements = judgements_of(frozen, window)
     planned = peak(frozen.plan.profile)
-    late = whole.late_seconds / whole.seconds if whole.seconds else 0.0
-    doubts = [f"The generator {name} was lost, so its users and figures are missing from then on." for name in lost]
-    doubts.extend(
-        f"{number:,} time{'s' if number > 1 else ''} a user left because {why}; from then on there were fewer than planned."
-        for why, number in sorted(whole.retired.items()) if "used up" in why or "no rows" in why
-    )  # fmt: skip
     own = ended.startswith("stopped: ")
-    if own:
-        doubts.append(f"The run stopped by its own rules: {ended[9:]}.")
-    kinds = {kind for each in ("request", "embedded", "token", "item", "repeat") for kind in window.all_of(each).failed}
+    doubts = [*_lost(lost), *_own_doing(window, whole, ended[9:] if own else "")]
+    doubts.extend(_under_way(window))
+    kinds = {kind for each in LEVELS for kind in window.all_of(each).failed}
     if kinds and not window.all_of("step").passed.n:
         one = f"every failure is “{next(iter(kinds))}”" if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
         doubts.append(
             f"Nothing passed: {one}. This is the script, the address or the sign-in, not the server's speed; rehearse the journey."
         )
-    if late > LATE_SHARE:
-        doubts.append(f"Generators were late in {100 * late:.0f} % of all seconds: they, not the target, may have set the figures.")
+    late = window.late_seconds / window.seconds if window.seconds else 0.0
+    doubts.extend(_late(window))
     doubts.extend(f"Not judged: {each.sentence} ({each.reason})." for each in judgements if each.word == "not judged")
     if peak_users < planned and ended == "finished":
         doubts.append(f"Only {peak_users} of {planned} planned users were there at once.")
     if ended != "finished" and not own:
         code = STOPPED if ended.startswith("stopped") else COULD_NOT_RUN
-    elif any(each.word == "missed" for each in judgements):
+    elif any(each.word == "missed" or each.many_failed for each in judgements):
         code = MISSED
     elif doubts:
         code = NOT_VALID
     else:
         code = MET
+    rounds = window.all_of("round")
     return Outcome(
-        ended=ended,
-        from_s=from_s,
-        to_s=to_s,
-        rows=window.rows(to_s - from_s),
-        judgements=judgements,
-        doubts=doubts,
-        sent=whole.sent,
-        answered=whole.answered,
-        failed=whole.failed,
-        in_flight=in_flight,
-        late_share=late,
-        peak_users=peak_users,
-        planned_peak=planned,
-        exit_code=code,
-    )
+        ended=ended, from_s=from_s, to_s=to_s, rows=window.rows(to_s - from_s), judgements=judgements, doubts=doubts, sent=whole.sent,
+        answered=whole.answered, failed=whole.failed, in_flight=in_flight, late_share=late, peak_users=peak_users, planned_peak=planned,
+        exit_code=code, late_by=dict(window.late_by), rounds_passed=rounds.passed.n, rounds_failed=rounds.failures + rounds.own,
+        own_limits=sum(window.all_of(each).own for each in LEVELS),
+    )  # fmt: skip
+
+
+LEVELS = ("request", "embedded", "token", "item", "repeat")
+REASONS = {
+    "lateness": "planned instants were late", "stall": "their loop stalled", "processor": "their processor was full",
+    "machine": "the machine gave them no time", "container limit": "the container's limit held them back",
+}  # fmt: skip
+
+
+def _lost(names: Sequence[str]) -> Iterator[str]:
+    yield from (f"The generator {name} was lost, so its users and figures are missing from then on." for name in names)
+
+
+def _own_doing(window: Ledger, whole: Ledger, rule: str) -> Iterator[str]:
+    """What the generators did themselves: rows used up, errors of ours, limits of the machine."""
+    for why, number in sorted(whole.retired.items()):
+        if "used up" in why or "no rows" in why:
+            yield f"{number:,} time{'s' if number > 1 else ''} a user left because {why}; from then on there were fewer than planned."
+        elif why.startswith("broke"):
+            yield f"{number:,} time{'s' if number > 1 else ''} a user ended by an error of ours, not of the target ({why[7:]}); please report it."
+    if rule:
+        yield f"The run stopped by its own rules: {rule}."
+    kinds = {kind: count for each in LEVELS for kind, count in window.all_of(each).failed.items() if kind.startswith("own-limit")}
+    if kinds:
+        said = ", ".join(f"{count:,} × {kind.removeprefix('own-limit-')}" for kind, count in sorted(kinds.items()))
+        yield f"The generators reached limits of their own machine ({said}): those requests are not the target's failures, and load is missing."
+
+
+def _under_way(window: Ledger) -> Iterator[str]:
+    ages = window.all_of("request").open_us
+    if ages:
+        one = len(ages) == 1
+        yield (
+            f"{len(ages):,} request{' was' if one else 's were'} still under way when the run ended, the oldest for {max(ages) / 1e6:.1f} s: "
+            f"{'it counts' if one else 'they count'} as at least that long."
+        )
+
+
+def _late(window: Ledger) -> Iterator[str]:
+    """More than 2 % of the measured part's seconds, and more than one of them."""
+    if window.late_seconds > max(1, LATE_SHARE * window.seconds):
+        by = sorted(window.late_by.items(), key=lambda row: -row[1])
+        said = "; ".join(f"{REASONS.get(reason, reason)} in {count:,}" for reason, count in by)
+        yield (
+            f"Generators were late in {window.late_seconds:,} of {window.seconds:,} measured seconds ({said}): they, not the target, may have "
+            "set the figures."
+        )

@@ -1,13 +1,18 @@
 """One connection: bytes out, a reply in, its instants taken as they happen."""
 
 import asyncio
+import logging
 import time
 from collections.abc import Callable
+from typing import Any, BinaryIO
 
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
-from dynamikos.engine.ports import Chain
+from dynamikos.engine.ports import Chain, Origin, Sessions
 
+log = logging.getLogger(__name__)
+CONTINUE_S = 1.0  # how long a body waits for “100 Continue” (RFC 9110 §10.1.1: not for ever)
+POURED = 1 << 18  # bytes of a body from a file that are written at once
 Waiter = asyncio.Future[Reply] | asyncio.Future[Reply | None]
 
 
@@ -29,8 +34,13 @@ class Connection(asyncio.Protocol):
         self._sent_at = 0.0
         self._size = 0
         self._count = 0
+        self._held: bytes | None = None
+        self._pouring: asyncio.Task[None] | None = None
+        self._flowing = asyncio.Event()
+        self._flowing.set()
         self.alive = False
         self.connect_parts_us = (-1, -1, -1)
+        self.tls: Any = None  # its TLS layer, when it has one
 
     # asyncio's callbacks -----------------------------------------------------------------------------
 
@@ -51,6 +61,14 @@ class Connection(asyncio.Protocol):
         self._write = forward
 
     def data_received(self, data: bytes) -> None:
+        try:
+            self._received(data)
+        except Exception as problem:  # ours, not the server's: said as such, and nothing else is ended by it
+            log.exception("an answer could not be taken in")
+            self._fail(Failure("engine-error", f"{type(problem).__name__}: {problem}"))
+            self.close()
+
+    def _received(self, data: bytes) -> None:
         now = time.perf_counter()
         chain = self._chain
         if chain is not None:
@@ -72,6 +90,7 @@ class Connection(asyncio.Protocol):
         if known is not None and end + known[0] == len(data) and not self._head_only:
             reply = Reply()
             _, reply.status, reply.headers, reply.cookies, reply._encoding = known
+            reply.body_bytes = len(data) - end
             if self._keep or reply.status >= 400:
                 reply.body = data[end:]
             self._waiter = None
@@ -89,12 +108,18 @@ class Connection(asyncio.Protocol):
         """Parses; true when the reply is complete with it."""
         waiter = self._waiter
         assert waiter is not None
+        reader = self._reader
+        interim = reader.interim
         try:
-            reply = self._reader.feed(data)
+            reply = reader.feed(data)
         except Failure as failure:
             self._fail(failure)
             self.close()
             return False
+        if interim and not reader.interim:
+            reader.reply.first_at = now
+        if self._held is not None and (reader.continued or not reader.interim):
+            self._send_held(wanted=reader.continued)
         if reply is not None:
             self._done(reply, waiter, now)
         return reply is not None
@@ -122,7 +147,9 @@ class Connection(asyncio.Protocol):
 
     # use -------------------------------------------------------------------------------------------------
 
-    def exchange(self, data: bytes, *, head_only: bool, keep: bool) -> "asyncio.Future[Reply]":
+    def exchange(self, data: bytes, *, head_only: bool, keep: bool, held: "bytes | BinaryIO | None" = None) -> "asyncio.Future[Reply]":
+        """`held` is a body of its own: bytes are sent when the server asks for them (RFC 9110 §10.1.1) or says nothing for a second; a
+        file is sent piece by piece, and closed afterwards."""
         transport = self._transport
         if transport is None or not self.alive:
             raise Reopen("closed-idle", "the kept connection is closed")
@@ -132,7 +159,52 @@ class Connection(asyncio.Protocol):
         self._size = len(data)
         self._sent_at = time.perf_counter()
         self._write(data)
+        if held is not None:
+            self._hold(held)
         return waiter
+
+    def _hold(self, held: "bytes | BinaryIO") -> None:
+        if isinstance(held, bytes):
+            self._held = held
+            asyncio.get_running_loop().call_later(CONTINUE_S, self._send_held)
+        else:
+            self._pouring = asyncio.get_running_loop().create_task(self._pour(held), name="body")
+
+    def _send_held(self, *, wanted: bool = True) -> None:
+        held, self._held = self._held, None
+        if held is None or not self.alive:
+            return
+        if wanted:
+            self._size += len(held)
+            self._write(held)
+        else:
+            self._reader.reply.keep_alive = False  # the server answered without the body: what it would read next is unsure
+
+    async def _pour(self, file: "BinaryIO") -> None:
+        """A body from a file, as fast as the connection takes it."""
+        try:
+            with file:
+                while self.alive and (piece := file.read(POURED)):
+                    self._size += len(piece)
+                    self._write(piece)
+                    await self._flowing.wait()
+        except OSError as problem:
+            self._fail(Failure("body-file", f"the body's file can't be read: {problem.strerror or problem}"))
+            self.close()
+
+    def pause_writing(self) -> None:
+        self._flowing.clear()
+
+    def resume_writing(self) -> None:
+        self._flowing.set()
+
+    def remember(self, origin: Origin, sessions: Sessions) -> bool:
+        """See Link. TLS 1.3 hands out its tickets after the handshake, so it is asked for when an answer is there."""
+        if self.tls is None:
+            return False
+        if self.tls.session is not None:
+            sessions[origin] = self.tls.session
+        return bool(self.tls.session_reused)
 
     def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
         """Like `exchange`, begun at `instant`, but a plain answer goes to `chain`, and to `wake` only what that refuses."""
@@ -153,6 +225,9 @@ class Connection(asyncio.Protocol):
         reply.sent_at, reply.last_at = self._sent_at, now
         reply.bytes_out = self._size
         reply.reused = self._count > 1
+        if self._pouring is not None and not self._pouring.done():  # answered before all of the body was sent
+            self._pouring.cancel()
+            reply.keep_alive = False
         if not reply.keep_alive:
             self.close()
         waiter.set_result(reply)
@@ -164,7 +239,7 @@ class Connection(asyncio.Protocol):
         waited = now - self._sent_at
         if waited > whole_s:
             failure = Failure("timeout-whole", f"no complete answer within {whole_s:g} s")
-        elif waited > first_byte_s and not self._started:
+        elif waited > first_byte_s and (not self._started or self._reader.interim):
             failure = Failure("timeout-first-byte", f"no first byte within {first_byte_s:g} s")
         else:
             return
@@ -173,7 +248,8 @@ class Connection(asyncio.Protocol):
 
     def close(self) -> None:
         self.alive = False
-        self._chain = None
+        self._chain = self._held = None
+        self._flowing.set()
         self._watch.discard(self)
         if self._transport is not None and not self._transport.is_closing():
             self._transport.abort() if self._waiter is not None else self._transport.close()

@@ -1,5 +1,6 @@
 """Reads HTTP/1.1 replies from bytes (sans-IO, on httptools)."""
 
+import re
 from collections.abc import Sequence
 
 import httptools
@@ -13,21 +14,28 @@ class Reply:
     status = 0
     headers: Sequence[tuple[bytes, bytes]] = ()
     body = b""
+    body_bytes = 0  # all that came, without chunk framing; what is kept of them is `body`
     bytes_in = bytes_out = 0
     sent_at = first_at = last_at = 0.0
     keep_alive = True
     reused = False
     cookies: Sequence[bytes] | None = None
     opened_us: tuple[int, int, int] | None = None  # dns, connect, ssl, when the connection was opened for it
+    resumed = False  # whether its TLS session was that of an earlier connection
 
     _encoding: bytes | None = None
 
     @property
     def encoding(self) -> bytes:
-        """The content encoding, looked for once; empty when there is none."""
+        """The content encodings of all headers of that name, looked for once; empty when there are none (RFC 9110 §5.3)."""
         if self._encoding is None:
-            self._encoding = self.header(b"content-encoding") or b""
+            self._encoding = b", ".join(value for key, value in self.headers if key.lower() == b"content-encoding")
         return self._encoding
+
+    @property
+    def cut(self) -> bool:
+        """Whether more of the body came than was kept."""
+        return len(self.body) < self.body_bytes
 
     def header(self, name: bytes) -> bytes | None:
         """The first value of a header; `name` in lower case."""
@@ -50,7 +58,14 @@ class Heads:
     def learn(self, data: bytes, reply: Reply) -> None:
         """Remembers the head of a complete reply that came as `data`, if it is of the simple kind."""
         lengths = [value for name, value in reply.headers if name.lower() == b"content-length"]
-        if reply.status < 200 or reply.status in (204, 304) or not reply.keep_alive or len(lengths) != 1 or not lengths[0].isdigit():
+        if (
+            reply.encoding
+            or reply.status < 200
+            or reply.status in (204, 304)
+            or not reply.keep_alive
+            or len(lengths) != 1
+            or not lengths[0].isdigit()
+        ):
             return
         if any(name.lower() in (b"transfer-encoding", b"upgrade") for name, _ in reply.headers):
             return
@@ -66,12 +81,19 @@ class Heads:
 
 
 MAX_KEPT = 16_000_000
+MAX_HEAD = 256_000
+FOLD = re.compile(rb"\r\n[ \t]+")
 
 
 class ReplyReader:
-    """One reply after another on a connection. `feed` returns the reply when it is complete."""
+    """One reply after another on a connection. `feed` returns the reply when it is complete.
 
-    __slots__ = ("_chunks", "_done", "_framed", "_head_only", "_headers", "_keep", "_kept_bytes", "_parser", "_until_close", "reply")
+    `interim` says that nothing but interim answers (RFC 9110 §15.2) has come yet.
+    """
+
+    __slots__ = (
+        "_chunks", "_done", "_framed", "_head", "_head_only", "_headers", "_keep", "_kept_bytes", "_parser", "_until_close", "continued", "interim", "reply",
+    )  # fmt: skip
 
     def __init__(self) -> None:
         self._parser = httptools.HttpResponseParser(self)
@@ -79,12 +101,13 @@ class ReplyReader:
         self.begin(head_only=False, keep=False)
 
     def begin(self, *, head_only: bool, keep: bool) -> None:
-        """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (a status ≥ 400 is always kept)."""
+        """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (that of a status ≥ 400, and an encoded one, always)."""
         self.reply = Reply()
         self.reply.headers = self._headers = []
         self._chunks: list[bytes] = []
         self._kept_bytes = 0
-        self._done = False
+        self._head: bytearray | None = bytearray()
+        self._done = self.interim = self.continued = False
         self._head_only = head_only
         self._keep = keep
         self._until_close = False
@@ -93,13 +116,37 @@ class ReplyReader:
     def feed(self, data: bytes) -> Reply | None:
         """Raises Failure("protocol") for what is not HTTP."""
         self.reply.bytes_in += len(data)
+        if self._head is not None:
+            self._head += data
+            if len(self._head) > MAX_HEAD and b"\r\n\r\n" not in self._head[:MAX_HEAD]:
+                raise Failure("protocol", f"the head of the answer has more than {MAX_HEAD:,} bytes")
         try:
             self._parser.feed_data(data)
         except httptools.HttpParserUpgrade:
             self._finish()
         except httptools.HttpParserError as problem:
-            raise Failure("protocol", f"the answer is not HTTP/1.1: {problem}; it begins with {data[:60]!r}") from problem
+            if self._done:  # what follows the answer is none: it is complete, and the connection can't be trusted any more
+                self.reply.keep_alive = False
+            elif not self._unfolded():
+                raise Failure("protocol", f"the answer is not HTTP/1.1: {problem}; it begins with {data[:60]!r}") from problem
         return self.reply if self._done else None
+
+    def _unfolded(self) -> bool:
+        """Reads a head with folded lines once more, each fold a space (RFC 9112 §5.2); false where there is none."""
+        head = bytes(self._head or b"")
+        end = head.find(b"\r\n\r\n")
+        plain = FOLD.sub(b" ", head[:end] if end >= 0 else head) + (head[end:] if end >= 0 else b"")
+        if plain == head:
+            return False
+        self._parser = httptools.HttpResponseParser(self)
+        self.reply.headers = self._headers = []
+        self.reply.cookies, self._framed = None, False
+        self._head = None if end >= 0 else bytearray(plain)
+        try:
+            self._parser.feed_data(plain)
+        except httptools.HttpParserError:
+            return self._done
+        return True
 
     def end_of_stream(self) -> Reply | None:
         """The server closed: a complete reply if its end was to be the close (RFC 9112 §6.3), else None."""
@@ -115,6 +162,11 @@ class ReplyReader:
 
     # httptools' callbacks --------------------------------------------------------------------------
 
+    def on_message_begin(self) -> None:
+        if self._done:  # a second answer to one request
+            self.reply.keep_alive = False
+        self.interim = False
+
     def on_header(self, name: bytes, value: bytes) -> None:
         if not self._done:
             reply = self.reply
@@ -124,14 +176,20 @@ class ReplyReader:
                 reply.cookies = [*(reply.cookies or ()), value]
             elif (size == 14 and name.lower() == b"content-length") or (size == 17 and name.lower() == b"transfer-encoding"):
                 self._framed = True
+            elif size == 16 and name.lower() == b"content-encoding":
+                self._keep = True  # whether it is what it says is seen when it is undone
 
     def on_headers_complete(self) -> None:
+        if self._done:
+            return
         reply = self.reply
         status = self._parser.get_status_code()
         if 100 <= status < 200 and status != 101:  # interim (RFC 9110 §15.2): the final one follows
             reply.headers = self._headers = []
-            self._framed = False
+            self._framed, self.interim = False, True
+            self.continued = self.continued or status == 100
             return
+        self._head = None
         reply.status = status
         reply.keep_alive = self._parser.should_keep_alive()
         if status >= 400:
@@ -144,12 +202,15 @@ class ReplyReader:
             self._until_close = not self._framed
 
     def on_body(self, body: bytes) -> None:
+        if self._done:
+            return
+        self.reply.body_bytes += len(body)
         if self._keep and self._kept_bytes < MAX_KEPT:
-            self._chunks.append(body)
+            self._chunks.append(body[: MAX_KEPT - self._kept_bytes])
             self._kept_bytes += len(body)
 
     def on_message_complete(self) -> None:
-        if self.reply.status:
+        if self.reply.status and not self._done:
             self._finish()
 
     def _finish(self) -> None:

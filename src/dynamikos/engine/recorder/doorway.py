@@ -222,7 +222,7 @@ class Doorway(Listener):
 
     def _rewritten(self, data: bytes, answer: Head, kind: str) -> bytes | None:
         try:
-            plain = decode_body(data, answer.get("content-encoding") or "")
+            plain = decode_body(data, answer.every("content-encoding"))
         except ValueError:
             return None
         if "html" in kind:

@@ -25,6 +25,11 @@ class Head:
         wanted = name.lower()
         return next((value for key, value in self.headers if key.lower() == wanted), None)
 
+    def every(self, name: str) -> str:
+        """The values of all headers of a name, as one list (RFC 9110 §5.3)."""
+        wanted = name.lower()
+        return ", ".join(value for key, value in self.headers if key.lower() == wanted)
+
     def without(self, *names: str) -> "Head":
         gone = {name.lower() for name in names}
         return Head(self.first, [(key, value) for key, value in self.headers if key.lower() not in gone])

@@ -41,7 +41,7 @@ class Passing:
         answer = None
         if self.answer is not None:
             data = bytes(self.reply.data)
-            coding = self.answer.get("content-encoding") or ""
+            coding = self.answer.every("content-encoding")
             if coding and data and self.reply.size <= self.reply.limit:
                 try:
                     data = decode_body(data, coding)

@@ -1,6 +1,6 @@
 """Counts every second of a shard; each second becomes one message when it is over."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from itertools import chain
 
 import numpy as np
@@ -15,10 +15,28 @@ BATCH = 1000  # notes that may wait before they are counted: about a millisecond
 class _Cell:
     """One series in one second, while it is being counted."""
 
-    __slots__ = ("bytes_in", "bytes_out", "failed", "failed_hist", "failed_sum", "hist", "n", "squares", "sum", "tries", "ttfb")
+    __slots__ = (
+        "bytes_in",
+        "bytes_out",
+        "connect",
+        "connects",
+        "failed",
+        "failed_hist",
+        "failed_sum",
+        "handshakes",
+        "hist",
+        "n",
+        "resumed",
+        "squares",
+        "sum",
+        "tls",
+        "tries",
+        "ttfb",
+    )
 
     def __init__(self) -> None:
         self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = self.tries = 0
+        self.connects = self.connect = self.handshakes = self.tls = self.resumed = 0
         self.hist: dict[int, int] = {}
         self.ttfb: dict[int, int] = {}
         self.failed: dict[str, int] = {}
@@ -30,8 +48,28 @@ class _Cell:
             failed=self.failed, failed_sum_us=self.failed_sum,
             failed_hist=Histogram(self.failed_hist).to_bytes() if self.failed_hist else b"",
             ttfb_hist=Histogram(self.ttfb).to_bytes() if self.ttfb else b"", bytes_out=self.bytes_out, bytes_in=self.bytes_in,
-            tries=self.tries,
+            tries=self.tries, connects=self.connects, connect_us=self.connect, handshakes=self.handshakes, tls_us=self.tls, resumed=self.resumed,
         )  # fmt: skip
+
+    def add(self, durations: "Microseconds", exchanges: "np.typing.NDArray[np.float64] | None" = None) -> None:
+        """Counts durations; with rows (…, sent, first, last, bytes out, bytes in) of exchanges their other figures too."""
+        self.n += len(durations)
+        self.sum += int(durations.sum())
+        if int(durations.max()) < 10_000_000:
+            self.squares += int((durations * durations).sum())
+        else:  # beyond 10 s the sum of squares may leave 64 bits
+            self.squares += sum(each * each for each in durations.tolist())
+        _add(self.hist, durations)
+        if exchanges is not None:
+            _add(self.ttfb, _microseconds(exchanges[:, 4] - exchanges[:, 3]))
+            self.bytes_out += int(exchanges[:, 6].sum())
+            self.bytes_in += int(exchanges[:, 7].sum())
+
+    def miss(self, duration_us: int, kind: str) -> None:
+        self.failed[kind] = self.failed.get(kind, 0) + 1
+        self.failed_sum += duration_us
+        index = bucket_of(duration_us)
+        self.failed_hist[index] = self.failed_hist.get(index, 0) + 1
 
 
 Microseconds = np.typing.NDArray[np.int64]
@@ -39,31 +77,17 @@ Microseconds = np.typing.NDArray[np.int64]
 
 class _Second:
     __slots__ = (
-        "answered", "cells", "checks_failed", "checks_passed", "dealt", "failed", "judged", "missed", "reopened", "retired", "sent", "skipped",
+        "answered", "carried", "cells", "checks_failed", "checks_passed", "dealt", "failed", "judged", "missed", "reopened", "retired", "sent", "skipped",
     )  # fmt: skip
 
     def __init__(self) -> None:
         self.cells: dict[int, _Cell] = {}
+        self.carried: dict[int, _Cell] = {}
         self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = self.checks_failed = 0
         self.retired: dict[str, int] = {}
         self.dealt: list[tuple[int, int, int, int]] = []
         self.judged: dict[int, int] = {}
         self.missed: dict[int, int] = {}
-
-    def add(self, no: int, durations: Microseconds, exchanges: "np.typing.NDArray[np.float64] | None" = None) -> None:
-        """Counts durations of a series; with rows (…, sent, first, last, bytes out, bytes in) of exchanges their other figures too."""
-        cell = self.cells.setdefault(no, _Cell())
-        cell.n += len(durations)
-        cell.sum += int(durations.sum())
-        if int(durations.max()) < 10_000_000:
-            cell.squares += int((durations * durations).sum())
-        else:  # beyond 10 s the sum of squares may leave 64 bits
-            cell.squares += sum(each * each for each in durations.tolist())
-        _add(cell.hist, durations)
-        if exchanges is not None:
-            _add(cell.ttfb, _microseconds(exchanges[:, 4] - exchanges[:, 3]))
-            cell.bytes_out += int(exchanges[:, 6].sum())
-            cell.bytes_in += int(exchanges[:, 7].sum())
 
 
 def _microseconds(seconds: "np.typing.NDArray[np.float64]") -> Microseconds:
@@ -83,10 +107,12 @@ class Recorder:
     exchange a note costs a tenth of what counting costs. Users may append to the lists themselves.
     """
 
-    def __init__(self, shard: int, begin: float) -> None:
-        self.shard, self.begin = shard, begin
+    def __init__(self, shard: int, begin: float, measured_to: float = float("inf")) -> None:
+        """`measured_to` is the instant at which the measured part ends: what is under way then counts there."""
+        self.shard, self.begin, self._measured_to = shard, begin, measured_to
+        self._in_flight = 0  # of all that was sent, what is neither answered nor failed, up to the last closed second
         self._seconds: dict[int, _Second] = {}
-        self._closed = -1
+        self.closed = -1
         self._hot: tuple[int, _Second] = (-1, _Second())  # the second that checks were last counted in
         self.users: dict[str, int] = {}
         self.flying: dict[int, float] = {}  # exchanges on the wire: number → instant of sending
@@ -96,14 +122,14 @@ class Recorder:
         # requests that passed: series, series of the step it is all of (its landing is not noted then) or −1, due, sent, first byte, last byte, bytes out, bytes in
         self.exchanges: list[tuple[int, int, float, float, float, float, int, int]] = []
         self.failures = 0  # all that missed, whatever second
-        self._gauges: dict[int, tuple[dict[str, int], int]] = {}
+        self._gauges: dict[int, dict[str, int]] = {}
 
     def _second(self, instant: float) -> _Second:
         return self._numbered(int(instant - self.begin))
 
     def _numbered(self, number: int) -> _Second:
-        if number <= self._closed:
-            number = self._closed + 1  # its message is sent: counted in the next one rather than lost
+        if number <= self.closed:
+            number = self.closed + 1  # its message is sent: counted in the next one rather than lost
         found = self._seconds.get(number)
         if found is None:
             found = self._seconds[number] = _Second()
@@ -123,16 +149,26 @@ class Recorder:
             rows = np.fromiter(chain.from_iterable(self.stretches), np.float64, 3 * len(self.stretches)).reshape(-1, 3)
             self.stretches.clear()
             for second, no, part in self._parts(rows, 0, 2):
-                second.add(no, _microseconds(part[:, 2] - part[:, 1]))
+                self._count(second, no, part, 1, 2)
         if self.exchanges:
             rows = np.fromiter(chain.from_iterable(self.exchanges), np.float64, 8 * len(self.exchanges)).reshape(-1, 8)
             self.exchanges.clear()
             for second, no, part in self._parts(rows, 0, 5):
-                durations = _microseconds(part[:, 5] - part[:, 2])
-                second.add(no, durations, part)
+                self._count(second, no, part, 2, 5, exchanges=True)
                 whole = part[:, 1] >= 0
                 if whole.any():
-                    second.add(int(part[whole, 1][0]), durations[whole])
+                    self._count(second, int(part[whole, 1][0]), part[whole], 2, 5)
+
+    def _count(
+        self, second: _Second, no: int, rows: "np.typing.NDArray[np.float64]", begun: int, ended: int, *, exchanges: bool = False
+    ) -> None:  # fmt: skip
+        """Counts rows of one series that ended in one second; those that were under way at the end of the measured part there, too."""
+        durations = _microseconds(rows[:, ended] - rows[:, begun])
+        second.cells.setdefault(no, _Cell()).add(durations, rows if exchanges else None)
+        if float(rows[:, ended].max()) >= self._measured_to:
+            across = (rows[:, begun] < self._measured_to) & (rows[:, ended] >= self._measured_to)
+            if across.any():
+                second.carried.setdefault(no, _Cell()).add(durations[across], rows[across] if exchanges else None)
 
     def _parts(
         self, rows: "np.typing.NDArray[np.float64]", series: int, instant: int
@@ -156,6 +192,25 @@ class Recorder:
         else:
             self.landings.append(instant)
 
+    def withdrawn(self, number: int, instant: float) -> None:
+        """A request that was about to go out was not sent at all."""
+        del self.flying[number]
+        if instant in self.sends:
+            self.sends.remove(instant)
+        else:
+            self._second(instant).sent -= 1
+
+    def opened(self, series: int, instant: float, parts_us: tuple[int, int, int], *, resumed: bool) -> None:
+        """A connection was opened for a request of `series`: (name looked up, connected, TLS agreed) in µs, −1 for what did not happen."""
+        cell = self._second(instant).cells.setdefault(series, _Cell())
+        dns, connect, tls = parts_us
+        cell.connects += 1
+        cell.connect += max(0, dns) + max(0, connect)
+        if tls >= 0:
+            cell.handshakes += 1
+            cell.tls += tls
+            cell.resumed += resumed
+
     def reopened(self, instant: float) -> None:
         self._second(instant).reopened += 1
 
@@ -175,19 +230,19 @@ class Recorder:
 
     def missed(self, series: int, ended: float, duration_us: int, kind: str, bytes_out: int = 0, bytes_in: int = 0) -> None:
         self.failures += 1
-        cell = self._second(ended).cells.setdefault(series, _Cell())
-        cell.failed[kind] = cell.failed.get(kind, 0) + 1
-        cell.failed_sum += duration_us
+        second = self._second(ended)
+        cell = second.cells.setdefault(series, _Cell())
+        cell.miss(duration_us, kind)
         cell.bytes_out += bytes_out
         cell.bytes_in += bytes_in
-        index = bucket_of(duration_us)
-        cell.failed_hist[index] = cell.failed_hist.get(index, 0) + 1
+        if ended >= self._measured_to > ended - duration_us / 1e6:
+            second.carried.setdefault(series, _Cell()).miss(duration_us, kind)
 
     def checks(self, instant: float, first: int, count: int, failed: list[int]) -> None:
         """The `count` checks of a request, numbered from `first`, were asked; those in `failed` were not passed."""
         hot = self._hot
         number = int(instant - self.begin)
-        if number == hot[0] and number > self._closed:
+        if number == hot[0] and number > self.closed:
             second = hot[1]
         else:
             second = self._numbered(number)
@@ -224,33 +279,39 @@ class Recorder:
             self.users[new] = self.users.get(new, 0) + 1
 
     def look(self, second: int) -> None:
-        """Gauges at the end of a second: users by state, requests in flight."""
-        self._gauges[second] = ({state: count for state, count in self.users.items() if count}, len(self.flying))
+        """Users by state at the end of a second."""
+        self._gauges[second] = {state: count for state, count in self.users.items() if count}
 
     # messages ------------------------------------------------------------------------------------------
 
     def close(
-        self, number: int, now: float, planned: Callable[[int], int], health: Callable[[], Health], *, last: bool = False
-    ) -> list[ShardSecond]:
-        """The messages of all seconds up to `number`, empty ones too; they can't change any more."""
+        self, number: int, now: float, planned: Callable[[int], int], health: Callable[[], Health], *, last: bool = False,
+        under_way: Sequence[tuple[int, float]] = (),
+    ) -> list[ShardSecond]:  # fmt: skip
+        """The messages of all seconds up to `number`, empty ones too; they can't change any more. `under_way` is (series, due) of what has
+        not ended with the last one.
+        """
+        ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self._measured_to] if last else []
         self.count()
         messages = []
         measured = health()
-        for each in range(self._closed + 1, number + 1):
+        for each in range(self.closed + 1, number + 1):
             second = self._seconds.pop(each, None) or _Second()
             if each not in self._gauges:
                 self.look(each)
-            users, flying = self._gauges.pop(each)
+            users = self._gauges.pop(each)
+            self._in_flight += second.sent - second.answered - second.failed
             messages.append(
                 ShardSecond(
                     shard=self.shard, second=each, planned_users=planned(each),
                     users=users, sent=second.sent, answered=second.answered,
-                    failed=second.failed, in_flight=flying,
+                    failed=second.failed, in_flight=self._in_flight,
                     oldest_us=int((now - min(self.flying.values())) * 1e6) if self.flying else 0, reopened=second.reopened,
                     skipped_steps=second.skipped, checks_passed=second.checks_passed, checks_failed=second.checks_failed,
                     retired=second.retired, series=[cell.wire(no) for no, cell in sorted(second.cells.items())], health=measured,
                     last=last and each == number, dealt=second.dealt, judged=second.judged, missed=second.missed,
+                    carried=[cell.wire(no) for no, cell in sorted(second.carried.items())], open=ages if each == number else [],
                 )
             )  # fmt: skip
-            self._closed = each
+            self.closed = each
         return messages

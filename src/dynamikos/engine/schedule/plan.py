@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from dynamikos.core.profiles import Stretch, start_instants_s, users_at
+from dynamikos.core.profiles import Stretch, share_of, start_instants_s, users_at
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,5 +23,4 @@ def planned_users(profile: Sequence[Stretch], shard: int, shards: int) -> list[P
 
 def planned_at(profile: Sequence[Stretch], second: int, shard: int, shards: int) -> int:
     """Planned users of one shard at the end of a second, where the actual ones are counted."""
-    total = users_at(profile, second + 0.995)
-    return (total - shard + shards - 1) // shards if total > shard else 0
+    return share_of(users_at(profile, second + 0.995), shard, shards)

@@ -20,6 +20,7 @@ class Starter:
         self._slots: set[asyncio.Task[None]] = set()
         self._stopping = False
         self._pause: set[asyncio.Future[None]] = set()
+        self._open: list[tuple[int, float]] | None = None
 
     async def perform(self) -> None:
         """Returns when every user has left."""
@@ -35,7 +36,9 @@ class Starter:
                 self._slots.add(task)
                 task.add_done_callback(self._slots.discard)
             while self._slots:
-                await asyncio.wait(set(self._slots))
+                await asyncio.wait({*self._slots, *([] if leaving.done() else [leaving])}, return_when=asyncio.FIRST_COMPLETED)
+                if leaving.done():
+                    leaving.result()
         finally:
             leaving.cancel()
             for task in self._slots:
@@ -49,6 +52,14 @@ class Starter:
                 waiter.set_result(None)
         for user in list(self._here.values()):
             user.leave()
+
+    def remember_open(self) -> None:
+        """Before users are cut off: what each has under way."""
+        self._open = [each for user in self._here.values() for each in user.open_now()]
+
+    def open_now(self) -> list[tuple[int, float]]:
+        """(series, due) of all that is, or was when users were cut off, under way."""
+        return self._open if self._open is not None else [each for user in self._here.values() for each in user.open_now()]
 
     async def _wait(self, instant: float) -> None:
         waiter = self._clock.at(instant)

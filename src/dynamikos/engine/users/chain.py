@@ -34,15 +34,23 @@ class Chain:
         )  # fmt: skip
         self.span, self.due, self.index = 0, 0.0, 0
         self.pause: CompiledStep | None = None
+        self._wake: asyncio.Future[Reply | None] | None = None
+
+    def open_now(self) -> list[tuple[int, float]]:
+        """(series, due) of the step and the request under way."""
+        if self._wake is None or self._wake.done():
+            return []
+        return [(self.step.series, self.due), (self._compiled.series, self.due)]
 
     def begin(
         self, link: Link, steps: list[CompiledStep], index: int, compiled: CompiledRequest, *, over_rounds: bool
     ) -> "asyncio.Future[Reply | None]":
         """Sends the only request of step `index` over `link`, which stands open. `over_rounds`: another round may follow the last step."""
         self._link, self._steps, self._over_rounds, self.pause = link, steps, over_rounds, None
-        self._wake: asyncio.Future[Reply | None] = asyncio.get_running_loop().create_future()
+        wake: asyncio.Future[Reply | None] = asyncio.get_running_loop().create_future()
+        self._wake = wake
         self._go(steps[index], compiled, index)
-        return self._wake
+        return wake
 
     def _go(self, step: CompiledStep, compiled: CompiledRequest, index: int) -> None:
         self.step, self._compiled, self.index = step, compiled, index
@@ -51,6 +59,7 @@ class Chain:
         self.due = due = self._now()
         self._flying[span] = due
         self._sends(due)
+        assert self._wake is not None
         self._link.start(compiled.start + b"%016x-01\r\n\r\n" % span, due, self, self._wake)
 
     def landed(self, now: float, bytes_out: int, bytes_in: int) -> bool:
@@ -85,6 +94,6 @@ class Chain:
     def _stop(self, index: int) -> bool:
         self.index = index
         self._link.rest()
-        if not self._wake.done():
+        if self._wake is not None and not self._wake.done():
             self._wake.set_result(None)
         return True

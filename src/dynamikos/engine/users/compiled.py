@@ -2,8 +2,9 @@
 
 import base64
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from urllib.parse import urljoin, urlsplit
 
 from dynamikos.core.captures import compile_capture
@@ -25,6 +26,8 @@ from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
 Make = Callable[[Values], bytes]
 Condition = Callable[[Values], bool]
+REDIRECTS = frozenset((301, 302, 303, 307, 308))
+MAX_HOPS = 10
 CREDENTIALS = frozenset(("authorization", "cookie", "proxy-authorization"))
 DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-Encoding", "gzip, deflate, br, zstd"))
 
@@ -86,6 +89,7 @@ class CompiledRequest:
     calculates: bool = False  # whether building it evaluates expressions
     first_check: int = 0  # number of its first check in the journey
     draws: tuple[str, ...] = ()  # data sets of which it takes a new row
+    file: Path | None = None  # a body that is sent from a file, piece by piece
     own_host: Fill | None = None  # a Host header of its own
     private: frozenset[str] = frozenset()  # headers that go to their own origin only, in lower case
     hides: frozenset[int] = frozenset()  # positions of checks whose texts come from secrets
@@ -107,7 +111,9 @@ class CompiledRequest:
         head = self.top or f"{self.method} {target} HTTP/1.1\r\nHost: {named}\r\n{self.fixed_lines}"
         for name, fill in self.open_headers:
             head += f"{name}: {fill(values)}\r\n"
-        if body or self.method in ("POST", "PUT", "PATCH"):
+        if self.file is not None:
+            head += f"Content-Length: {_size_of(self.file)}\r\n"
+        elif body or self.method in ("POST", "PUT", "PATCH"):
             head += f"Content-Length: {len(body)}\r\n"
         return origin, host, target, head.encode("utf-8"), body
 
@@ -155,13 +161,13 @@ class Script:
     every: list[CompiledStep] = field(default_factory=list)
 
 
-def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPile] = ()) -> Script:
-    """`data` says which data sets are dealt at each use and which columns are secret. Raises TemplateError or RuleError for what `verify` would have named."""
+def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPile] = (), secrets: Collection[str] = ()) -> Script:
+    """`data` says which data sets are dealt at each use and which columns are secret; `secrets` names the environment's. Raises TemplateError or RuleError for what `verify` would have named."""
     series = series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
     checks = {(each.step, each.request): each.first for each in reversed(checks_of(journey))}
     used = {pile.key for pile in data if pile.deal.when == "use"}
-    secret = secret_names(journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret})
+    secret = secret_names(journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret} | set(secrets))
     script = Script(series, [], [], [], [], secret, numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1))
 
     def made(step: Step) -> CompiledStep:
@@ -185,6 +191,7 @@ def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPi
             if (
                 only.plain is not None
                 and only.prover is None
+                and only.file is None
                 and only.method != "HEAD"
                 and not (only.plain[4] or only.captures or only.checks or only.embedded)
             ):
@@ -200,10 +207,10 @@ def _item(step: Step, known: Values, secret: frozenset[str], compiled: Callable[
     """Raises TemplateError for what `verify` would have named."""
 
     def text(source: str) -> Fill:
-        return filler(bind(source, known), secret=secret)
+        return filler(bind(source, known, secret), secret=secret)
 
     def told(source: str) -> Fill:
-        return filler(bind(shown(source, secret), known))
+        return filler(bind(shown(source, secret), known, secret))
 
     item = Item(step.kind, secret=any(uses(source, secret) for _, source in item_texts(step)))
     pairs = step.call.with_ if step.call is not None else step.keep.row if step.keep is not None else step.set
@@ -214,11 +221,11 @@ def _item(step: Step, known: Values, secret: frozenset[str], compiled: Callable[
     item.text = text(source) if source else None
     item.told_text = told(source) if source else None
     if rule is not None and (rule.while_ or rule.until):
-        item.holds = compile_condition(bind(rule.while_ or rule.until, known))
+        item.holds = compile_condition(bind(rule.while_ or rule.until, known, secret))
     if step.each is not None:
-        item.listed = compile_list(bind(step.each.in_, known))
+        item.listed = compile_list(bind(step.each.in_, known, secret))
     item.branches = [
-        (each, compile_condition(bind(each.when, known)) if each.when else None, compiled(each.steps)) for each in step.branches
+        (each, compile_condition(bind(each.when, known, secret)) if each.when else None, compiled(each.steps)) for each in step.branches
     ]
     item.steps = compiled(step.steps)
     return item
@@ -226,12 +233,12 @@ def _item(step: Step, known: Values, secret: frozenset[str], compiled: Callable[
 
 def _request(request: Request, step: Step, series: int, known: Values, journey: Journey, secret: frozenset[str]) -> CompiledRequest:
     def text(source: str, encode: Callable[[str], str] | None = None) -> Fill:
-        return filler(bind(source, known), encode, secret=secret)
+        return filler(bind(source, known, secret), encode, secret=secret)
 
     def pair(name: str, value: str) -> tuple[Fill, Fill]:
-        return escaped(bind(name, known), secret=secret), escaped(bind(value, known), secret=secret)
+        return escaped(bind(name, known, secret), secret=secret), escaped(bind(value, known, secret), secret=secret)
 
-    proof = _bound(request.authorization or journey.authorization, known)
+    proof = _bound(request.authorization or journey.authorization, known, secret)
     headers, shared, private = _headers(request, journey, proof, text, secret)
     make_body, kind = _body(request, text, pair)
     if kind and "content-type" not in {name.lower() for name, _ in headers}:
@@ -247,6 +254,8 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
         own_host=next((fill for name, fill in headers if name.lower() == "host"), None), private=private,
         hides=frozenset(at for at, check in enumerate(request.checks) if any(uses(each, secret) for each in texts_in(check))),
     )  # fmt: skip
+    if request.body is not None and request.body.file:
+        made.file = Path(request.body.file)
     for name, fill in headers:
         if name.lower() == "host":
             continue
@@ -302,21 +311,21 @@ def _place(made: CompiledRequest) -> tuple[Origin, str, str]:
     return split_url(url)
 
 
-def _bound(given: Authorization | None, known: Values) -> Authorization | None:
+def _bound(given: Authorization | None, known: Values, secret: frozenset[str]) -> Authorization | None:
     """With the environment's values put into its texts."""
     if given is None:
         return None
 
     def login(each: Login | None) -> Login | None:
-        return None if each is None else Login(user=bind(each.user, known), password=bind(each.password, known))
+        return None if each is None else Login(user=bind(each.user, known, secret), password=bind(each.password, known, secret))
 
     client = given.client
     if client is not None:
         client = Client(
-            address=bind(client.address, known), id=bind(client.id, known), secret=bind(client.secret, known), scope=bind(client.scope, known),
+            address=bind(client.address, known, secret), id=bind(client.id, known, secret), secret=bind(client.secret, known, secret), scope=bind(client.scope, known, secret),
             form=client.form,
         )  # fmt: skip
-    bearer = bind(given.bearer, known) if given.bearer is not None else None
+    bearer = bind(given.bearer, known, secret) if given.bearer is not None else None
     return Authorization(basic=login(given.basic), digest=login(given.digest), bearer=bearer, client=client, none=given.none)
 
 
@@ -332,12 +341,21 @@ def _body(request: Request, text: Callable[..., Fill], pair: Callable[[str, str]
             return "&".join([f"{name(values)}={value(values)}" for name, value in pairs]).encode()
 
         return form, body.type or "application/x-www-form-urlencoded"
+    if body.file:
+        return None, body.type or "application/octet-stream"
     if body.parts is not None:
         boundary = "dynamikos-" + hashlib.sha256(repr(body.parts).encode()).hexdigest()[:24]
         return _multipart(body, boundary, text), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
     fill = text(body.json, in_json) if body.json is not None else text(body.raw or "")
     kind = body.type or ("application/json" if body.json is not None else "application/octet-stream")
     return (lambda values: fill(values).encode()), kind
+
+
+def _size_of(file: Path) -> int:
+    try:
+        return file.stat().st_size
+    except OSError as problem:
+        raise Failure("body-file", f"{file.name} can't be read: {problem.strerror or problem}") from problem
 
 
 def _multipart(body: Body, boundary: str, text: Callable[..., Fill]) -> Make:
@@ -366,6 +384,11 @@ def _multipart(body: Body, boundary: str, text: Callable[..., Fill]) -> Make:
         return b"".join(b"%b%b\r\n" % (top, content if fill is None else fill(values).encode()) for top, fill, content in pieces) + end
 
     return make
+
+
+def located(location: bytes) -> str:
+    """A Location as it came: bytes that can't stand in an address are percent-encoded one by one."""
+    return "".join(chr(byte) if 0x20 < byte < 0x7F else f"%{byte:02X}" for byte in location.strip())
 
 
 def resolve(base: str, address: str) -> str:

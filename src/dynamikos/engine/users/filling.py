@@ -159,7 +159,7 @@ def addressed(source: str, known: Values, *, secret: Collection[str] = NO_SECRET
             place = _place_after(piece, place)
             continue
         encode = None if hole.group(1).split("|")[-1].strip() in ("percent", "encoded") else ENCODERS[place]
-        bound = bind(piece, known)
+        bound = bind(piece, known, secret)
         if "{{" not in bound:
             fixed = bound if encode is None else encode(bound)
             fills.append(lambda values, fixed=fixed: fixed)  # type: ignore[misc]

@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 from dynamikos.core.captures import View
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
-from dynamikos.core.exchanges import decode_body
+from dynamikos.core.exchanges import Bomb, decode_body
 from dynamikos.core.values.masking import MASK
-from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.http.protocol import MAX_KEPT, Reply
 from dynamikos.engine.users.compiled import CompiledRequest
 
 if TYPE_CHECKING:
@@ -22,15 +22,22 @@ def judged(
 ) -> tuple[str, Verdict | None, dict[str, str], View | None]:
     """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
     user.then = "round"  # until a check says otherwise
+    captured: dict[str, str] = {}
+    content, beyond = reply.body, ""
+    if reply.cut:
+        beyond = f"{reply.body_bytes:,} bytes came, and a body is looked into as far as {MAX_KEPT:,}"
+    elif reply.encoding and content:
+        try:
+            content = decode_body(content, reply.encoding.decode("latin-1"))
+        except Bomb as problem:
+            return "body-bomb", Verdict("body-bomb", "a body that unpacks to a sensible size", str(problem)), captured, None
+        except ValueError as problem:
+            return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
     if not compiled.captures and not compiled.checks:
         return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
-    captured: dict[str, str] = {}
-    try:
-        encoding = reply.encoding
-        content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
-    except ValueError as problem:
-        return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
     view = View(reply.status, reply.headers, content, user.jar.values, trail, user.choose)
+    if beyond:
+        view.beyond, view.size_bytes = beyond, None if reply.encoding else reply.body_bytes
     view.duration_ms = took_us / 1000
     if reply.status >= 400 and not compiled.checks_status:
         return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
@@ -62,7 +69,9 @@ def judged(
         user.then = failed.then
         return failed.kind, failed, captured, view
     if missing:
-        return f"capture-{missing}", Verdict(f"capture-{missing}", f"a value for {missing}", "nothing was found"), captured, view
+        kind = "body-limit" if beyond else f"capture-{missing}"
+        said = f"nothing was found: {beyond}" if beyond else "nothing was found"
+        return kind, Verdict(kind, f"a value for {missing}", said), captured, view
     return "", counted, captured, view  # a check that is only counted is shown with what is kept
 
 

@@ -1,8 +1,10 @@
 """A virtual user: performs opening, rounds and closing, and tells the recorder what happened."""
 
 import asyncio
+import logging
 import time
 from collections.abc import Awaitable, Callable
+from pathlib import Path
 
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
@@ -13,10 +15,10 @@ from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.http.cookies import CookieJar
 from dynamikos.engine.http.protocol import Reply
-from dynamikos.engine.ports import Link, Origin
+from dynamikos.engine.ports import Link, Origin, Sessions
 from dynamikos.engine.reporting.recorder import BATCH
 from dynamikos.engine.users.chain import Chain
-from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, resolve, split_url
+from dynamikos.engine.users.compiled import MAX_HOPS, REDIRECTS, CompiledRequest, CompiledStep, located, resolve, split_url
 from dynamikos.engine.users.dealing import Hand
 from dynamikos.engine.users.items import Items, Outcome
 from dynamikos.engine.users.judging import SEVERITY, judged, redirected_head, with_cookie
@@ -25,10 +27,10 @@ from dynamikos.engine.users.resources import fetch_embedded
 from dynamikos.engine.users.surroundings import Surroundings
 from dynamikos.engine.users.witness import Witness
 
-REDIRECTS = frozenset((301, 302, 303, 307, 308))
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))  # RFC 9110 §9.2.2
-MAX_HOPS = 10
 IDLE_ROUND_S = 0.1
+LONGEST_PAUSE_S = 30.0  # after failed rounds
+log = logging.getLogger(__name__)
 
 
 class User:
@@ -57,6 +59,10 @@ class User:
         self._cookies_taken: tuple[object, str, str] | None = None  # what the last answer set, from where
         self._cookie_line: tuple[Origin, str, str] | None = None  # what was sent to where, while the jar stays as it is
         self.cookie_sent = ""  # by the last exchange that went the long way
+        self.sessions: Sessions = {}  # TLS sessions to resume, as a browser keeps them
+        self._opens: list[tuple[int, float]] = []  # steps and requests under way: series, due
+        self._went = False  # whether a request of the round at hand went well
+        self._failing = 0  # rounds that failed at their first request, one after the other
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -80,6 +86,9 @@ class User:
             self._enter("closing")
             await self.part(self.around.script.closing, leaving=True)
             return self._used_up() if self.rows_over else "done"
+        except Exception as problem:  # ours: said as such, counted, and nobody else is ended by it
+            self._broke(problem)
+            return "broke"
         finally:
             self._enter("")
             for links in self._links.values():
@@ -96,6 +105,20 @@ class User:
             for links in self._links.values():
                 for link in links:
                     link.close()
+
+    def _broke(self, problem: Exception) -> None:
+        log.exception("user %s broke", self.number)
+        recorder, now = self.around.recorder, self.around.clock.now()
+        kind = f"engine-error: {type(problem).__name__}"
+        recorder.missed(0, now, 0, kind)
+        recorder.retired(now, f"broke: {type(problem).__name__}: {problem}"[:120])
+
+    def open_now(self) -> list[tuple[int, float]]:
+        """(series, due) of the round, steps and requests that are under way."""
+        found = [*self._opens, *self._chain.open_now()]
+        if self.round and self._state in ("in a round", "thinking"):
+            found.append((0, self.begun))
+        return found
 
     def _consequence(self) -> Then:
         """What the failure of the last request means for its step, round and user."""
@@ -132,12 +155,12 @@ class User:
             if self.round and around.deals and not await self._dealt(around.dealer.round):
                 return
             self.round += 1
-            self._asked = False
+            self._asked = self._went = False
             self.values["round.number"] = str(self.round)
             if self._state != "in a round":
                 self._enter("in a round")
-            passed = not await self.part(around.script.rounds, over_rounds=self._rounds_left is None)
-            ended = now()
+            outcome = await self.part(around.script.rounds, over_rounds=self._rounds_left is None)
+            passed, ended = not outcome, now()
             if self._rounds_left is not None:
                 self._rounds_left -= 1
             elif self.leaving:
@@ -146,11 +169,27 @@ class User:
                 recorder.stretches.append((0, self.begun, ended))
             else:
                 recorder.missed(0, ended, round((ended - self.begun) * 1e6), "a step failed")
+            if outcome == "round" and self._rounds_left != 0:
+                await self._after_failure(ended)
+                self.begun = now()
             if not self._asked:  # a round that sends nothing must not keep all others waiting
                 await self.wait(ended + IDLE_ROUND_S)
                 self.begun = now()
             else:
                 self.begun = ended
+
+    async def _after_failure(self, ended: float) -> None:
+        """A pause after a failed round, so that a server that is down is not asked faster than one that works: at least the plan's, and
+        twice as long each time while rounds fail at their first request, up to half a minute."""
+        self._failing = 0 if self._went else self._failing + 1
+        pause = self.around.failed_pause_s
+        await self.wait(ended + min(max(pause, LONGEST_PAUSE_S), pause * 2.0 ** min(30, max(0, self._failing - 1))))
+
+    async def _skip(self, steps: list[CompiledStep]) -> None:
+        """The think times of what is skipped: a person who meets an error does not come back at once."""
+        seconds = sum(self._thinks(step) for step in steps)
+        if seconds > 0:
+            await self.wait(self.around.clock.now() + seconds)
 
     async def part(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> Outcome:
         """Performs steps with their think times: "" when all passed, "step" when one failed, "round" when the rest was skipped.
@@ -169,6 +208,8 @@ class User:
                 failed = failed or bool(outcome)
                 if outcome == "round":
                     recorder.skipped(now(), len(steps) - index)
+                    if self._state == "in a round":
+                        await self._skip(steps[index - 1 :])
                     return "round"
                 if step.thinks and not leaving:
                     await self._think(step)
@@ -187,6 +228,7 @@ class User:
                     self._links[step.quick.origin].append(link)
                 if over_rounds:
                     self.values["round.number"] = str(self.round)
+                self._went = self._went or chain.index > index
                 index = chain.index
                 if had is None:
                     if chain.pause is not None and not leaving:
@@ -199,16 +241,23 @@ class User:
             waited = 0.0  # the engine's own computing between exchanges is not the server's time
             kind, last = "", begun
             self.then = "round"
+            under_way = (step.series, begun)
+            self._opens.append(under_way)
             if step.step.at_once and len(step.requests) > 1:
                 kind, last = await self._at_once(step, due)
             else:
                 for request in step.requests:
                     if due != begun:
                         waited += due - last
+                    asked = (request.series, due)
+                    self._opens.append(asked)
                     kind, last = await self._request(request, step, due, had)
+                    self._opens.remove(asked)
                     if kind:
                         break
+                    self._went = True
                     due, had = now(), None
+            self._opens.remove(under_way)
             index += 1
             if kind:
                 recorder.missed(step.series, last, round((last - begun - waited) * 1e6), kind)
@@ -222,7 +271,7 @@ class User:
                     self.retired = f"check failed: {kind}"
                     return "round"
                 if self._state == "in a round":
-                    await self._think(step)
+                    await self._skip(steps[index - 1 :])
                 return "round"
             if step.requests:
                 recorder.stretches.append((step.series, begun + waited, last))  # counted with the exchanges
@@ -235,7 +284,10 @@ class User:
         worst: list[Then] = []
 
         async def one(request: CompiledRequest) -> tuple[str, float]:
+            asked = (request.series, due)
+            self._opens.append(asked)
             kind, ended = await self._request(request, step, due)
+            self._opens.remove(asked)
             if kind:
                 worst.append(self.then)
             return kind, ended
@@ -261,13 +313,17 @@ class User:
             self._thinking = None
         self._enter(state)
 
-    async def _think(self, step: CompiledStep) -> None:
+    def _thinks(self, step: CompiledStep) -> float:
+        """Seconds of think time after a step, drawn where it is drawn."""
         seconds = step.step.think_s
         if step.step.think == "even":
             seconds = self.values.maker.random.uniform(seconds, max(seconds, step.step.think_to_s))
         elif step.step.think == "log-normal" and seconds > 0:
             seconds *= self.values.maker.random.lognormvariate(0.0, step.step.sigma())
-        seconds *= self.around.think_factor
+        return seconds * self.around.think_factor
+
+    async def _think(self, step: CompiledStep) -> None:
+        seconds = self._thinks(step)
         if seconds <= 0 or self.leaving:
             return
         clock = self.around.clock
@@ -286,7 +342,7 @@ class User:
     def _ready(self, compiled: CompiledRequest) -> Link | None:
         """A link that stands open for a request in which nothing varies; None where more is needed than that."""
         links = self._links.get(compiled.origin)
-        if not links or self.around.choice.until <= 1 or self.jar.cookies:
+        if not links or self.around.choice.until <= 1 or self.jar.cookies or self.around.cap is not None:
             return None
         link = links.pop()
         return link if link.alive else None
@@ -338,7 +394,8 @@ class User:
                             instant = clock.now()
                             due = instant if hop == 0 else due
                     span = self._chain.span if had is not None else next(around.spans)
-                    reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had)
+                    file = compiled.file if method == compiled.method else None
+                    reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had, file)
             except Failure as failure:
                 self.then = "round"  # requests sent at once may have said otherwise meanwhile
                 ended = clock.now()
@@ -350,6 +407,8 @@ class User:
                 return failure.kind, ended
             bytes_out += reply.bytes_out
             bytes_in += reply.bytes_in
+            if reply.opened_us is not None:
+                recorder.opened(compiled.series, reply.last_at, reply.opened_us, resumed=reply.resumed)
             if reply.status == 401 and again and origin == first and compiled.prover is not None:
                 refused, again, proof = proof, False, ""
                 try:
@@ -384,7 +443,7 @@ class User:
             hop, instant, had = hop + 1, clock.now(), None
             was = origin
             try:
-                url = resolve(url, "".join(chr(byte) if 0x20 < byte < 0x7F else f"%{byte:02X}" for byte in location.strip()))
+                url = resolve(url, located(location))
                 origin, host, target = split_url(url)
             except Failure as failure:
                 return self.witness.unsent(compiled, due, failure)
@@ -402,17 +461,18 @@ class User:
             proof = ""
         ended = reply.last_at
         duration = round((ended - due) * 1e6)
-        if compiled.captures or compiled.checks or reply.status >= 400:
-            guard.begin()
+        if compiled.captures or compiled.checks or reply.status >= 400 or reply.encoding:
             try:
-                kind, verdict, captured, view = judged(
-                    self, compiled, reply, [*trail, f"{origin[0]}://{host}{target}"] if compiled.reads_addresses else (), duration
-                )
+                guard.begin()
+                try:
+                    kind, verdict, captured, view = judged(
+                        self, compiled, reply, [*trail, f"{origin[0]}://{host}{target}"] if compiled.reads_addresses else (), duration
+                    )
+                finally:
+                    guard.end()
             except OverBudget as problem:
                 kind, captured, view = "over-budget", {}, None
                 verdict = Verdict(kind, "captures and checks that are done within their time", str(problem))
-            finally:
-                guard.end()
         else:
             kind, verdict, captured, view = "", None, {}, None
         if kind:
@@ -440,11 +500,11 @@ class User:
 
     async def hop(
         self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: int, keep: bool, instant: float,
-        failed: Failure | None = None,
+        failed: Failure | None = None, file: Path | None = None,
     ) -> Reply:  # fmt: skip
         """One exchange on the wire, once more if a kept connection had been closed meanwhile (RFC 9110 §9.2.2).
 
-        `failed` is what a first try, counted as sent, ended with.
+        `failed` is what a first try, counted as sent, ended with; `file` is a body that is sent piece by piece.
         """
         around, recorder, jar = self.around, self.around.recorder, self.jar
         if not jar.cookies:
@@ -462,13 +522,18 @@ class User:
         else:
             line = b"%bCookie: %b\r\n" % (head, cookie.encode("latin-1", "replace"))
         self.cookie_sent = cookie
-        data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, body)
-        if failed is None:  # as recorder.sent does, without the call
-            recorder.flying[span] = instant
-            recorder.sends.append(instant)
+        expects = bool(body) and b"100-continue" in head.lower()
+        data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, b"" if expects else body)
         idle = self._links.get(origin)
         if idle is None:
             idle = self._links[origin] = []
+        if not idle:
+            around.network.check(origin)  # what is not agreed is not even counted as sent
+        if around.cap is not None:
+            await around.cap.pass_one(around.clock, waits=around.keep_everything)
+        if failed is None:  # as recorder.sent does, without the call
+            recorder.flying[span] = instant
+            recorder.sends.append(instant)
         link: Link | None = None
         tried = failed is not None
         try:
@@ -482,18 +547,27 @@ class User:
                 while link is not None and not link.alive:
                     link = idle.pop() if idle else None
                 if link is None:
-                    link = await around.network.open(origin)
+                    link = await around.network.open(origin, self.sessions)
                     opened = True
                 try:
-                    reply = await link.exchange(data, head_only=method == "HEAD", keep=keep)
+                    if expects or file is not None:
+                        held = body if file is None else file.open("rb")
+                        reply = await link.exchange(data, head_only=method == "HEAD", keep=keep, held=held)
+                    else:
+                        reply = await link.exchange(data, head_only=method == "HEAD", keep=keep)
                     break
                 except Reopen:
                     if tried or method not in IDEMPOTENT:
                         raise
                     tried = True
                     recorder.reopened(around.clock.now())
-        except Failure:
-            recorder.landed(span, around.clock.now(), failed=True)
+        except Exception as problem:
+            if isinstance(problem, Failure) and problem.kind == "not-agreed":
+                recorder.withdrawn(span, instant)
+            else:
+                recorder.landed(span, around.clock.now(), failed=True)
+            if link is not None and not isinstance(problem, Failure):
+                link.close()
             raise
         except asyncio.CancelledError:  # stopped now: it stays in flight in the last report
             if link is not None:
@@ -502,7 +576,7 @@ class User:
         del recorder.flying[span]  # as recorder.landed does
         recorder.landings.append(reply.last_at)
         if opened:
-            reply.opened_us = link.connect_parts_us
+            reply.opened_us, reply.resumed = link.connect_parts_us, link.remember(origin, self.sessions)
         if link.alive:
             idle.append(link)
         if reply.cookies is not None and (reply.cookies, origin[1], target) != self._cookies_taken:

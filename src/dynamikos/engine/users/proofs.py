@@ -64,7 +64,7 @@ class Proofs:
                 head = f"POST {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\n{lines}Content-Length: {len(body)}\r\n".encode()
                 span = next(around.spans)
                 reply = await user.hop(origin, target, "POST", head, body, span, True, due)
-                encoding = reply.header(b"content-encoding")
+                encoding = reply.encoding
                 content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
                 token = token_in(reply, content)
             except (Failure, ValueError) as problem:

@@ -1,10 +1,14 @@
-"""The resources a page embeds, as a browser fetches them."""
+"""The resources a page embeds, as a browser fetches them: the same headers, redirects followed, six at a time from each origin."""
 
 import asyncio
 from typing import TYPE_CHECKING
 
+from dynamikos.core.errors import TemplateError
+from dynamikos.core.exchanges import Bomb, decode_body
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep, resolve, split_url
+from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.ports import Origin
+from dynamikos.engine.users.compiled import DEFAULT_HEADERS, MAX_HOPS, REDIRECTS, CompiledRequest, CompiledStep, located, resolve, split_url
 
 if TYPE_CHECKING:
     from dynamikos.engine.users.performer import User
@@ -13,38 +17,65 @@ PARALLEL = 6
 
 
 async def fetch_embedded(user: "User", compiled: CompiledRequest, step: CompiledStep, page: str) -> float:
-    """Fetches the page's resources, up to six at a time; returns when the last byte of the last one came."""
-    around = user.around
-    gate = asyncio.Semaphore(PARALLEL)
+    """Fetches the page's resources; returns when the last byte of the last one came."""
+    around, recorder = user.around, user.around.recorder
+    gates: dict[Origin, asyncio.Semaphore] = {}
     home = split_url(page)[0]
-    carried = "".join(f"{name}: {fill(user.values)}\r\n" for name, fill in compiled.common)
     last = 0.0
 
     async def fetch(address: str) -> None:
         nonlocal last
-        async with gate:
-            due = around.clock.now()
-            try:
-                url = resolve(page, address)
+        due, failed, bytes_out, bytes_in = around.clock.now(), "redirect-loop", 0, 0
+        reply: Reply | None = None
+        url = page
+        try:
+            for _ in range(MAX_HOPS + 1):
+                url = resolve(url, address)
                 origin, host, target = split_url(url)
-                head = f"GET {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\nAccept: */*\r\n"
-                head += carried if origin == home else ""
-                reply = await user.hop(origin, target, "GET", head.encode(), b"", next(around.spans), False, due)
-            except Failure as failure:
-                ended = around.clock.now()
-                around.recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failure.kind)
-            else:
-                ended = reply.last_at
-                duration = round((ended - due) * 1e6)
-                if reply.status >= 400:
-                    around.recorder.missed(step.embedded_series, ended, duration, f"status-{reply.status}", reply.bytes_out, reply.bytes_in)
-                else:
-                    around.recorder.answered(
-                        step.embedded_series, due, reply.sent_at, reply.first_at, ended, reply.bytes_out, reply.bytes_in
-                    )
-            last = max(last, ended)
+                async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
+                    head = _head(user, compiled, target, host, is_home=origin == home)
+                    reply = await user.hop(origin, target, "GET", head, b"", next(around.spans), False, around.clock.now())
+                bytes_out, bytes_in = bytes_out + reply.bytes_out, bytes_in + reply.bytes_in
+                if reply.opened_us is not None:
+                    recorder.opened(step.embedded_series, reply.last_at, reply.opened_us, resumed=reply.resumed)
+                location = reply.header(b"location") if reply.status in REDIRECTS else None
+                if location is None:
+                    failed = wrong_with(reply)
+                    break
+                address = located(location)
+        except Failure as failure:
+            failed, reply = failure.kind, None
+        except TemplateError:
+            failed, reply = "value-missing", None
+        ended = reply.last_at if reply is not None else around.clock.now()
+        if failed or reply is None:
+            recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failed, bytes_out, bytes_in)
+        else:
+            recorder.answered(step.embedded_series, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in)
+        last = max(last, ended)
 
-    async with asyncio.TaskGroup() as group:
-        for fill in compiled.embedded:
-            group.create_task(fetch(fill(user.values)))
+    addresses = [fill(user.values) for fill in compiled.embedded]
+    await asyncio.gather(*(fetch(address) for address in addresses))
     return last
+
+
+def _head(user: "User", compiled: CompiledRequest, target: str, host: str, *, is_home: bool) -> bytes:
+    """As every other request's: the engine's own headers where the journey's common ones do not say otherwise."""
+    carried = [(name, fill(user.values)) for name, fill in compiled.common if name.lower() != "host"] if is_home else []
+    given = {name.lower() for name, _ in carried}
+    lines = [*carried, *((name, value) for name, value in DEFAULT_HEADERS if name.lower() not in given)]
+    return "".join([f"GET {target} HTTP/1.1\r\nHost: {host}\r\n", *(f"{name}: {value}\r\n" for name, value in lines)]).encode()
+
+
+def wrong_with(reply: Reply) -> str:
+    """The kind of failure that an answer is without any check, or ""."""
+    if reply.status >= 400:
+        return f"status-{reply.status}"
+    if reply.encoding and reply.body and not reply.cut:
+        try:
+            decode_body(reply.body, reply.encoding.decode("latin-1"))
+        except Bomb:
+            return "body-bomb"
+        except ValueError:
+            return "body-encoding"
+    return ""

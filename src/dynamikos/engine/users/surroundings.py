@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from itertools import count
 
 from dynamikos.core.reports import KeptExchange
+from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Clock, Functions, Network
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
@@ -13,6 +14,29 @@ from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.users.compiled import Script
 from dynamikos.engine.users.dealing import Dealer
 from dynamikos.engine.users.proving import Tokens
+
+
+class Cap:
+    """At most so many exchanges a second of this shard. What would be more is refused, and the run is stopped: it is never delayed."""
+
+    def __init__(self, per_s: float, stop: Callable[[str], None]) -> None:
+        self._per_s, self._stop = per_s, stop
+        self._second, self._count = -1, 0
+
+    async def pass_one(self, clock: Clock, *, waits: bool) -> None:
+        """Raises Failure("rate-cap") for one too many; a rehearsal, which thinks nothing, `waits` instead."""
+        second = int(clock.now())
+        if second != self._second:
+            self._second, self._count = second, 0
+        self._count += 1
+        if self._count <= max(1.0, self._per_s):
+            return
+        if waits:
+            await clock.at(second + 1)
+            return
+        why = f"more than the {self._per_s:g} requests/s that this installation allows"
+        self._stop(why)
+        raise Failure("rate-cap", why)
 
 
 @dataclass(slots=True)
@@ -29,6 +53,8 @@ class Surroundings:
     dealer: Dealer
     secrets: tuple[str, ...] = ()
     think_factor: float = 1.0
+    failed_pause_s: float = 1.0
+    cap: Cap | None = None
     trace: bytes = b"0" * 31 + b"1"
     deals: bool = True
     known: dict[str, str] = field(default_factory=dict)

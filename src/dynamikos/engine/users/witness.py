@@ -91,7 +91,7 @@ class Witness:
         headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
         if view is None and reply is not None and reply.body:
             try:
-                content = decode_body(reply.body, (reply.header(b"content-encoding") or b"").decode("latin-1"))
+                content = decode_body(reply.body, reply.encoding.decode("latin-1"))
             except ValueError:
                 content = reply.body
             view = View(reply.status, reply.headers, content)

@@ -11,7 +11,7 @@ from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import series_of
-from dynamikos.core.profiles import measured_part_s
+from dynamikos.core.profiles import measured_part_s, share_of, users_at
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.verdicts import conclude
 from dynamikos.fleet.coordinator.expand import write_minute
@@ -191,9 +191,15 @@ class RunWatch:
             for message in messages:
                 self.whole.add(message, totals=False)
                 self.window.add(message, totals=inside)
+                self.window.carry(message)
             self.peak = max(self.peak, sum(sum(message.users.values()) for message in messages))
             self.minute.setdefault(second // 60, []).extend(messages)
-            frame = frame_of(second, messages, self.series)
+            missing = sum(
+                share_of(users_at(self.frozen.plan.profile, second + 0.995), shard.number, len(shards))
+                for shard in shards
+                if shard.number not in here and shard.state == "lost"
+            )
+            frame = frame_of(second, messages, self.series, missing=missing)
             with transaction.atomic():
                 if second > self.run.watermark:
                     self.run.watermark = second
@@ -213,6 +219,7 @@ class RunWatch:
             message = decode(bytes(body))
             self.whole.add(message, totals=False)
             self.window.add(message, totals=self.from_s <= message.second < self.to_s)
+            self.window.carry(message)
             users[message.second] = users.get(message.second, 0) + sum(message.users.values())
             minutes.setdefault(message.second // 60, []).append(message)
         self.peak = max(users.values(), default=0)

@@ -12,12 +12,14 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.checks import described
 from dynamikos.core.frozen import CheckPlace, FrozenRun, checks_of, series_of
 from dynamikos.core.objectives import Judgement
-from dynamikos.core.objectives import judge as core_judge
-from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, SeriesTotal, decode, unpack_kept
+from dynamikos.core.profiles import measured_part_s
+from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, decode, unpack_kept
+from dynamikos.core.verdicts import judgements_of
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs.models import Block, Chunk, Kept, Report, Run
 from dynamikos.web.streams.models import Message
 
+LATER_S = 3600  # as long as a run may go on after its plan
 _seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
 _total = msgspec.msgpack.Decoder(SeriesSecond)
 
@@ -78,6 +80,10 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
         ):
             for part in decode(bytes(body)).series:
                 _add(ledger, part)
+    if (from_s, to_s) == tuple(map(int, measured_part_s(inputs.plan.profile))):  # what was under way at its end counts in it, too
+        later = Report.objects.filter(shard__run=found, second__gte=to_s, second__lte=max(found.watermark, to_s + LATER_S))
+        for body in later.values_list("body", flat=True):
+            ledger.carry(decode(bytes(body)))
     return ledger
 
 
@@ -113,12 +119,7 @@ def _sortable(value: object) -> tuple[int, object]:
 
 def judgements(inputs: FrozenRun, ledger: Ledger) -> list[Judgement]:
     """The objectives judged on what is in `ledger`."""
-    names = {step.step: step.name for _, step in inputs.journey.steps()}
-    made = []
-    for objective in inputs.plan.objectives:
-        total: SeriesTotal = ledger.all_of("step", objective.step)
-        made.append(core_judge(objective, total.passed, total.moments, total.failures, step_name=names.get(objective.step or "")))
-    return made
+    return judgements_of(inputs, ledger)
 
 
 @dataclass(frozen=True, slots=True)
