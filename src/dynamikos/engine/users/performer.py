@@ -171,12 +171,9 @@ class User:
                 recorder.missed(0, ended, round((ended - self.begun) * 1e6), "a step failed")
             if outcome == "round" and self._rounds_left != 0:
                 await self._after_failure(ended)
-                self.begun = now()
             if not self._asked:  # a round that sends nothing must not keep all others waiting
                 await self.wait(ended + IDLE_ROUND_S)
-                self.begun = now()
-            else:
-                self.begun = ended
+            self.begun = ended if passed and self._asked else now()
 
     async def _after_failure(self, ended: float) -> None:
         """A pause after a failed round, so that a server that is down is not asked faster than one that works: at least the plan's, and
