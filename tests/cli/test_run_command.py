@@ -49,11 +49,12 @@ class RunFiles(TestCase):
         self.write("p.yaml", PLAN.replace("limit: 1000", "limit: 0"))
         self.assertEqual(self.call("--users", "1", "--duration", "2").exit_code, 1)
 
-    def test_not_valid_when_nothing_can_be_judged(self) -> None:
+    def test_a_target_that_is_gone_misses_what_it_was_to_keep(self) -> None:
         self.write("e.yaml", (self.folder / "e.yaml").read_text().replace("practice: clear", ""))
         done = self.call("--duration", "2")
-        self.assertEqual(done.exit_code, 3, done.output)
+        self.assertEqual(done.exit_code, 1, done.output)
         self.assertIn("connect-refused", done.output)
+        self.assertIn("100 % failed", done.output)
 
     def test_could_not_run(self) -> None:
         cases = (
@@ -73,8 +74,9 @@ class RunFiles(TestCase):
     def test_a_target_that_is_not_agreed_gets_nothing(self) -> None:
         self.write("e.yaml", (self.folder / "e.yaml").read_text().split("agreed")[0])
         done = self.call("--duration", "2")
-        self.assertIn("not-agreed", done.output)
-        self.assertIn("sent", done.output)
+        self.assertEqual(done.exit_code, 2, done.output)
+        self.assertIn("is not an agreed target", done.output)
+        self.assertNotIn("sent", done.output)
 
 
 class Ports(TestCase):

@@ -78,9 +78,7 @@ class UnderWayAtTheEnd(TestCase):
         self.assertIn("p95_ms", row.at_least)
         self.assertEqual(found.sent, found.answered + found.failed + found.in_flight)
         self.assertEqual(found.in_flight, row.open)
-        self.assertRegex(
-            " ".join(found.doubts), rf"{row.open} requests were still under way when the run ended, the oldest for 12\.0 s"
-        )
+        self.assertRegex(" ".join(found.doubts), rf"{row.open} requests were still under way when the run ended, the oldest for 12\.0 s")
         self.assertGreater(sink.messages[9].oldest_us, 8_000_000)
         self.assertGreater(sink.messages[9].in_flight, 10)
 

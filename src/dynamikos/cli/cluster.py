@@ -49,6 +49,22 @@ class Cluster:
         self._make()
         self._clear_stale_pid()
         self.port, _ = self.state.port("postgres" if not self.fast else "postgres-test", 55432 if not self.fast else 56432)
+        self._serve()
+        if not self.fast and self.process is not None:
+            self.state.remember("postgres", self.process.pid)
+        self._roles()
+
+    def revive(self) -> bool:
+        """Starts a server that ended by itself once more, on the same port; whether it had."""
+        if self.process is None or self.process.poll() is None:
+            return False
+        self._clear_stale_pid()
+        self._serve()
+        if not self.fast:
+            self.state.remember("postgres", self.process.pid)
+        return True
+
+    def _serve(self) -> None:
         log = self.state.log(self.name).open("ab")
         self.process = subprocess.Popen(
             [
@@ -74,9 +90,6 @@ class Cluster:
             if self.process.poll() is not None or time.monotonic() > end:
                 raise SystemExit(f"dynamikos: PostgreSQL did not start; see {self.state.log(self.name)}")
             time.sleep(0.03)
-        if not self.fast:
-            self.state.remember("postgres", self.process.pid)
-        self._roles()
 
     def stop(self) -> None:
         if self.process is None or self.process.poll() is not None:

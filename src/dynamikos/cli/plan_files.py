@@ -83,6 +83,8 @@ def _inside(folder: Path, name: str) -> Path:
 
 
 def _bytes(path: Path) -> bytes:
+    if path.exists() and not path.is_file():  # a pipe or a device would be waited for, or never end
+        raise PlanError(f"{path} is not a file")
     try:
         return path.read_bytes()
     except OSError as problem:

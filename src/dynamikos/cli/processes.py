@@ -99,6 +99,7 @@ class Supervisor:
         self.state = state
         self.children: list[Child] = []
         self.stopping = False
+        self.revived: list[float] = []
 
     def add(self, name: str, command: list[str], environment: dict[str, str]) -> Child:
         child = Child(name, [sys.executable, "-m", *command], environment)
@@ -125,8 +126,8 @@ class Supervisor:
         time.sleep(0.01)
         self.state.remember(child.name, child.process.pid)
 
-    def watch(self, until: Callable[[], bool] = lambda: False) -> None:
-        """Returns on SIGINT, SIGTERM or when `until` is true."""
+    def watch(self, until: Callable[[], bool] = lambda: False, cluster: Cluster | None = None) -> None:
+        """Returns on SIGINT, SIGTERM or when `until` is true. A `cluster` that ended by itself is started again, too."""
 
         def halt(*_: object) -> None:
             self.stopping = True
@@ -134,6 +135,7 @@ class Supervisor:
         signal.signal(signal.SIGINT, halt)
         signal.signal(signal.SIGTERM, halt)
         while not self.stopping and not until():
+            self._revive(cluster)
             for child in self.children:
                 if child.process is not None and child.process.poll() is not None and not self.stopping:
                     now = time.monotonic()
@@ -148,6 +150,21 @@ class Supervisor:
                     click.echo(f"{child.name} ended (code {child.process.returncode}); starting it again", err=True)
                     self._start(child)
             time.sleep(0.2)
+
+    def _revive(self, cluster: Cluster | None) -> None:
+        """At most five times a minute."""
+        if cluster is None or cluster.process is None or cluster.process.poll() is None:
+            return
+        now = time.monotonic()
+        self.revived = [at for at in self.revived if now - at < 60]
+        if len(self.revived) >= 5:
+            return
+        self.revived.append(now)
+        click.echo(f"the database ended (code {cluster.process.returncode}); starting it again", err=True)
+        try:
+            cluster.revive()
+        except SystemExit as problem:
+            click.echo(str(problem), err=True)
 
     def end(self) -> None:
         """SIGTERM to all, SIGKILL after five seconds to who is still there."""

@@ -95,6 +95,7 @@ def database(url: str) -> dict[str, object]:
         "HOST": parts.hostname or "127.0.0.1",
         "PORT": str(parts.port or 5432),
         "CONN_MAX_AGE": 0,
+        "OPTIONS": {"connect_timeout": 5},
         "TEST": {"NAME": os.environ.get("DYNAMIKOS_TEST_DATABASE") or None},
     }
 

@@ -2,3 +2,4 @@ from django.urls import include, path
 
 APPS = ["accounts", "projects", "environments", "recordings", "datasets", "functions", "journeys", "rehearsals", "strands", "plans", "runs"]
 urlpatterns = [path("", include(f"dynamikos.web.{app}.urls")) for app in APPS]
+handler500 = "dynamikos.web.ui.broken.broken"

@@ -5,7 +5,9 @@ import struct
 import sys
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.workers.jobs import JOBS
+from dynamikos.workers import documents, jobs
+
+JOBS = {**jobs.JOBS, **documents.JOBS}
 
 HEAD = struct.Struct(">cI")
 

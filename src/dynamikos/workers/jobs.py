@@ -15,19 +15,10 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.values import Maker, Values, compile_condition, compile_list, compile_text
 from dynamikos.core.values.template import HOLE
+from dynamikos.workers.documents import Look
 
 Progress = Callable[[float], None]
 MAX_MATCHES, AROUND = 200, 60
-
-
-class Answer(msgspec.Struct, frozen=True, array_like=True):
-    """An answer to try a capture on. `headers` and `body` as they came."""
-
-    status: int
-    headers: list[tuple[bytes, bytes]]
-    body: bytes
-    cookies: dict[str, str]
-    addresses: list[str]
 
 
 class Trial(msgspec.Struct, frozen=True, array_like=True):
@@ -43,7 +34,7 @@ class Trial(msgspec.Struct, frozen=True, array_like=True):
 
 def trial(payload: bytes, progress: Progress) -> bytes:
     """(Capture, answers) → a Trial for each. Raises RuleError for an expression that is wrong."""
-    capture, answers = msgspec.msgpack.decode(payload, type=tuple[Capture, list[Answer]])
+    capture, answers = msgspec.msgpack.decode(payload, type=tuple[Capture, list[Look]])
     find, take = compile_finder(capture), compile_capture(capture)
     made = []
     for answer in answers:

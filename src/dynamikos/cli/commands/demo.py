@@ -53,7 +53,7 @@ def command(port: int, target_port: int) -> None:
             f"The practice target listens on http://127.0.0.1:{target}/ (what it can carry: /truth).\n"
             f"Logs and state: {state.folder}\nCtrl-C ends everything; the next start finds it as you left it."
         )
-        supervisor.watch()
+        supervisor.watch(cluster=cluster)
         click.echo("\nending")
     finally:
         supervisor.end()

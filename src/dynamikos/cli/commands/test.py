@@ -40,7 +40,7 @@ def linters(environment: dict[str, str], count: Count) -> None:
         good = done.returncode == 0
         click.echo(f"  {name}: {'ok' if good else 'FAILED'}")
         if not good:
-            click.echo(done.stdout[-4000:] + done.stderr[-2000:])
+            click.echo(done.stdout[-20_000:] + done.stderr[-20_000:])
         count.passed += good
         count.failed += not good
 

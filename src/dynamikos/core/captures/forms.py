@@ -7,6 +7,7 @@ from typing import Any
 
 from dynamikos.core.captures.base import BetweenForm, Captured, CssForm, Finder, RegexForm, Taker, View
 from dynamikos.core.captures.paths import MISSING, as_text, compile_all, compile_path
+from dynamikos.core.captures.selecting import compile_selector
 from dynamikos.core.errors import RuleError
 
 
@@ -41,9 +42,10 @@ def by_json(path: str) -> Finder:
 def by_css(form: CssForm) -> Finder:
     """An attribute, or the text, of the elements a CSS selector finds."""
     _known_selector(form.selector)
+    select = compile_selector(form.selector)
 
     def find(view: View) -> Iterator[str]:
-        for node in view.html().css(form.selector):
+        for node in select(view.html()):
             value = node.attributes.get(form.attribute) if form.attribute else node.text(deep=True, strip=True)
             if value is not None:
                 yield value

@@ -2,6 +2,7 @@
 
 import base64
 import binascii
+import re
 from collections.abc import Callable, Iterable
 from datetime import datetime
 from typing import Any
@@ -11,6 +12,8 @@ import msgspec
 
 from dynamikos.core.errors import ImportRefused
 from dynamikos.core.exchanges.model import Answer, Exchange, Sent, Timings
+
+METHOD = re.compile(r"[!#$%&'*+.^_`|~0-9A-Z-]{1,40}\Z")  # RFC 9110 §9.1
 
 
 class HostSummary(msgspec.Struct, frozen=True, kw_only=True):
@@ -62,6 +65,8 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
     try:
         outer = msgspec.json.decode(data, type=_Har)
         log = msgspec.json.decode(outer.log, type=_Log) if outer.log else _Log()
+    except RecursionError as problem:
+        raise ImportRefused("Something in the file is nested too deeply to be read. Export the session once more.") from problem
     except msgspec.ValidationError as problem:
         raise ImportRefused(f"This is JSON, but not a HAR file: {problem}. A HAR file has 'log' with 'entries'.") from problem
     except (msgspec.DecodeError, UnicodeDecodeError) as problem:
@@ -74,7 +79,7 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
     for number, raw in enumerate(log.entries):
         try:
             exchange = _entry(msgspec.json.decode(raw), number)
-        except (KeyError, TypeError, ValueError, AttributeError) as problem:
+        except (KeyError, TypeError, ValueError, AttributeError, OverflowError, RecursionError) as problem:
             remarks.append(f"entry {number} left out: {_say(problem)}")
             continue
         if exchange is not None:
@@ -154,14 +159,17 @@ def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
     if urlsplit(url).scheme not in ("http", "https"):
         return None
     url = url.partition("#")[0]
-    sent = Sent(method=str(request["method"]).upper(), url=url, headers=_headers(request), body=_posted(request.get("postData") or {}))
-    status = int(response.get("status") or 0)
+    method = str(request["method"]).upper()
+    if not METHOD.match(method):
+        raise ValueError(f"'{method[:40]}' is no method")
+    sent = Sent(method=method, url=url, headers=_headers(request), body=_posted(request.get("postData") or {}))
+    status = _whole(response.get("status"), "status", 999)
     answer = None
     error = ""
     if status > 0:
         content = response.get("content") or {}
         body = _content(content)
-        size = int(content.get("size") or 0)
+        size = _whole(content.get("size"), "size of its body", 1 << 50)
         answer = Answer(
             status=status,
             reason=str(response.get("statusText") or ""),
@@ -180,6 +188,14 @@ def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
         page=str(entry.get("pageref") or ""),
         entry=number,
     )
+
+
+def _whole(value: Any, what: str, most: int) -> int:
+    """A whole number that HAR gives; 0 for none and for what it calls unknown (−1). Raises ValueError for one that can't be it."""
+    number = float(value or 0)
+    if not number <= most:
+        raise ValueError(f"its {what} is {str(value)[:40]}, which can't be")
+    return max(0, int(number))
 
 
 def _headers(message: dict[str, Any]) -> tuple[tuple[str, str], ...]:
@@ -225,7 +241,9 @@ def _content(content: dict[str, Any]) -> bytes:
 def _timings(timings: dict[str, Any]) -> Timings:
     def part(name: str) -> int:
         value = timings.get(name)
-        return -1 if value is None or float(value) < 0 else round(float(value) * 1000)
+        if value is None or float(value) < 0:
+            return -1
+        return round(_whole(value, f"time {name}", 1 << 40) * 1000 if float(value) > 1e9 else float(value) * 1000)
 
     ssl, connect = part("ssl"), part("connect")
     if ssl >= 0 and connect >= 0:  # HAR counts ssl inside connect; we keep them apart

@@ -1,7 +1,6 @@
 """One connection: bytes out, a reply in, its instants taken as they happen."""
 
 import asyncio
-import logging
 import time
 from collections.abc import Callable
 from typing import Any, BinaryIO
@@ -10,7 +9,6 @@ from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
 from dynamikos.engine.ports import Chain, Origin, Sessions
 
-log = logging.getLogger(__name__)
 CONTINUE_S = 1.0  # how long a body waits for “100 Continue” (RFC 9110 §10.1.1: not for ever)
 POURED = 1 << 18  # bytes of a body from a file that are written at once
 Waiter = asyncio.Future[Reply] | asyncio.Future[Reply | None]
@@ -61,14 +59,6 @@ class Connection(asyncio.Protocol):
         self._write = forward
 
     def data_received(self, data: bytes) -> None:
-        try:
-            self._received(data)
-        except Exception as problem:  # ours, not the server's: said as such, and nothing else is ended by it
-            log.exception("an answer could not be taken in")
-            self._fail(Failure("engine-error", f"{type(problem).__name__}: {problem}"))
-            self.close()
-
-    def _received(self, data: bytes) -> None:
         now = time.perf_counter()
         chain = self._chain
         if chain is not None:
@@ -138,6 +128,8 @@ class Connection(asyncio.Protocol):
             self._done(reply, waiter, time.perf_counter())
         elif self._error is not None:
             self._fail(self._error)
+        elif exc is not None and not isinstance(exc, OSError):  # data_received broke: ours, not the server's
+            self._fail(Failure("engine-error", f"{type(exc).__name__}: {exc}"))
         elif not self._started and self._count > 1:
             self._fail(Reopen("closed-idle", "the server closed the kept connection before it answered"))
         elif not self._started:

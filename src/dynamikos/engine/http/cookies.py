@@ -1,7 +1,10 @@
 """A virtual user's cookie jar (RFC 6265): domain, path, secure, expiry."""
 
+import functools
 from email.utils import parsedate_to_datetime
 from typing import NamedTuple
+
+from publicsuffixlist import PublicSuffixList
 
 
 class Cookie(NamedTuple):
@@ -22,7 +25,7 @@ class CookieJar:
     def __init__(self) -> None:
         self.cookies: dict[tuple[str, str, str], Cookie] = {}
 
-    def take(self, header: str, host: str, path: str, now: float) -> None:
+    def take(self, header: str, host: str, path: str, now: float, *, from_secure: bool = True) -> None:
         """Stores one Set-Cookie header's value (§5.2, §5.3); what can't be one is ignored, as the RFC says."""
         pair, *attributes = header.split(";")
         name, sign, value = pair.partition("=")
@@ -32,14 +35,14 @@ class CookieJar:
         domain, host_only, secure = host, True, False
         cookie_path = path[: path.rfind("/")] or "/"
         expires: float | None = None
-        aged = False
+        aged = has_path = False
         for attribute in attributes:
             key, _, text = attribute.strip().partition("=")
             key, text = key.lower(), text.strip()
             if key == "domain" and text:
                 domain, host_only = text.lstrip(".").lower(), False
             elif key == "path" and text.startswith("/"):
-                cookie_path = text
+                cookie_path, has_path = text, True
             elif key == "secure":
                 secure = True
             elif key == "max-age":
@@ -53,7 +56,14 @@ class CookieJar:
                     expires = parsedate_to_datetime(text).timestamp()
                 except (ValueError, TypeError, IndexError):
                     continue
-        if not host_only and not domain_matches(host, domain):
+        if not host_only and (not domain_matches(host, domain) or (domain != host and is_public_suffix(domain))):
+            return
+        if not host_only and is_public_suffix(domain):  # of the suffix itself: its own alone (§5.3, step 5)
+            host_only = True
+        lower = name.lower()
+        if (secure or lower.startswith(("__secure-", "__host-"))) and not (secure and from_secure):
+            return  # RFC 6265bis §4.1.3, §5.7: a secure cookie comes over a secure connection
+        if lower.startswith("__host-") and not (host_only and cookie_path == "/" and has_path):
             return
         key3 = (domain, cookie_path, name)
         if expires is not None and expires <= now:
@@ -79,6 +89,17 @@ class CookieJar:
 
     def values(self) -> dict[str, str]:
         return {cookie.name: cookie.value for cookie in self.cookies.values()}
+
+
+@functools.cache
+def _suffixes() -> PublicSuffixList:
+    return PublicSuffixList()
+
+
+@functools.lru_cache(maxsize=4096)
+def is_public_suffix(domain: str) -> bool:
+    """Whether anybody may have a name under `domain`, such as co.uk (the list that browsers use, shipped with the application)."""
+    return "." not in domain or bool(_suffixes().is_public(domain))
 
 
 def domain_matches(host: str, domain: str) -> bool:

@@ -90,9 +90,15 @@ class CompiledRequest:
     first_check: int = 0  # number of its first check in the journey
     draws: tuple[str, ...] = ()  # data sets of which it takes a new row
     file: Path | None = None  # a body that is sent from a file, piece by piece
+    expects: bool = False  # whether the body waits for “100 Continue”
     own_host: Fill | None = None  # a Host header of its own
     private: frozenset[str] = frozenset()  # headers that go to their own origin only, in lower case
     hides: frozenset[int] = frozenset()  # positions of checks whose texts come from secrets
+
+    @property
+    def apart(self) -> bool:
+        """Whether its body is sent apart from its head."""
+        return self.file is not None or self.expects
 
     def build(self, values: Values) -> tuple[Origin, str, str, bytes, bytes]:
         """(origin, host, target, head up to the last own header, body). Raises TemplateError or Failure."""
@@ -256,6 +262,7 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
     )  # fmt: skip
     if request.body is not None and request.body.file:
         made.file = Path(request.body.file)
+    made.expects = any(name.lower() == "expect" for name, _ in headers)
     for name, fill in headers:
         if name.lower() == "host":
             continue

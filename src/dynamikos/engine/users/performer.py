@@ -391,8 +391,11 @@ class User:
                             instant = clock.now()
                             due = instant if hop == 0 else due
                     span = self._chain.span if had is not None else next(around.spans)
-                    file = compiled.file if method == compiled.method else None
-                    reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had, file)
+                    if compiled.apart:
+                        file = compiled.file if method == compiled.method else None
+                        reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had, file, compiled.expects)
+                    else:
+                        reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
                 self.then = "round"  # requests sent at once may have said otherwise meanwhile
                 ended = clock.now()
@@ -497,11 +500,12 @@ class User:
 
     async def hop(
         self, origin: Origin, target: str, method: str, head: bytes, body: bytes, span: int, keep: bool, instant: float,
-        failed: Failure | None = None, file: Path | None = None,
+        failed: Failure | None = None, file: Path | None = None, expects: bool = False,
     ) -> Reply:  # fmt: skip
         """One exchange on the wire, once more if a kept connection had been closed meanwhile (RFC 9110 §9.2.2).
 
-        `failed` is what a first try, counted as sent, ended with; `file` is a body that is sent piece by piece.
+        `failed` is what a first try, counted as sent, ended with; `file` is a body that is sent piece by piece; `expects`: the body waits
+        for the server's word.
         """
         around, recorder, jar = self.around, self.around.recorder, self.jar
         if not jar.cookies:
@@ -519,7 +523,7 @@ class User:
         else:
             line = b"%bCookie: %b\r\n" % (head, cookie.encode("latin-1", "replace"))
         self.cookie_sent = cookie
-        expects = bool(body) and b"100-continue" in head.lower()
+        expects = expects and bool(body)
         data = b"%b%b%016x-01\r\n\r\n%b" % (line, around.trace_line, span, b"" if expects else body)
         idle = self._links.get(origin)
         if idle is None:
@@ -590,4 +594,4 @@ class User:
             None,
         )
         for value in reply.cookies or ():
-            self.jar.take(value.decode("latin-1"), origin[1], path, now)
+            self.jar.take(value.decode("latin-1"), origin[1], path, now, from_secure=origin[0] == "https")

@@ -1,27 +1,32 @@
 """Changing journeys: every change is a revision on the one it was made on."""
 
 from collections.abc import Callable, Sequence
+from typing import Any
 from urllib.parse import urlsplit
 
+import msgspec
 from django.db import transaction
 
+from dynamikos import workers
 from dynamikos.core.errors import DynamikosError, TextError
 from dynamikos.core.exchanges import Recording as CoreRecording
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
 from dynamikos.core.journeys.columns import renamed
 from dynamikos.core.journeys.editing import find
-from dynamikos.core.journeys.from_openapi import Description
 from dynamikos.core.journeys.from_recording import journey_from
 from dynamikos.web.environments.actions import create as create_environment
 from dynamikos.web.environments.queries import first as first_environment
 from dynamikos.web.journeys.models import Journey, SharedStep
-from dynamikos.web.journeys.queries import content, shared_steps
+from dynamikos.web.journeys.queries import content, readable, shared_steps
 from dynamikos.web.projects import revisions
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.recordings.models import Recording
 from dynamikos.web.recordings.queries import as_core
+from dynamikos.workers.documents import Described
+
+READ_HERE = 100_000  # characters of a text form that are read in the web process
 
 
 @transaction.atomic
@@ -36,7 +41,7 @@ def create_from_recording(member: Membership, found: Recording, name: str, origi
 
 
 @transaction.atomic
-def create_from_description(member: Membership, found: Description, name: str, chosen: list[str], address: str) -> Journey:
+def create_from_description(member: Membership, document: bytes, name: str, chosen: list[str], address: str) -> Journey:
     """A journey of the chosen operations ("GET /skies"); the application's address becomes one of the first environment."""
     parts = urlsplit(address.rstrip("/"))
     if parts.scheme not in ("http", "https") or not parts.hostname:
@@ -44,9 +49,27 @@ def create_from_description(member: Membership, found: Description, name: str, c
             f"The application's address begins with http:// or https:// and a host, such as http://127.0.0.1:8470; '{address}' does not."
         )
     origin = f"{parts.scheme}://{parts.netloc}"
-    core = found.journey(name.strip() or found.title, set(chosen), "{{ BASE }}" + parts.path)  # refused before anything is changed
+    described(document, "The description", chosen, name.strip(), "{{ BASE }}" + parts.path)  # refused before anything is changed
     base = _bases(member, [origin])[origin]
-    return create(member, found.journey(core.name, set(chosen), f"{{{{ {base} }}}}" + parts.path))
+    found = described(document, "The description", chosen, name.strip(), f"{{{{ {base} }}}}" + parts.path)
+    return create(member, msgspec.json.decode(found.journey, type=CoreJourney))
+
+
+def described(document: bytes, name: str, chosen: list[str] | None = None, called: str = "", base: str = "") -> Described:
+    """What an API description holds, and a journey of the `chosen` operations. Read in a worker. Raises DynamikosError."""
+    asked = msgspec.msgpack.encode((document, name, chosen, called, base))
+    return msgspec.msgpack.decode(workers.call("described", asked, seconds=20.0, memory_mb=1000), type=Described)
+
+
+def read_text(kind: str, text: str) -> Any:
+    """The journey or shared step in a text form; a large one is read in a worker. Raises TextError, or DynamikosError after a while."""
+    if len(text) <= READ_HERE:
+        return parse_shared(text) if kind == "shared" else parse_journey(text)
+    found = workers.call("text_form", msgspec.msgpack.encode((kind, text)), seconds=30.0, memory_mb=1000)
+    document, message, line, column = msgspec.msgpack.decode(found, type=tuple[bytes, str, int, int])
+    if message:
+        raise TextError(message, line=line, column=column)
+    return msgspec.json.decode(document, type=Shared if kind == "shared" else CoreJourney)
 
 
 def _bases(member: Membership, origins: list[str]) -> dict[str, str]:
@@ -99,8 +122,7 @@ def change(member: Membership, pk_or_journey: Journey, parent: str, edit: Callab
 @transaction.atomic
 def rename_column(member: Membership, old: str, new: str) -> None:
     """Every journey that uses the column `old` ("observers.email") uses `new` instead, as a revision of its own."""
-    for found in Journey.objects.filter(project=member.project):
-        core = content(found)
+    for found, core in readable(Journey.objects.filter(project=member.project)):
         if renamed(core, old, new) != core:
             change(member, found, revisions.token(found.head), lambda core: renamed(core, old, new), label="")
 
@@ -108,7 +130,7 @@ def rename_column(member: Membership, old: str, new: str) -> None:
 def save_text(member: Membership, found: Journey, parent: str, text: str) -> tuple[Journey, TextError | None]:
     """The text form as a new revision; a text that does not parse is kept as a draft and changes nothing else."""
     try:
-        core = parse_journey(text)
+        core = read_text("journey", text)
         if core.journey != found.key:
             raise TextError(f"the key 'journey' is given once and stays '{found.key}'; change 'name' instead", line=2)
     except TextError as problem:
@@ -144,7 +166,7 @@ def share_step(member: Membership, found: Journey, parent: str, step_key: str) -
 
 def save_shared(member: Membership, found: SharedStep, text: str, parent: str) -> None:
     """Name and requests from the text form. Raises TextError, DynamikosError or Stale; then nothing changes."""
-    value = parse_shared(text)
+    value = read_text("shared", text)
     if value.shared != found.key:
         raise TextError(f"the key 'shared' is given once and stays '{found.key}'; change 'name' instead", line=2)
     with transaction.atomic():

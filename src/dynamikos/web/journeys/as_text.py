@@ -6,7 +6,7 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
 from dynamikos.core.errors import DynamikosError, TextError
-from dynamikos.core.journeys import journey_schema, parse_journey, write_journey
+from dynamikos.core.journeys import journey_schema, write_journey
 from dynamikos.web.journeys import actions, queries
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.access import member_view
@@ -77,7 +77,7 @@ def _told(found: Journey, problem: TextError | None, stale: str, typed: str) -> 
 def _broken(draft: str) -> TextError | None:
     """What is wrong with a draft that does not parse."""
     try:
-        parse_journey(draft)
+        actions.read_text("journey", draft)
     except TextError as problem:
         return problem
     return None

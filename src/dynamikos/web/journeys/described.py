@@ -4,7 +4,6 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.from_openapi import Description
 from dynamikos.web.journeys import actions
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -19,14 +18,14 @@ def described(request: HttpRequest, member: Membership) -> HttpResponse:
         text = file.read().decode("utf-8", "surrogateescape") if file is not None else request.POST.get("document", "")
         chosen, base = request.POST.getlist("operation"), request.POST.get("base", "").strip()
         try:
-            found = Description(text.encode("utf-8", "surrogateescape"), str(file.name) if file is not None else "The description")
-            operations = found.operations()
+            document = text.encode("utf-8", "surrogateescape")
+            found = actions.described(document, str(file.name) if file is not None else "The description")
             context = {
-                "title": found.title, "operations": operations, "document": text, "chosen": chosen, "base": base or found.base(),
+                "title": found.title, "operations": found.operations, "document": text, "chosen": chosen, "base": base or found.base,
                 "name": request.POST.get("name") or found.title[:120],
             }  # fmt: skip
             if file is None:
-                made = actions.create_from_description(member, found, str(context["name"]), chosen, base)
+                made = actions.create_from_description(member, document, str(context["name"]), chosen, base)
                 return redirect("journey", member.project_id, made.pk)
         except DynamikosError as wrong:
             context["problem"], status = str(wrong), 422

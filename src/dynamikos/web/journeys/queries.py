@@ -21,7 +21,7 @@ from dynamikos.web.environments.queries import names as names_of
 from dynamikos.web.functions.queries import functions
 from dynamikos.web.journeys.models import Journey, SharedStep
 from dynamikos.web.projects.models import Membership, Revision
-from dynamikos.web.projects.revisions import value_of
+from dynamikos.web.projects.revisions import Unreadable, value_of
 from dynamikos.web.recordings.models import Recording
 from dynamikos.web.recordings.queries import as_core
 
@@ -57,15 +57,26 @@ def shared_steps(project: uuid.UUID, keys: Collection[str]) -> dict[str, Shared]
 def columns_used(member: Membership) -> dict[str, list[str]]:
     """Each "table.column" that journeys use, with their names."""
     made: dict[str, list[str]] = {}
-    for found in journeys(member):
-        for name in names_needed(content(found)):
+    for found, core in readable(journeys(member)):
+        for name in names_needed(core):
             made.setdefault(name, []).append(found.name)
     return made
 
 
+def readable(rows: Iterable[Journey]) -> Iterator[tuple[Journey, CoreJourney]]:
+    """Journeys with what they hold; one that can't be read is left out, so that it harms nothing beside it."""
+    for found in rows:
+        try:
+            core = content(found)
+        except Unreadable:
+            continue
+        yield found, core
+
+
 def users_of(found: Journey, key: str) -> list[Journey]:
     """The journeys of the project that use the shared step `key`."""
-    return [each for each in Journey.objects.filter(project=found.project_id).select_related("head") if key in used_in(stored(each))]
+    rows = Journey.objects.filter(project=found.project_id).select_related("head")
+    return [each for each, core in readable(rows) if key in used_in(core)]
 
 
 @lru_cache(maxsize=64)

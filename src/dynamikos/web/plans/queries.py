@@ -16,7 +16,7 @@ from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content as journey_content
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.projects.revisions import value_of
+from dynamikos.web.projects.revisions import Unreadable, value_of
 from dynamikos.web.recordings.queries import exchange
 
 
@@ -69,8 +69,11 @@ def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, 
 def load_of(member: Membership, key: str) -> tuple[list[tuple[float, float]], float, int, str]:
     """(planned users' starts and ends in s, seconds of a round, seed, name) of the first load plan whose journey uses data set `key`."""
     for found in plans(member):
-        core = content(found)
-        journey, script = journey_of(found, core)
+        try:
+            core = content(found)
+            journey, script = journey_of(found, core)
+        except Unreadable:
+            continue
         if script is None or key not in {name.split(".")[0] for name in names_needed(script)}:
             continue
         after = follows(found, core, journey, script)
@@ -85,15 +88,14 @@ def follows(found: LoadPlan, core: Plan, journey: Journey | None, script: CoreJo
     requests = 0.0
     answered_us = 0.0
     known = True
+    script = script.active()
     for step, share in expected(script.rounds):
         for request in step.requests:
             requests += share * (1 + len(request.embedded))
             recorded = exchange(journey.recording_id, request.recorded) if journey.recording_id and request.recorded is not None else None
             known = known and recorded is not None
             answered_us += share * recorded.timings.total_us if recorded else 0
-    round_s = (
-        sum(share * step.mean_think_s() for step, share in expected(script.rounds) if not step.off) * core.think_factor + answered_us / 1e6
-    )
+    round_s = sum(share * step.mean_think_s() for step, share in expected(script.rounds)) * core.think_factor + answered_us / 1e6
     user_seconds = sum(end - start for start, end in start_instants_s(core.profile))
     rounds = int(user_seconds / round_s) if round_s > 0 else 0
     total = peak(core.profile)

@@ -11,7 +11,7 @@ from dynamikos.web.plans import actions, forms, queries
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.projects.revisions import Stale, token
+from dynamikos.web.projects.revisions import Stale, Unreadable, token
 
 
 @member_view(get="reader", post="engineer")
@@ -22,17 +22,18 @@ def plans(request: HttpRequest, member: Membership) -> HttpResponse:
             raise DynamikosError("Choose a journey that the plan performs; make one under Journeys first.")
         made = actions.create(member, journey, request.POST.get("name", ""))
         return redirect("plan", member.project_id, made.pk)
-    rows = [(found, queries.content(found)) for found in queries.plans(member)]
-    rows_shown = [
-        {
-            "plan": found,
-            "core": core,
-            "users": (f := queries.follows(found, core, *queries.journey_of(found, core))) and f.users,
-            "follows": f,
-        }
-        for found, core in rows
-    ]
-    return render(request, "plans/list.html", {"rows": rows_shown, "journeys": journeys.journeys(member)})
+    rows = [_row(found) for found in queries.plans(member)]
+    return render(request, "plans/list.html", {"rows": rows, "journeys": journeys.journeys(member)})
+
+
+def _row(found: LoadPlan) -> dict[str, object]:
+    """A plan in the list; one that can't be read is shown as such, beside the others."""
+    try:
+        core = queries.content(found)
+        follows = queries.follows(found, core, *queries.journey_of(found, core))
+    except Unreadable as problem:
+        return {"plan": found, "problem": str(problem)}
+    return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
 
 
 def _context(member: Membership, found: LoadPlan) -> dict[str, object]:

@@ -29,14 +29,26 @@ class Stale(DynamikosError):
         )
 
 
+class Unreadable(DynamikosError):
+    """A stored document that can't be read."""
+
+    def __init__(self, revision: Revision, why: str) -> None:
+        super().__init__(
+            f"Revision {revision.number} can't be read: {why}. It is kept as it is; go back to an earlier one with Undo or under Revisions."
+        )
+
+
 def token(revision: Revision | None) -> str:
     """What a page sends back with a change: the revision and its content."""
     return f"{revision.pk}:{revision.sha256[:16]}" if revision is not None else ""
 
 
 def value_of(revision: Revision, kind: type[T]) -> T:
-    """The core value a revision holds."""
-    return msgspec.json.decode(bytes(revision.document), type=kind)
+    """The core value a revision holds. Raises Unreadable for one that can't be read: nothing else is harmed by it."""
+    try:
+        return msgspec.json.decode(bytes(revision.document), type=kind)
+    except (msgspec.MsgspecError, RecursionError) as problem:
+        raise Unreadable(revision, str(problem)) from problem
 
 
 def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account, *, parent: str, label: str = "") -> Revision:
@@ -45,6 +57,10 @@ def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account,
     Raises Stale. An unchanged value returns the head as it is.
     """
     document = canonical(value)
+    try:  # what is written is validated by the type that reads it
+        msgspec.json.decode(document, type=type(value))
+    except (msgspec.MsgspecError, RecursionError) as problem:
+        raise DynamikosError(f"This can't be kept: {problem}. Nothing was changed.") from problem
     sha = digest(document)
     spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)
     folds = (

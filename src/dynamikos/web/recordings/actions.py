@@ -4,7 +4,6 @@ import datetime
 import secrets
 import time
 import uuid
-import zlib
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 from urllib.parse import urlsplit
@@ -13,33 +12,36 @@ import msgspec
 from django.db import connection, transaction
 from django.utils import timezone
 
+from dynamikos import workers
 from dynamikos.core.errors import DynamikosError, ImportRefused, PlanError
-from dynamikos.core.exchanges import hosts_of, read_curl, read_har
+from dynamikos.core.exchanges import hosts_of
 from dynamikos.core.plans import parse_target
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.bulk import copy_rows
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.models import Recording, Session
 from dynamikos.web.recordings.queries import as_core
+from dynamikos.workers.documents import ReadRecording
 
-_encoder = msgspec.msgpack.Encoder()
+IMPORT_S, IMPORT_MB = 300.0, 4000
 
 
 def import_har(member: Membership, data: bytes, file_name: str, progress: Callable[[float], None] = lambda share: None) -> Recording:
     """A HAR file's exchanges as an untouched recording. Raises ImportRefused; then nothing is stored."""
-    core = read_har(data, lambda share: progress(0.5 * share))
-    total = len(core.exchanges)
+    read = workers.call("har", data, seconds=IMPORT_S, memory_mb=IMPORT_MB, progress=lambda share: progress(0.7 * share))
+    core = msgspec.msgpack.decode(read, type=ReadRecording)
+    total = len(core.bodies)
     with transaction.atomic():
         made = Recording.objects.create(
             project=member.project, name=file_name[:160], creator=core.creator[:160], pages=core.pages, remarks=list(core.remarks), count=total,
-            hosts=[msgspec.to_builtins(row) for row in hosts_of(core.exchanges)], imported_by=member.account,
+            hosts=[msgspec.to_builtins(row) for row in core.hosts], imported_by=member.account,
         )  # fmt: skip
 
         def rows() -> Iterator[tuple[object, ...]]:
-            for number, exchange in enumerate(core.exchanges):
+            for number, body in enumerate(core.bodies):
                 if number % 50 == 0:
-                    progress(0.5 + 0.5 * number / total)
-                yield made.pk, number, zlib.compress(_encoder.encode(exchange), 1)
+                    progress(0.7 + 0.3 * number / total)
+                yield made.pk, number, body
 
         copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows())
         note(member, "recording imported", file_name, exchanges=total)
@@ -50,16 +52,16 @@ def paste(member: Membership, text: str, name: str) -> Recording:
     """Requests pasted as curl calls or as a browser shows them, as a recording without answers. Raises ImportRefused."""
     if not text.strip():
         raise ImportRefused("Nothing was pasted: copy requests as cURL in the browser's network panel first.")
-    begun = time.time_ns() // 1000
-    exchanges = [msgspec.structs.replace(each, started_us=begun + each.started_us) for each in read_curl(text)]
+    read = workers.call("curl", msgspec.msgpack.encode((text, time.time_ns() // 1000)), seconds=10)
+    core = msgspec.msgpack.decode(read, type=ReadRecording)
     with transaction.atomic():
         made = Recording.objects.create(
-            project=member.project, name=(name.strip() or "Pasted requests")[:160], creator="pasted", count=len(exchanges),
-            hosts=[msgspec.to_builtins(row) for row in hosts_of(exchanges)], imported_by=member.account,
+            project=member.project, name=(name.strip() or "Pasted requests")[:160], creator="pasted", count=len(core.bodies),
+            hosts=[msgspec.to_builtins(row) for row in core.hosts], imported_by=member.account,
         )  # fmt: skip
-        rows = ((made.pk, number, zlib.compress(_encoder.encode(each), 1)) for number, each in enumerate(exchanges))
+        rows = ((made.pk, number, body) for number, body in enumerate(core.bodies))
         copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows)
-        note(member, "requests pasted", made.name, exchanges=len(exchanges))
+        note(member, "requests pasted", made.name, exchanges=len(core.bodies))
     return made
 
 
@@ -71,7 +73,7 @@ def import_several(member: Membership, files: Sequence[tuple[bytes, str]], progr
         begun = number / len(files)
         try:
             made.append(import_har(member, data, name, lambda share, begun=begun: progress(begun + share / len(files))))  # type: ignore[misc]
-        except ImportRefused as problem:
+        except DynamikosError as problem:
             raise (
                 problem if len(files) == 1 else ImportRefused(f"{name}: {problem} Nothing of the {len(files)} files was taken in.")
             ) from problem

@@ -8,6 +8,7 @@ from functools import lru_cache
 import msgspec
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
+from msgspec.structs import replace
 
 from dynamikos.core.exchanges import Exchange, Mark
 from dynamikos.core.exchanges import Recording as CoreRecording
@@ -38,8 +39,10 @@ def exchange(recording_id: uuid.UUID, number: int) -> Exchange | None:
 
 
 def as_core(found: Recording) -> CoreRecording:
-    """The whole recording as a core value."""
-    exchanges = tuple(unpack(bytes(body)) for body in found.exchanges.values_list("body", flat=True))
+    """The whole recording as a core value. Its exchanges are numbered by their place in it, as they are stored and as journeys refer to
+    them; what number they had in a file is forgotten here."""
+    bodies = found.exchanges.order_by("number").values_list("body", flat=True)
+    exchanges = tuple(replace(unpack(bytes(body)), entry=number) for number, body in enumerate(bodies))
     session = Session.objects.filter(recording=found).first()
     marks = tuple(msgspec.convert(each, Mark) for each in session.marks) if session is not None else ()
     return CoreRecording(exchanges=exchanges, pages=found.pages, creator=found.creator, marks=marks)

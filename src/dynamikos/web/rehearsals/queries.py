@@ -9,9 +9,10 @@ from dataclasses import dataclass
 import msgspec
 from django.shortcuts import get_object_or_404
 
-from dynamikos.core.captures import View
-from dynamikos.core.checks import suggested
-from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, likeness, text_of
+from dynamikos import workers
+from dynamikos.core.checks import Check
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.journeys import Journey
 from dynamikos.core.reports import KeptExchange, unpack_kept
@@ -20,6 +21,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.queries import exchange
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.ui.templatetags.figures import us
+from dynamikos.workers.documents import Pair, Seen
 
 QUIET_HEADERS = frozenset({"date", "age", "expires", "last-modified", "etag", "server", "x-request-id", "content-length", "set-cookie"})
 
@@ -63,12 +65,27 @@ def replayed(found: Rehearsal) -> list[Replayed]:
         recorded = None
         if found.journey.recording_id and kept.recorded is not None:
             recorded = exchange(found.journey.recording_id, kept.recorded)
-        made.append(Replayed(number, kept, recorded, differences(recorded, kept)))
-    return made
+        made.append((number, kept, recorded))
+    told = differences(found, made)
+    return [Replayed(number, kept, recorded, told.get(number, [])) for number, kept, recorded in made]
 
 
 # what a browser would fetch or follow without asking, whatever the policy says
-HINTS = re.compile(r"<(?:link|meta|base)\b[^>]*(?:rel\s*=|http-equiv|href)[^>]*>", re.I)
+HINT = re.compile(r"<(?:link|meta|base)\b", re.I)
+
+
+def without_hints(page: str) -> str:
+    """`page` without link, meta and base elements, in one pass over it."""
+    made, last = [], 0
+    for found in HINT.finditer(page):
+        if found.start() < last:
+            continue
+        end = page.find(">", found.end())
+        made.append(page[last : found.start()])
+        if end < 0:
+            return "".join(made)
+        last = end + 1
+    return "".join([*made, page[last:]])
 
 
 def page_of(found: Rehearsal, number: int) -> tuple[str, bool] | None:
@@ -79,13 +96,14 @@ def page_of(found: Rehearsal, number: int) -> tuple[str, bool] | None:
     kept = unpack_kept(bytes(body))
     kind = next((value for name, value in kept.headers if name.lower() == "content-type"), "")
     is_html = "html" in kind.lower()
-    return (HINTS.sub("", kept.body) if is_html else kept.body), is_html
+    return (without_hints(kept.body) if is_html else kept.body), is_html
 
 
 def as_exchanges(found: Rehearsal) -> list[Exchange]:
     """A rehearsal's exchanges as a recording's, for comparing and for a HAR file."""
     begun = round(found.asked_at.timestamp() * 1e6)
-    return [_exchange(row.kept, number, begun) for number, row in enumerate(replayed(found)) if not row.kept.item]
+    rows = [row for row in replayed(found) if not row.kept.item]
+    return [_exchange(row.kept, number, begun) for number, row in enumerate(rows)]
 
 
 def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
@@ -100,12 +118,29 @@ def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
     )
 
 
-def differences(recorded: Exchange | None, kept: KeptExchange) -> list[str]:
-    """Why it looks different from the recording, in sentences; nothing where there is no recorded answer to compare with."""
-    if recorded is None or recorded.answer is None:
-        return []
-    now = {name.lower(): value for name, value in kept.headers}
-    return likeness.differences(recorded.answer, kept.status, now, kept.body, kept.size_bytes)
+_told: dict[tuple[uuid.UUID, int], list[str]] = {}  # what was compared does not change any more
+MOST_TOLD = 5_000
+
+
+def differences(found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchange | None]]) -> dict[int, list[str]]:
+    """By number, why an exchange looks different from the recording, in sentences: compared in a worker, each once. Nothing where there
+    is no recorded answer to compare with."""
+    new = [(number, kept, each.answer) for number, kept, each in rows if each and each.answer and (found.pk, number) not in _told]
+    if new:
+        pairs = [
+            Pair(recorded, kept.status, {name.lower(): value for name, value in kept.headers}, kept.body, kept.size_bytes)
+            for _, kept, recorded in new
+        ]
+        try:
+            told = msgspec.msgpack.decode(
+                workers.call("compare", msgspec.msgpack.encode(pairs), seconds=10.0, memory_mb=1000), type=list[list[str]]
+            )
+        except DynamikosError as problem:  # said where the differences would stand, and tried again with the next page
+            return {number: [f"could not be compared: {problem}"] for number, _, _ in new}
+        if len(_told) > MOST_TOLD:
+            _told.clear()
+        _told.update({(found.pk, number): each for (number, _, _), each in zip(new, told, strict=True)})
+    return {number: _told.get((found.pk, number), []) for number, _, _ in rows}
 
 
 PARTS = (
@@ -148,19 +183,18 @@ def suggestions(rows: list[Replayed], row: Replayed, core: Journey) -> list[tupl
     others = [each.kept.body for each in rows if (each.kept.step, each.kept.request) != (row.kept.step, row.kept.request)]
     answer = _final_recorded(row)
     had = {msgspec.structs.replace(each, note="", then="round") for each in request.checks}
-    found = suggested(_view(row.kept.status, row.kept.headers, row.kept.body.encode()), answer, others)
-    return [(words, msgspec.json.encode(check).decode()) for words, check in found if check not in had]
+    asked = msgspec.msgpack.encode(((row.kept.status, row.kept.headers, row.kept.body.encode()), answer, others))
+    try:
+        found = msgspec.msgpack.decode(workers.call("suggest", asked, seconds=5.0), type=list[tuple[str, str]])
+    except DynamikosError:  # it took too long: then there is nothing to suggest
+        return []
+    return [(words, check) for words, check in found if msgspec.json.decode(check, type=Check) not in had]
 
 
-def _view(status: int, headers: Iterable[tuple[str, str]], body: bytes) -> View:
-    kept = [(n, v) for n, v in headers if n.lower() not in ("content-encoding", "content-length")]  # bodies are kept decoded
-    return View(status, [(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in kept], body)
-
-
-def _final_recorded(row: Replayed) -> View | None:
+def _final_recorded(row: Replayed) -> Seen | None:
     if row.recorded is None or row.recorded.answer is None or row.recorded.answer.status != row.kept.status:
         return None
-    return _view(row.recorded.answer.status, row.recorded.answer.headers, row.recorded.answer.body)
+    return row.recorded.answer.status, list(row.recorded.answer.headers), row.recorded.answer.body
 
 
 def recorded_text(row: Replayed) -> str:

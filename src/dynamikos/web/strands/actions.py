@@ -9,10 +9,11 @@ import msgspec
 from django.db import transaction
 
 from dynamikos import workers
-from dynamikos.core.correlation import Strand, accept, strand_by_hand
+from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
+from dynamikos.core.frozen import canonical
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import key_from
 from dynamikos.web.datasets.models import DataSet
@@ -29,6 +30,7 @@ from dynamikos.web.recordings.queries import as_core
 from dynamikos.web.rehearsals.queries import as_exchanges
 from dynamikos.web.strands import queries
 from dynamikos.web.strands.models import Dismissal, Rule, Search
+from dynamikos.workers.documents import Acceptance, ByHand
 from dynamikos.workers.jobs import Search as SearchJob
 
 SEARCH_S, SEARCH_MB = 180.0, 4000
@@ -88,7 +90,9 @@ def by_hand(member: Membership, journey: Journey, position: int, text: str) -> S
     if same is not None:
         return same
     origins = _origins(content(journey), recordings[0][1])
-    made = strand_by_hand([each for _, each in recordings], position, text, origins=origins, taken=[each.name for each in strands])
+    asked = ByHand([each for _, each in recordings], position, text, sorted(origins), [each.name for each in strands])
+    answered = workers.call("by_hand", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB)
+    made = msgspec.msgpack.decode(answered, type=Strand)
     body = zlib.compress(msgspec.msgpack.encode([made, *(each for each in strands if each.value != made.value)]), 1)
     if known is None:
         evidence = [name for name, _ in recordings]
@@ -110,13 +114,16 @@ def take(
 ) -> tuple[list[str], list[str]]:
     """Puts captures, makers and columns (strand → "set.column") into the journey; (done, left) in sentences. Raises Stale or DynamikosError."""
     exchanges = recordings_of(journey)[0][1]
-    told: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+    told: tuple[list[str], list[str]] = ([], [])
 
     def edit(core: CoreJourney) -> CoreJourney:
         nonlocal told
-        accepted = accept(core, strands, exchanges, uses, columns)
-        told = (accepted.done, accepted.left)
-        return accepted.journey
+        ticked = {name: list(found) for name, found in uses.items()} if uses is not None else None
+        asked = Acceptance(canonical(core), list(strands), exchanges, ticked, columns)
+        answered = workers.call("accepted", msgspec.msgpack.encode(asked), seconds=30.0, memory_mb=SEARCH_MB)
+        changed, done, left = msgspec.msgpack.decode(answered, type=tuple[bytes, list[str], list[str]])
+        told = (done, left)
+        return msgspec.json.decode(changed, type=CoreJourney)
 
     journeys.change(member, journey, parent, edit, label="")
     Search.objects.filter(journey=journey).update(said={"done": list(told[0]), "left": list(told[1])})

@@ -7,7 +7,7 @@ from itertools import islice
 import msgspec
 
 from dynamikos import workers
-from dynamikos.core.captures import Capture, compile_capture
+from dynamikos.core.captures import Capture
 from dynamikos.core.correlation import Rule as CoreRule
 from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.align import align
@@ -23,7 +23,8 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.rehearsals.queries import replayed
 from dynamikos.web.strands.models import Rule, Search
-from dynamikos.workers.jobs import Answer, Trial
+from dynamikos.workers.documents import Look
+from dynamikos.workers.jobs import Trial
 
 KINDS = ("issued", "client-made", "typed", "constant")
 WIDTH = 190
@@ -158,11 +159,7 @@ class Tried:
 def tried(strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exchange]]]) -> list[Tried]:
     """`capture` tried, in a worker, on each recording's answer. Raises DynamikosError for one that is wrong or takes too long."""
     places = answers_of(strand, recordings)
-    views = [answers.view(at) for _, answers, at in places]
-    asked = [
-        Answer(view.status, [(bytes(n), bytes(v)) for n, v in view.headers], view.body, view.cookies(), list(view.addresses))
-        for view in views
-    ]
+    asked = [look(answers, at) for _, answers, at in places]
     found = msgspec.msgpack.decode(workers.call("trial", msgspec.msgpack.encode((capture, asked))), type=list[Trial])
     made = []
     for index, ((name, _, _), trial) in enumerate(zip(places, found, strict=True)):
@@ -190,12 +187,14 @@ def fitting_columns(journey: Journey, strand: Strand) -> list[tuple[str, bool]]:
 def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> list[Alternative]:
     """Each capture tried on the first recording's answer, and on the others' answers to the same request."""
     places = answers_of(strand, recordings)
+    asked = msgspec.msgpack.encode((list(strand.captures), [look(answers, at) for _, answers, at in places]))
+    values = msgspec.msgpack.decode(workers.call("captured", asked, seconds=5.0, memory_mb=1000), type=list[list[str | None]])
     made = []
     for number, capture in enumerate(strand.captures):
         form, expression = expression_of(capture)
         matches = []
-        for index, (name, answers, at) in enumerate(places):
-            value = _tried(capture, answers, at)
+        for index, (name, _, _) in enumerate(places):
+            value = values[number][index]
             wanted = strand.values[index] if index < len(strand.values) else None
             right = None if wanted is None or capture.pick == "random" else value == wanted
             matches.append((name, value if value is not None else "nothing found", right))
@@ -203,8 +202,7 @@ def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -
     return made
 
 
-def _tried(capture: Capture, answers: Answers, at: int) -> str | None:
-    try:
-        return compile_capture(capture)(answers.view(at))
-    except DynamikosError:
-        return None
+def look(answers: Answers, at: int) -> Look:
+    """An answer as a worker is given it."""
+    view = answers.view(at)
+    return Look(view.status, [(bytes(n), bytes(v)) for n, v in view.headers], view.body, view.cookies(), list(view.addresses))

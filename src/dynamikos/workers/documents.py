@@ -1,0 +1,181 @@
+"""Jobs on documents from outside and on recorded pages: what a stranger wrote is parsed here, in a child that is bounded, never in the web."""
+
+import zlib
+from collections.abc import Callable
+
+import msgspec
+
+from dynamikos.core.captures import Capture, View, compile_capture
+from dynamikos.core.checks import suggested
+from dynamikos.core.correlation import Accepted, Strand, accept, strand_by_hand
+from dynamikos.core.correlation.model import Use
+from dynamikos.core.errors import DynamikosError, ImportRefused, TextError
+from dynamikos.core.exchanges import Answer, Exchange, hosts_of, likeness, read_curl, read_har
+from dynamikos.core.exchanges.har import HostSummary
+from dynamikos.core.frozen import canonical
+from dynamikos.core.journeys import Journey, parse_journey, parse_shared
+from dynamikos.core.journeys.from_openapi import Description, Operation
+
+Progress = Callable[[float], None]
+
+
+class ReadRecording(msgspec.Struct, frozen=True, array_like=True):
+    """A HAR file that was read: its exchanges as they are stored, one by one."""
+
+    creator: str
+    pages: dict[str, str]
+    remarks: list[str]
+    hosts: list[HostSummary]
+    bodies: list[bytes]
+
+
+def stored(exchange: Exchange) -> bytes:
+    return zlib.compress(msgspec.msgpack.encode(exchange), 1)
+
+
+def har(payload: bytes, progress: Progress) -> bytes:
+    """The bytes of a HAR file → ReadRecording. Raises ImportRefused."""
+    try:
+        core = read_har(payload, lambda share: progress(0.8 * share))
+    except RecursionError as problem:
+        raise ImportRefused("Something in the file is nested too deeply to be read; export the session once more.") from problem
+    bodies = []
+    for number, exchange in enumerate(core.exchanges):
+        bodies.append(stored(exchange))
+        if number % 50 == 0:
+            progress(0.8 + 0.2 * number / len(core.exchanges))
+    return msgspec.msgpack.encode(ReadRecording(core.creator, core.pages, list(core.remarks), hosts_of(core.exchanges), bodies))
+
+
+def curl(payload: bytes, progress: Progress) -> bytes:
+    """A pasted text and the instant (µs) → ReadRecording without answers. Raises ImportRefused."""
+    text, begun = msgspec.msgpack.decode(payload, type=tuple[str, int])
+    exchanges = [msgspec.structs.replace(each, started_us=begun + each.started_us) for each in read_curl(text)]
+    return msgspec.msgpack.encode(ReadRecording("pasted", {}, [], hosts_of(exchanges), [stored(each) for each in exchanges]))
+
+
+class Described(msgspec.Struct, frozen=True, array_like=True):
+    """What an API description holds; and, where operations were chosen, the journey of them (canonical JSON)."""
+
+    title: str
+    base: str
+    operations: list[Operation]
+    journey: bytes
+
+
+def described(payload: bytes, progress: Progress) -> bytes:
+    """(document, its name, chosen operations or None, the journey's name, base address) → Described. Raises ImportRefused."""
+    document, name, chosen, called, base = msgspec.msgpack.decode(payload, type=tuple[bytes, str, list[str] | None, str, str])
+    found = Description(document, name)
+    made = canonical(found.journey(called or found.title, set(chosen), base)) if chosen is not None else b""
+    return msgspec.msgpack.encode(Described(found.title, found.base(), found.operations(), made))
+
+
+def text_form(payload: bytes, progress: Progress) -> bytes:
+    """("journey" or "shared", its text) → (canonical JSON, "", 0, 0), or what is wrong with it: (b"", message, line, column)."""
+    kind, text = msgspec.msgpack.decode(payload, type=tuple[str, str])
+    try:
+        return msgspec.msgpack.encode((canonical(parse_shared(text) if kind == "shared" else parse_journey(text)), "", 0, 0))
+    except TextError as problem:
+        return msgspec.msgpack.encode((b"", problem.message, problem.line, problem.column))
+
+
+class Pair(msgspec.Struct, frozen=True, array_like=True):
+    """An answer as recorded and as replayed. Header names of `headers` are in lower case."""
+
+    recorded: Answer
+    status: int
+    headers: dict[str, str]
+    body: str
+    size_bytes: int
+
+
+def compare(payload: bytes, progress: Progress) -> bytes:
+    """Pairs → for each the reasons why it looks different."""
+    pairs = msgspec.msgpack.decode(payload, type=list[Pair])
+    return msgspec.msgpack.encode(
+        [likeness.differences(each.recorded, each.status, each.headers, each.body, each.size_bytes) for each in pairs]
+    )
+
+
+Seen = tuple[int, list[tuple[str, str]], bytes]  # status, headers, body
+
+
+def view_of(seen: Seen) -> View:
+    """A kept or recorded answer, whose body is decoded already, as captures and checks look at it."""
+    status, headers, body = seen
+    kept = [(n, v) for n, v in headers if n.lower() not in ("content-encoding", "content-length")]
+    return View(status, [(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in kept], body)
+
+
+def suggest(payload: bytes, progress: Progress) -> bytes:
+    """(answer, the recorded one or None, other bodies) → (words, check as JSON) of fitting checks."""
+    answer, recorded, others = msgspec.msgpack.decode(payload, type=tuple[Seen, Seen | None, list[str]])
+    found = suggested(view_of(answer), view_of(recorded) if recorded is not None else None, others)
+    return msgspec.msgpack.encode([(words, msgspec.json.encode(check).decode()) for words, check in found])
+
+
+class Look(msgspec.Struct, frozen=True, array_like=True):
+    """An answer that captures are tried on. `headers` and `body` as they came."""
+
+    status: int
+    headers: list[tuple[bytes, bytes]]
+    body: bytes
+    cookies: dict[str, str]
+    addresses: list[str]
+
+
+def captured(payload: bytes, progress: Progress) -> bytes:
+    """(captures, answers) → for each capture what it takes from each answer; None where that is nothing."""
+    captures, answers = msgspec.msgpack.decode(payload, type=tuple[list[Capture], list[Look]])
+    views = [View(each.status, each.headers, each.body, lambda each=each: each.cookies, each.addresses) for each in answers]  # type: ignore[misc]
+
+    def taken(capture: Capture) -> list[str | None]:
+        try:
+            take = compile_capture(capture)
+        except DynamikosError:
+            return [None] * len(views)
+        return [take(view) for view in views]
+
+    return msgspec.msgpack.encode([taken(capture) for capture in captures])
+
+
+class ByHand(msgspec.Struct, frozen=True, array_like=True):
+    """A value marked in a recorded answer."""
+
+    recordings: list[list[Exchange]]
+    position: int
+    text: str
+    origins: list[str]
+    taken: list[str]
+
+
+def by_hand(payload: bytes, progress: Progress) -> bytes:
+    """ByHand → Strand. Raises DynamikosError."""
+    asked = msgspec.msgpack.decode(payload, type=ByHand)
+    made = strand_by_hand(asked.recordings, asked.position, asked.text, origins=set(asked.origins), taken=asked.taken)
+    return msgspec.msgpack.encode(made)
+
+
+class Acceptance(msgspec.Struct, frozen=True, array_like=True):
+    """Strands to be put into a journey (canonical JSON)."""
+
+    journey: bytes
+    strands: list[Strand]
+    exchanges: list[Exchange]
+    uses: dict[str, list[Use]] | None
+    columns: dict[str, str] | None
+
+
+def accepted(payload: bytes, progress: Progress) -> bytes:
+    """Acceptance → (the changed journey as canonical JSON, what was done, what was left). Raises DynamikosError."""
+    asked = msgspec.msgpack.decode(payload, type=Acceptance)
+    journey = msgspec.json.decode(asked.journey, type=Journey)
+    made: Accepted = accept(journey, asked.strands, asked.exchanges, asked.uses, asked.columns)  # type: ignore[arg-type]
+    return msgspec.msgpack.encode((canonical(made.journey), list(made.done), list(made.left)))
+
+
+JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
+    "har": har, "curl": curl, "described": described, "text_form": text_form, "compare": compare, "suggest": suggest, "captured": captured, "by_hand": by_hand,
+    "accepted": accepted,
+}  # fmt: skip
