@@ -1,6 +1,8 @@
 """Figures with their units, the ladder's geometry, differences between recorded and replayed."""
 
 import itertools
+import uuid
+from unittest import mock
 
 from django.test import SimpleTestCase
 
@@ -104,8 +106,9 @@ class Geometry(SimpleTestCase):
 class Differences(SimpleTestCase):
     def said(self, recorded: Answer | None, **now: object) -> list[str]:
         exchange = Exchange(sent=Sent(method="GET", url="http://a.example/"), answer=recorded)
+        found = mock.Mock(pk=uuid.uuid4())
         kept = KeptExchange(second=0, series=0, step="s", request="r", reason="kept", user=1, round=1, method="GET", url="u", **now)  # type: ignore[arg-type]
-        return differences(exchange, kept)
+        return differences(found, [(0, kept, exchange)])[0]
 
     def test_what_a_person_wants_to_know(self) -> None:
         html = (("Content-Type", "text/html; charset=utf-8"),)

@@ -145,6 +145,9 @@ class Reading(TestCase):
         watch.look(may_judge_lost=False)
         self.assertEqual(Shard.objects.get().state, "running")
         watch.look(may_judge_lost=True)
+        self.assertEqual((Shard.objects.get().state, Run.objects.get().state), ("lost", "running"))  # it may still come back
+        with mock.patch("dynamikos.fleet.coordinator.watch.LOST_CLOSE_S", 0):
+            watch.look(may_judge_lost=True)
         run = Run.objects.get(pk=self.run_made.pk)
         self.assertEqual((run.state, run.outcome["exit_code"], run.watermark), ("ended", 3, 11))
         self.assertIn("was lost", run.outcome["doubts"][0])

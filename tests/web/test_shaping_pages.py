@@ -10,7 +10,7 @@ from django.urls import reverse
 from dynamikos.core.journeys import Journey as Core
 from dynamikos.core.journeys import parse_journey, write_journey
 from dynamikos.web.journeys import actions
-from dynamikos.web.journeys.models import Journey, SharedStep
+from dynamikos.web.journeys.models import Draft, Journey, SharedStep
 from dynamikos.web.journeys.queries import content, stored
 from dynamikos.web.projects.revisions import token
 from tests.core.test_openapi import DOCUMENT
@@ -226,11 +226,37 @@ class Editor(ShapeCase):
         self.assertIn("request: post-booking", line)
         bad = self.told("form: 1\njourney: evening-booking\nnaem: X\n", warned["token"])
         self.assertEqual((bad["kind"], bad["problems"][0]["line"]), ("error", 3))
-        self.assertIn("naem", self.stored().draft)
+        self.assertIn("naem", self.draft())
         self.assertEqual(self.core().name, "Evening booking")
         stale = self.told(text, "0:old")
         self.assertIn("changed meanwhile", stale["says"])
-        self.assertEqual(self.stored().draft, text)
+        self.assertEqual(self.draft(), text)
+        self.assertEqual(stale["newest"], write_journey(stored(self.stored())))  # both versions are there
+        page = self.client.get(self.address("journey-text"))
+        self.assertContains(page, "changed meanwhile")
+        self.assertContains(page, "{{ nobody }}")  # of the newest
+        self.client.force_login(self.sample.accounts["cass"])
+        self.assertNotContains(self.client.get(self.address("journey-text")), "changed meanwhile")  # a draft is its author's
+
+    def draft(self) -> str:
+        return Draft.objects.get(journey=self.stored(), account=self.sample.accounts["bran"]).text
+
+    def test_two_tabs_of_one_account_do_not_overwrite_each_other(self) -> None:
+        parent = token(self.stored().head)
+        edit = reverse("journey-edit", args=[self.sample.project.pk, self.stored().pk])
+
+        def typed(tab: str, name: str, on: str) -> int:
+            return self.client.post(
+                edit, {"what": "journey", "at": "", "name": name, "note": "", "parent": on}, headers={"x-tab": tab}
+            ).status_code
+
+        self.assertEqual([typed("one", each, parent) for each in ("E", "Ev", "Eve")], [200, 200, 200])  # typing runs ahead of the answers
+        self.assertEqual(typed("two", "Other", parent), 409)
+        self.assertEqual(self.core().name, "Eve")
+        now = token(self.stored().head)
+        self.assertEqual(typed("two", "Other", now), 200)
+        self.assertEqual(typed("one", "Eve 2", now), 409)
+        self.assertEqual(self.core().name, "Other")
 
 
 class Described(ShapeCase):

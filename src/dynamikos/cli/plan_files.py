@@ -1,6 +1,7 @@
 """A load plan and what it names, read from text files that stand beside it."""
 
 import ast
+import os
 import uuid
 from dataclasses import dataclass
 from pathlib import Path
@@ -32,7 +33,7 @@ class PlanFiles:
         if problems:
             raise PlanError("\n".join(problems))
         return FrozenRun(
-            run=str(uuid.uuid4()), seed=self.plan.seed, plan=self.plan, journey=self.journey.active(), values=self.environment.known(),
+            run=str(uuid.uuid4()), seed=self.plan.drawn_seed(), plan=self.plan, journey=self.journey.active(), values=self.environment.known(),
             way=self.environment.way, functions=self.functions, functions_agreed=True, secret_names=tuple(secrets), agreed=tuple(parse_target(line) for line in self.environment.agreed),
             data=tuple(DataPile(key=key, columns=t.columns, secret=t.secret, rows=len(t.rows), deal=self.plan.deals.get(key, Deal())) for key, t in self.tables.items()),
         )  # fmt: skip
@@ -48,7 +49,7 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
     for key in sorted(used_in(journey)):  # shared steps stand beside their journeys
         file_name = f"{plan.journey.rpartition('/')[0] or '.'}/steps/{key}.yaml"
         shared[key] = parse_shared(_text(_inside(folder, file_name)), file=file_name)
-    journey = expand(journey, shared)
+    journey = expand(journey, shared).with_body_files(lambda name: str(_file(folder, name)))
     named = environment or plan.environment
     if "/" not in named and not named.endswith((".yaml", ".yml")):
         named = f"environments/{named}.yaml"
@@ -79,6 +80,14 @@ def _inside(folder: Path, name: str) -> Path:
     path = folder / name
     if Path(name).is_absolute() or ".." in Path(name).parts or not path.resolve().is_relative_to(folder):
         raise PlanError(f"'{name}' leads out of {folder}; files of a plan stand in its own folder")
+    return path
+
+
+def _file(folder: Path, name: str) -> Path:
+    """A body's file; it is read while it is sent, however large it is."""
+    path = _inside(folder, name).resolve()
+    if not path.is_file() or not os.access(path, os.R_OK):
+        raise PlanError(f"{path} can't be read: a request's body needs it. It is a file beside the plan.")
     return path
 
 

@@ -57,6 +57,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
+    "dynamikos.web.ui.tabs.Tabs",
     "dynamikos.web.ui.middleware.ClearErrors",
     "axes.middleware.AxesMiddleware",
 ]

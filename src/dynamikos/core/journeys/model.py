@@ -248,6 +248,19 @@ class Journey(Frozen, frozen=True, kw_only=True):
         made = self.mapped(lambda step: None if step.off else replace(step, requests=tuple(r for r in step.requests if not r.off)))
         return made if cleanup else replace(made, cleanup=())
 
+    def body_files(self) -> list[str]:
+        """The names of the files that bodies are read from, as they are written."""
+        return [r.body.file for _, step in self.steps() for r in step.requests if r.body is not None and r.body.file]
+
+    def with_body_files(self, place: Callable[[str], str]) -> "Journey":
+        """With the name of every body's file replaced by what `place` makes of it."""
+
+        def placed(request: Request) -> Request:
+            body = request.body
+            return replace(request, body=replace(body, file=place(body.file))) if body is not None and body.file else request
+
+        return self.mapped(lambda step: replace(step, requests=tuple(map(placed, step.requests))))
+
     def find_step(self, key: str) -> Step | None:
         return next((step for _, step in self.steps() if step.step == key), None)
 

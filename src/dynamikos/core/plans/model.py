@@ -1,5 +1,6 @@
 """The load plan: everything one run needs."""
 
+import secrets
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -47,6 +48,10 @@ class Plan(Frozen, frozen=True, kw_only=True):
     generators: Annotated[int, msgspec.Meta(ge=1, le=256)] = 1
     grace_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 30.0
     note: str = ""
+
+    def drawn_seed(self) -> int:
+        """The seed of one run: drawn anew, or the plan's own."""
+        return secrets.randbelow(2**31) if self.new_seed else self.seed
 
 
 def parse_plan(text: str, *, file: str = "") -> Plan:

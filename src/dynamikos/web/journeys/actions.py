@@ -17,7 +17,7 @@ from dynamikos.core.journeys.editing import find
 from dynamikos.core.journeys.from_recording import journey_from
 from dynamikos.web.environments.actions import create as create_environment
 from dynamikos.web.environments.queries import first as first_environment
-from dynamikos.web.journeys.models import Journey, SharedStep
+from dynamikos.web.journeys.models import Draft, Journey, SharedStep
 from dynamikos.web.journeys.queries import content, readable, shared_steps
 from dynamikos.web.projects import revisions
 from dynamikos.web.projects.access import note
@@ -114,8 +114,8 @@ def change(member: Membership, pk_or_journey: Journey, parent: str, edit: Callab
     for key, value in shared.items():
         _save_shared(member, SharedStep.objects.select_for_update().get(project=found.project, key=key), value, label=label)
     found.head = revisions.save(found.head, found.pk, changed, member.account, parent=parent, label=label)
-    found.name, found.draft = changed.name, ""
-    found.save(update_fields=["head", "name", "draft", "changed_at"])
+    found.name = changed.name
+    found.save(update_fields=["head", "name", "changed_at"])
     return found
 
 
@@ -133,12 +133,15 @@ def save_text(member: Membership, found: Journey, parent: str, text: str) -> tup
         core = read_text("journey", text)
         if core.journey != found.key:
             raise TextError(f"the key 'journey' is given once and stays '{found.key}'; change 'name' instead", line=2)
-    except TextError as problem:
-        found.draft = text
-        found.save(update_fields=["draft"])
+        whole = expand(core, shared_steps(found.project_id, used_in(core)))
+        found = change(member, found, parent, lambda _: whole, "text form")
+    except (TextError, revisions.Stale) as problem:
+        Draft.objects.update_or_create(journey=found, account=member.account, defaults={"text": text, "parent": parent})
+        if isinstance(problem, revisions.Stale):
+            raise
         return found, problem
-    whole = expand(core, shared_steps(found.project_id, used_in(core)))
-    return change(member, found, parent, lambda _: whole, "text form"), None
+    discard_draft(member, found)
+    return found, None
 
 
 def _save_shared(member: Membership, found: SharedStep, value: Shared, label: str = "") -> None:
@@ -204,8 +207,7 @@ def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
         raise DynamikosError("There is nothing to redo." if forward else "There is nothing left to undo: this is the first revision.")
     found.head = other
     found.name = content(found).name
-    found.draft = ""
-    found.save(update_fields=["head", "name", "draft", "changed_at"])
+    found.save(update_fields=["head", "name", "changed_at"])
     return found
 
 
@@ -220,6 +222,5 @@ def restore(member: Membership, found: Journey, parent: str, number: str) -> Jou
     return change(member, found, parent, lambda _: core, label=f"restored revision {old.number}")
 
 
-def discard_draft(found: Journey) -> None:
-    found.draft = ""
-    found.save(update_fields=["draft"])
+def discard_draft(member: Membership, found: Journey) -> None:
+    Draft.objects.filter(journey=found, account=member.account).delete()

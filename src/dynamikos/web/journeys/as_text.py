@@ -5,13 +5,13 @@ import uuid
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, redirect, render
 
-from dynamikos.core.errors import DynamikosError, TextError
+from dynamikos.core.errors import TextError
 from dynamikos.core.journeys import journey_schema, write_journey
 from dynamikos.web.journeys import actions, queries
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.projects.revisions import token
+from dynamikos.web.projects.revisions import Stale, token
 
 
 @member_view(get="reader", post="engineer")
@@ -23,24 +23,29 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         return HttpResponse(write_journey(queries.stored(found)), content_type="application/yaml; charset=utf-8", headers=headers)
     told = "application/json" in request.headers.get("accept", "")
     problem, stale, status = None, "", 200
+    parent = request.POST.get("parent", "")
     if request.method == "POST":
         typed = request.POST.get("text", "").replace("\r\n", "\n")
         try:
-            found, problem = actions.save_text(member, found, request.POST.get("parent", ""), typed)
-        except DynamikosError as wrong:  # stale: kept, like a text that does not parse
+            found, problem = actions.save_text(member, found, request.POST.get("over") or parent, typed)
+        except Stale as wrong:  # kept, like a text that does not parse
             stale, status = str(wrong), 409
-            found.draft = typed
-            found.save(update_fields=["draft"])
+            found = queries.journey(member, pk)
         if told:
             return JsonResponse(_told(found, problem, stale, typed))
         if problem is None and not stale:
             return redirect("journey-text", member.project_id, pk)
         status = 422 if problem is not None else status
-    elif found.draft:
-        problem = _broken(found.draft)
+    draft = queries.draft_of(member, found)
+    newest = write_journey(queries.stored(found))
+    if draft is not None and request.method == "GET":
+        problem = _broken(draft.text)
+        if draft.parent.partition(":")[0] not in ("", str(found.head_id)) and draft.text != newest and found.head is not None:
+            stale = str(Stale(found.head))
     core = queries.content(found)
     context = {
-        "journey": found, "text": found.draft or write_journey(queries.stored(found)), "token": token(found.head), "problem": problem, "stale": stale,
+        "journey": found, "draft": draft, "text": draft.text if draft else newest, "newest": newest if stale else "", "head_token": token(found.head),
+        "token": draft.parent if draft and stale else token(found.head), "problem": problem, "stale": stale,
         "schema": journey_schema(), "values": queries.values_known(found, core), "problems_now": _marks(found, problem),
     }  # fmt: skip
     return render(request, "journeys/text.html", context, status=status)
@@ -64,7 +69,13 @@ def _marks(found: Journey, problem: TextError | None, shown: str = "") -> list[d
 
 def _told(found: Journey, problem: TextError | None, stale: str, typed: str) -> dict[str, object]:
     if stale:
-        return {"kind": "error", "says": f"{stale} Your text is kept as a draft.", "problems": []}
+        return {
+            "kind": "error",
+            "says": f"{stale} Your text is kept as your draft.",
+            "problems": [],
+            "newest": write_journey(queries.stored(found)),
+            "head": token(found.head),
+        }
     if problem is not None:
         says = f"Does not parse yet, so it is kept as a draft and the journey is untouched: {problem}"
         return {"kind": "error", "says": says, "problems": _marks(found, problem), "token": token(found.head)}
@@ -85,5 +96,5 @@ def _broken(draft: str) -> TextError | None:
 
 @member_view(post="engineer")
 def discard(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    actions.discard_draft(get_object_or_404(queries.journeys(member), pk=pk))
+    actions.discard_draft(member, get_object_or_404(queries.journeys(member), pk=pk))
     return redirect("journey-text", member.project_id, pk)

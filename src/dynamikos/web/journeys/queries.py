@@ -19,7 +19,7 @@ from dynamikos.web.datasets.queries import columns_known
 from dynamikos.web.environments.queries import first, known, named
 from dynamikos.web.environments.queries import names as names_of
 from dynamikos.web.functions.queries import functions
-from dynamikos.web.journeys.models import Journey, SharedStep
+from dynamikos.web.journeys.models import Draft, Journey, SharedStep
 from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.projects.revisions import Unreadable, value_of
 from dynamikos.web.recordings.models import Recording
@@ -44,6 +44,11 @@ def content(found: Journey) -> CoreJourney:
     """The core value of the head revision with the requests of shared steps in it."""
     core = stored(found)
     return expand(core, shared_steps(found.project_id, used_in(core)))
+
+
+def draft_of(member: Membership, found: Journey) -> Draft | None:
+    """The member's own text that is not the journey's yet."""
+    return Draft.objects.filter(journey=found, account=member.account).first()
 
 
 def shared_steps(project: uuid.UUID, keys: Collection[str]) -> dict[str, Shared]:
@@ -94,6 +99,17 @@ def all_shared(member: Membership) -> list[tuple[SharedStep, Shared, list[Journe
     return [(row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])) for row in rows if row.head is not None]
 
 
+def bodies_from_files(core: CoreJourney) -> list[Problem]:
+    """What can't be sent from a project: a file of the machine that the generator happens to be on."""
+    words = "a body from a file is for plans in a repository; here, write it as text or as the file of a part"
+    return [
+        Problem(step=step.step, request=r.request, message=words)
+        for _, step in core.steps()
+        for r in step.requests
+        if r.body is not None and r.body.file
+    ]
+
+
 def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[Problem]:
     """What is wrong with it, given the project's data sets, functions and an environment (by key; the first one without)."""
     names = frozenset(columns_known(found.project) | names_of(named(found.project, environment)))
@@ -107,7 +123,7 @@ def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[P
     if known_ones is None:  # the same content with the same names is verified once
         if len(_verified) >= 64:
             _verified.clear()
-        known_ones = _verified[key] = verify(core, names, callable_ones)
+        known_ones = _verified[key] = [*verify(core, names, callable_ones), *bodies_from_files(core)]
     return list(known_ones)
 
 

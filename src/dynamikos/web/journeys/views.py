@@ -82,6 +82,7 @@ def journey(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     found = queries.journey(member, pk)
     context = _context(member, found, request.GET.get("at", ""))
     context.update(_panel(found, context["core"], request.GET.get("at", "")))  # type: ignore[arg-type]
+    context["draft"] = queries.draft_of(member, found)
     context["values"] = json.dumps(queries.values_known(found, queries.content(found)))
     return render(request, "journeys/journey.html", context)
 

@@ -25,7 +25,7 @@ def create(member: Membership, journey: Journey, name: str) -> LoadPlan:
         form=1, plan=key_from(name or journey.name), name=name.strip()[:120] or f"{journey.name}, 20 users", journey=journey.key,
         environment=environment.key if environment else "environment",
         profile=(Stretch(stretch="climb", to=20, seconds=30), Stretch(stretch="hold", seconds=120)),
-        objectives=(Objective(objective="p95", measure="p95", limit=500), Objective(objective="failures", measure="failure-rate", limit=1)),
+        objectives=(Objective(objective="p95", measure="p95", limit=500), Objective(objective="failures", measure="failure-rate", limit=1)), new_seed=True,
     )  # fmt: skip
     return add(member, core)
 

@@ -8,8 +8,10 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.objectives import Objective
 from dynamikos.core.objectives.judge import Measure
+from dynamikos.core.plans import Timeouts
 from dynamikos.core.profiles import Stretch
 
+TIMEOUTS = (("connect_s", "Connecting"), ("first_byte_s", "Until the first byte"), ("whole_s", "All of it"))
 MEASURES = ("p50", "p90", "p95", "p99", "mean", "max", "failure-rate")
 
 
@@ -28,9 +30,13 @@ def changes(data: QueryDict) -> dict[str, object]:
     name = data.get("name", "").strip()[:120]
     if not name:
         raise DynamikosError("A load plan needs a name.")
-    stretches = []
+    stretches: list[Stretch] = []
     for kind, to, seconds in zip(data.getlist("stretch"), data.getlist("to"), data.getlist("seconds"), strict=False):
         if not seconds.strip():
+            if to.strip():
+                raise DynamikosError(
+                    f"Stretch {len(stretches) + 1} goes to {to.strip()} users, but how long it takes is missing: write its seconds."
+                )
             continue
         length = number(seconds, "Seconds of a stretch", 0, 604_800)
         if kind == "climb":
@@ -42,7 +48,7 @@ def changes(data: QueryDict) -> dict[str, object]:
         data.getlist("objective"), data.getlist("measure"), data.getlist("step"), data.getlist("limit"), strict=False
     ):
         if not limit.strip():
-            continue
+            continue  # an objective without a limit is taken away
         if measure not in MEASURES:
             raise DynamikosError(f"'{measure}' is not a measure; choose one of {', '.join(MEASURES)}.")
         key = key or key_from(f"{measure} {step}", {each.objective for each in objectives})
@@ -54,5 +60,7 @@ def changes(data: QueryDict) -> dict[str, object]:
     return {
         "name": name, "journey": data.get("journey", ""), "environment": data.get("environment", ""), "profile": tuple(stretches),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100), "objectives": tuple(objectives),
-        "seed": int(number(data.get("seed", "1"), "Seed", 0, 2**31)), "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600), "generators": int(number(data.get("generators") or "1", "Generators", 1, 256)),
+        "timeouts": Timeouts(**{name: number(data.get(f"timeout_{name}") or str(getattr(Timeouts(), name)), title, 0.001, 86_400) for name, title in TIMEOUTS}),
+        "failed_pause_s": number(data.get("failed_pause_s") or "1", "Pause after a failed round", 0, 3600), "new_seed": bool(data.get("new_seed")),
+        "seed": int(number(data.get("seed") or "1", "Seed", 0, 2**31)), "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600), "generators": int(number(data.get("generators") or "1", "Generators", 1, 256)),
     }  # fmt: skip

@@ -4,7 +4,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.plans import plan_problems
+from dynamikos.core.plans import Timeouts, plan_problems
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.plans import actions, forms, queries
@@ -51,7 +51,8 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     return {
         "lost_environment": lost, "plan": found, "core": core, "journey": journey, "script": script, "token": token(found.head), "drawing": queries.drawing(core), "problems": problems,
         "follows": queries.follows(found, core, journey, script), "journeys": journeys.journeys(member), "environments": known,
-        "measures": forms.MEASURES, "steps": [step for _, step in script.steps()] if script else [], "can_undo": bool(found.head and found.head.parent_id),
+        "measures": forms.MEASURES, "step_keys": {step.step for _, step in script.steps()} if script else set(), "usual_timeouts": Timeouts(),
+        "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS], "steps": [step for _, step in script.steps()] if script else [], "can_undo": bool(found.head and found.head.parent_id),
     }  # fmt: skip
 
 

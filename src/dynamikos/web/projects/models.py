@@ -73,6 +73,7 @@ class Revision(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
     label = models.CharField(max_length=200, blank=True)  # what was edited, for folding and for undo
+    tab = models.CharField(max_length=16, blank=True)  # of the browser it was made in: another tab does not fold into it
     used = models.BooleanField(default=False)  # frozen into a run or rehearsal: never folded into
 
     class Meta:

@@ -13,6 +13,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import canonical, digest
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.projects.models import Revision
+from dynamikos.web.ui.tabs import this_tab
 
 T = TypeVar("T")
 
@@ -64,7 +65,7 @@ def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account,
     sha = digest(document)
     spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)
     folds = (
-        head is not None and bool(label) and head.label == label and head.author_id == author.pk and head.changed_at > spell
+        head is not None and bool(label) and head.label == label and head.author_id == author.pk and head.tab == this_tab() and head.changed_at > spell
         and not head.used and not head.children.exists()
     )  # fmt: skip
     # a form saves itself as it is typed in: its next save may leave before the answer to the last one came back
@@ -78,7 +79,9 @@ def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account,
         head.save(update_fields=["document", "sha256", "changed_at"])
         return head
     number = (Revision.objects.filter(subject=subject).aggregate(top=Max("number"))["top"] or 0) + 1
-    return Revision.objects.create(subject=subject, number=number, parent=head, document=document, sha256=sha, author=author, label=label)
+    return Revision.objects.create(
+        subject=subject, number=number, parent=head, document=document, sha256=sha, author=author, label=label, tab=this_tab()
+    )
 
 
 def before(head: Revision) -> Revision | None:

@@ -1,6 +1,7 @@
 """Starting and stopping runs."""
 
 import msgspec
+from django.conf import settings
 from django.db import DatabaseError, connection, transaction
 from django.db.models import Max
 from msgspec.structs import replace
@@ -16,6 +17,7 @@ from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.environments.queries import agreed, fingerprints, known, names, needed, way_of
 from dynamikos.web.functions.queries import functions, sources
+from dynamikos.web.journeys.queries import bodies_from_files
 from dynamikos.web.places.queries import any_living
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.models import LoadPlan
@@ -53,6 +55,7 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
         f"Step {each.step}, request {each.request}: {each.message}"
         for each in verify(script, columns | set(found) | names(place), functions(member.project))
     )
+    problems.extend(f"Step {each.step}, request {each.request}: {each.message}" for each in bodies_from_files(script))
     problems.extend(datasets.deal_problems(tables, script))
     targets = agreed(place)
     if not targets:
@@ -77,7 +80,7 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
         number = (Run.objects.filter(project=member.project).aggregate(top=Max("number"))["top"] or 0) + 1
         made = Run(project=member.project, plan=plan, number=number, name=core.name, asked_by=member.account)
         frozen = FrozenRun(
-            run=str(made.pk), seed=core.seed, plan=replace(core, data=tuple(table.key for table in tables)), journey=script, values=found,
+            run=str(made.pk), seed=core.drawn_seed(), cap_per_s=cap_for(active, core.generators, len(generators)), plan=replace(core, data=tuple(table.key for table in tables)), journey=script, values=found,
             agreed=targets, data=tuple(datasets.pile(table) for table in tables), way=way, secret_names=secret_names,
             fingerprints=fingerprints(place, secret_names), functions=sources(member.project) if calls(script) else {},
             functions_agreed=member.project.functions_agreed,
@@ -95,6 +98,17 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
         note(member, "run started", core.name, number=number)
         cursor.execute("SELECT pg_notify(%s, %s)", [WAKE, str(made.pk)])
     return made
+
+
+def cap_for(active: list[Run], wanted: int, living: int) -> float:
+    """Requests/s that a run of `wanted` of the installation's `living` generators may send; 0: no cap. Raises PlanError when none is left."""
+    whole = float(settings.MAX_REQUESTS_PER_S)
+    if not whole:
+        return 0.0
+    mine = min(whole * wanted / max(1, living), whole - sum(frozen_of(each).cap_per_s for each in active))
+    if mine <= 0:
+        raise PlanError(f"This installation sends at most {whole:g} requests/s, and the runs under way have them all. Wait for their end.")
+    return mine
 
 
 def calls(script: CoreJourney) -> bool:

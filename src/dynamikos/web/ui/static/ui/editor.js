@@ -58,10 +58,15 @@
     waiting = true; const mine = ++asked;
     try {
       const body = new URLSearchParams(new FormData(area.form)); body.set(area.name, text);
-      const answer = await fetch(area.form.action || location.href, { method: "POST", body, headers: { Accept: "application/json" } });
+      const answer = await fetch(area.form.action || location.href, { method: "POST", body, headers: { Accept: "application/json", "X-Tab": document.documentElement.dataset.tab || "" } });
       const told = await answer.json();
       last = text;
       if (told.token) token.value = told.token;
+      const both = document.querySelector("[data-newest]");
+      if (both) {
+        both.hidden = !told.newest;
+        if (told.newest) { both.querySelector("[data-theirs]").textContent = told.newest; both.querySelector("[name=over]").value = told.head; }
+      }
       area.dispatchEvent(new CustomEvent("kept", { detail: told }));
       if (mine === asked) { show(told.problems); says.textContent = told.says; says.className = "small " + (told.kind === "error" ? "bad" : told.kind === "saved" ? "good" : "faded"); }
     } catch { says.textContent = "Dynamikos can't be reached; the text stays here and is sent again."; says.className = "small bad"; timer = setTimeout(save, 2000); }

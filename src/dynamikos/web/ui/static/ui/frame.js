@@ -5,30 +5,6 @@
   const all = (q, root) => [...(root || document).querySelectorAll(q)];
   const typing = (e) => { const el = e.composedPath()[0] || e.target; return /^(INPUT|TEXTAREA|SELECT)$/.test(el.tagName) || el.isContentEditable; };
 
-  // every form that changes something carries the form key
-  document.addEventListener("htmx:config:request", (e) => {
-    const key = $("meta[name=form-key]");
-    if (key && e.detail.ctx) e.detail.ctx.request.headers["X-CSRFToken"] = key.content;
-  });
-
-  // nothing typed is lost by leaving at once: links and buttons wait until what was typed is saved
-  let saving = 0, changed = 0;
-  const send = window.fetch.bind(window);
-  window.fetch = (what, how) => {
-    const method = ((how && how.method) || (what && what.method) || "GET").toUpperCase();
-    if (method === "GET" || String((what && what.url) || what).endsWith("/evaluate")) return send(what, how); // asking what something comes to saves nothing
-    saving++;
-    return send(what, how).finally(() => { saving--; });
-  };
-  document.addEventListener("change", (e) => { if (e.target.closest("form[hx-post]")) changed = performance.now(); }, true);
-  const unsaved = () => saving > 0 || performance.now() - changed < 80;
-  const later = (go) => { const end = performance.now() + 5000; const look = () => (unsaved() && performance.now() < end ? setTimeout(look, 20) : setTimeout(go, 30)); look(); };
-  document.addEventListener("click", (e) => {
-    const el = e.target.closest("a[href], form:not([hx-post]) button"); if (!el || el.closest("[data-rows]") || el.dataset.waited || e.ctrlKey || e.metaKey || !unsaved()) return;
-    e.preventDefault(); e.stopImmediatePropagation();
-    later(() => { el.dataset.waited = "1"; if (el.click) el.click(); else el.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, view: window })); delete el.dataset.waited; /* rungs are SVG: they have no click() */ });
-  }, true);
-
   // command field --------------------------------------------------------------------------------
   const field = $("#command-field");
   const entries = () => all("[data-command]").filter((el) => !el.closest("dialog")).map((el) => ({ name: el.dataset.command || el.textContent.trim(), el }))

@@ -1,0 +1,120 @@
+// What is typed is kept: forms that save themselves within a second, what is unsaved when a page is left, and texts that
+// wait for their button.
+"use strict";
+(() => {
+  const PAUSE_MS = 500, MOST_SENT = 60000; // a browser sends about 64 kB for a page that is being left
+  const tab = Math.random().toString(36).slice(2, 12);
+  const key = () => (document.querySelector("meta[name=form-key]") || {}).content || "";
+  document.documentElement.dataset.tab = tab;
+  const all = (q, root) => [...(root || document).querySelectorAll(q)];
+
+  document.addEventListener("htmx:config:request", (e) => {
+    if (!e.detail.ctx) return;
+    Object.assign(e.detail.ctx.request.headers, { "X-CSRFToken": key(), "X-Tab": tab });
+  });
+
+  // forms that save themselves ----------------------------------------------------------------------
+  const told = (value) => (value instanceof File ? `${value.name}/${value.size}` : value);
+  const serial = (form) => JSON.stringify([...new FormData(form)].map(([name, value]) => [name, told(value)]));
+  const states = new WeakMap(), dirty = new Set();
+  const save = (form) => {
+    const state = states.get(form); if (!state) return;
+    clearTimeout(state.timer); state.timer = 0;
+    const now = serial(form);
+    if (now === state.sent || !form.isConnected) return;
+    state.sent = now; htmx.trigger(form, "save");
+  };
+  const touched = (e, pause) => {
+    const form = e.target.form || (e.target.closest && e.target.closest("form"));
+    if (!form || !form.matches("[data-saves]")) return;
+    const state = states.get(form) || { timer: 0, sent: "" };
+    states.set(form, state); dirty.add(form);
+    clearTimeout(state.timer); state.timer = setTimeout(() => save(form), pause);
+  };
+  document.addEventListener("input", (e) => touched(e, PAUSE_MS));
+  document.addEventListener("change", (e) => touched(e, 0));
+  document.addEventListener("htmx:after:request", (e) => {
+    const ctx = e.detail.ctx, form = ctx && ctx.sourceElement, state = form && states.get(form); if (!state) return;
+    const status = ctx.response ? ctx.response.status : 0;
+    if (status >= 200 && status < 400 && serial(form) === state.sent) dirty.delete(form);
+    if (!status || status >= 500) { state.sent = ""; clearTimeout(state.timer); state.timer = setTimeout(() => save(form), 3000); }
+  });
+  document.addEventListener("htmx:error", (e) => {
+    const form = e.detail.ctx && e.detail.ctx.sourceElement, state = form && states.get(form); if (!state) return;
+    state.sent = ""; clearTimeout(state.timer); state.timer = setTimeout(() => save(form), 3000); // tried again until it is kept
+  });
+
+  // nothing typed is lost by leaving: links and buttons wait until it is saved; a page that goes sends what it has
+  let saving = 0;
+  const send = window.fetch.bind(window);
+  window.fetch = (what, how) => {
+    const method = ((how && how.method) || (what && what.method) || "GET").toUpperCase();
+    const asks = String((what && what.url) || what).endsWith("/evaluate"); // asking what something comes to saves nothing
+    if (method === "GET" || asks) return send(what, how);
+    saving++;
+    return send(what, how).finally(() => { saving--; });
+  };
+  const flush = () => dirty.forEach(save);
+  const later = (go) => {
+    const end = performance.now() + 5000;
+    const look = () => (saving > 0 && performance.now() < end ? setTimeout(look, 20) : setTimeout(go, 30));
+    setTimeout(look, 20);
+  };
+  document.addEventListener("click", (e) => {
+    const el = e.target.closest("a[href], form:not([data-saves]) button");
+    if (!el || el.closest("[data-rows]") || el.dataset.waited || e.ctrlKey || e.metaKey) return;
+    const waiting = saving > 0 || [...dirty].some((form) => form.isConnected && serial(form) !== states.get(form).sent);
+    if (!waiting) return;
+    e.preventDefault(); e.stopImmediatePropagation(); flush();
+    later(() => {
+      el.dataset.waited = "1";
+      if (el.click) el.click();
+      else el.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, view: window })); // rungs are SVG
+      delete el.dataset.waited;
+    });
+  }, true);
+  const included = (form) => {
+    const data = new FormData(form), more = form.getAttribute("hx-include");
+    if (more) all(more).forEach((el) => { if (el.name && !data.has(el.name)) data.append(el.name, el.value); });
+    return data;
+  };
+  window.addEventListener("pagehide", () => {
+    dirty.forEach((form) => {
+      if (!form.isConnected) return;
+      sessionStorage.setItem("left", location.pathname);
+      const headers = { "X-CSRFToken": key(), "X-Tab": tab, "HX-Request": "true" };
+      send(form.getAttribute("hx-post"), { method: "POST", keepalive: true, headers, body: included(form) });
+    });
+  });
+  window.addEventListener("beforeunload", (e) => { if ([...dirty].some((form) => serial(form).length > MOST_SENT)) e.preventDefault(); });
+  if (sessionStorage.getItem("left") === location.pathname) { // this page may have been made before its fields were kept
+    const shown = (page) => all("#parent, form[data-saves] [name]", page).map((el) => el.getAttribute("value") || el.textContent).join();
+    sessionStorage.removeItem("left");
+    setTimeout(async () => {
+      const page = new DOMParser().parseFromString(await (await send(location.href)).text(), "text/html");
+      if (!dirty.size && shown(page) !== shown(document)) location.reload();
+    }, 300);
+  }
+
+  // a text that waits for its button survives a reload, in this tab; secrets never do
+  const place = (el) => {
+    const form = el.form, what = form && form.querySelector("[name=what]");
+    if (!form || form.matches("[data-saves], [role=search], [autocomplete=off]")) return null;
+    if (el.matches("[type=hidden], [type=password], [type=file], [type=checkbox], [type=radio], [readonly], [data-editor]")) return null;
+    const to = form.getAttribute("hx-post") || form.getAttribute("action") || "";
+    const at = [...form.elements].filter((each) => each.name === el.name).indexOf(el);
+    return ["typed", location.pathname, to, what ? what.value : "", el.name, at].join("|");
+  };
+  document.addEventListener("input", (e) => { const at = e.target.name && place(e.target); if (at) sessionStorage.setItem(at, e.target.value); });
+  const restore = () => {
+    if (![...Object.keys(sessionStorage)].some((each) => each.startsWith("typed|" + location.pathname + "|"))) return;
+    all("form [name]").forEach((el) => {
+      const at = place(el), text = at && sessionStorage.getItem(at);
+      if (text !== null && text !== undefined && el.value !== text) { el.value = text; el.dispatchEvent(new Event("input", { bubbles: true })); }
+    });
+  };
+  const forget = (form) => [...form.elements].forEach((el) => { const at = el.name && place(el); if (at) sessionStorage.removeItem(at); });
+  document.addEventListener("submit", (e) => forget(e.target), true);
+  document.addEventListener("DOMContentLoaded", restore);
+  document.addEventListener("htmx:after:swap", restore);
+})();
