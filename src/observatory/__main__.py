@@ -2,9 +2,8 @@
 
 import argparse
 
-import uvicorn
-
 from observatory.app import Observatory
+from observatory.serving import serve
 from observatory.weather import WEATHER
 
 
@@ -14,10 +13,7 @@ def main() -> None:
     parser.add_argument("--weather", choices=sorted(WEATHER), default="clear")
     parser.add_argument("--seed", type=int, default=7)
     given = parser.parse_args()
-    uvicorn.run(
-        Observatory(given.weather, given.seed), host="127.0.0.1", port=given.port, log_level="warning", access_log=False, loop="uvloop",
-        http="httptools", timeout_keep_alive=75, timeout_graceful_shutdown=1, backlog=4096, server_header=False,
-    )  # fmt: skip
+    serve(Observatory(given.weather, given.seed), given.port)
 
 
 if __name__ == "__main__":

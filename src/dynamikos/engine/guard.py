@@ -1,7 +1,7 @@
 """A bound on what users wrote and runs inside the engine: expressions and regular expressions are cut off, not waited for.
 
-A timer of the process ticks ten times a second while anything is performed; a call that has seen two ticks is cut off. So a call costs
-two assignments, not two system calls.
+A timer of the process ticks after every 100 ms of its processor time while anything is performed; a call that has seen two ticks is cut
+off. So a call costs two assignments, not two system calls, and a machine that gives the engine no time cuts nothing off.
 """
 
 import signal
@@ -28,7 +28,7 @@ def _ring(number: int, frame: object) -> None:
     if _begun >= 0 and _tick - _begun >= TICKS:
         _begun = -1  # once: whoever began it catches it, also when it strikes while the stretch is being ended
         raise OverBudget(
-            f"captures, checks and expressions of one request took longer than {1000 * TICK_S * TICKS:.0f} ms, so they were cut off"
+            f"captures, checks and expressions of one request took longer than {1000 * TICK_S * TICKS:.0f} ms of the processor, so they were cut off"
         )
 
 
@@ -40,15 +40,15 @@ def watching() -> Iterator[None]:
         yield
         return
     if not _watching:
-        signal.signal(signal.SIGALRM, _ring)
-        signal.setitimer(signal.ITIMER_REAL, TICK_S, TICK_S)
+        signal.signal(signal.SIGPROF, _ring)
+        signal.setitimer(signal.ITIMER_PROF, TICK_S, TICK_S)
     _watching += 1
     try:
         yield
     finally:
         _watching -= 1
         if not _watching:
-            signal.setitimer(signal.ITIMER_REAL, 0)
+            signal.setitimer(signal.ITIMER_PROF, 0)
 
 
 def begin() -> None:

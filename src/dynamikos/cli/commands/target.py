@@ -14,9 +14,8 @@ def command(port: int, weather: str, seed: int) -> None:
 
     /truth tells what it can carry, /metrics what it measures, POST /weather/NAME changes its weather.
     """
-    import uvicorn
-
     from observatory.app import Observatory
+    from observatory.serving import serve
     from observatory.weather import WEATHER
 
     if weather not in WEATHER:
@@ -25,7 +24,4 @@ def command(port: int, weather: str, seed: int) -> None:
     if note:
         click.echo(note)
     click.echo(f"Brindle Fell Observatory, {weather}: http://127.0.0.1:{free}/   what it can carry: http://127.0.0.1:{free}/truth")
-    uvicorn.run(
-        Observatory(weather, seed), host="127.0.0.1", port=free, log_level="warning", access_log=False, loop="uvloop", http="httptools",
-        timeout_keep_alive=75, timeout_graceful_shutdown=1, backlog=4096, server_header=False,
-    )  # fmt: skip
+    serve(Observatory(weather, seed), free)
