@@ -43,6 +43,25 @@ def clock(seconds: float) -> str:
     return f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}" if whole >= 3600 else f"{whole // 60:02d}:{whole % 60:02d}"
 
 
+def ends_of(deal: Deal, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str) -> tuple[str, bool]:
+    """(what becomes of the rows with the planned users of `load`, in a sentence; whether it ends the run or users early)."""
+    if deal.order == "at random":
+        return "Rows are drawn at random, again and again, so they never run out; the same row may come twice.", False
+    if deal.follow:
+        return f"The row is the one that {deal.follow} is on.", False
+    if not starts_s:
+        return "No load plan uses this data set yet, so ten users are drawn.", False
+    end = used_up_s(deal, rows, starts_s, round_s)
+    if end is None:
+        if round_s > 0 or deal.when != "round":
+            return f"With {load} rows last to the end.", False
+        return "How long a round takes is not known yet, so neither is when rows run out.", False
+    if deal.then == "start over":
+        return f"With {load} rows run out at {clock(end)} and are dealt again from the first.", False
+    what = {"stay": "users stay on their last row", "leave": "users begin to leave", "stop": "the run stops"}[deal.then]
+    return f"With {load} rows run out at {clock(end)}: from then on {what}.", deal.then in ("leave", "stop")
+
+
 def draw(deal: Deal, key: str, seed: int, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str) -> Drawing:
     """`starts_s` are the planned users' (start, end); without a plan ten users are drawn."""
     users = len(starts_s) or 10
@@ -55,23 +74,7 @@ def draw(deal: Deal, key: str, seed: int, rows: int, starts_s: list[tuple[float,
                 "no row left" if cell.state == "over" else f"row {_text(cell)}{WORDS[cell.state]}"
             )
             boxes.append(Box(LEFT + turn * CELL_W, TOP + at * CELL_H, _text(cell), cell.state, words))
-    if starts_s:
-        end = used_up_s(deal, rows, starts_s, round_s)
-        if end is None:
-            ends = (
-                f"With {load} rows last to the end."
-                if round_s > 0 or deal.when != "round"
-                else "How long a round takes is not known yet, so neither is when rows run out."
-            )
-        elif deal.then == "start over":
-            ends = f"With {load} rows run out at {clock(end)} and are dealt again from the first."
-        else:
-            what = {"stay": "users stay on their last row", "leave": "users begin to leave", "stop": "the run stops"}[deal.then]
-            ends = f"With {load} rows run out at {clock(end)}: from then on {what}."
-    else:
-        ends = "No load plan uses this data set yet, so ten users are drawn."
-    if deal.order == "at random":
-        ends = "Rows are drawn at random, again and again, so they never run out; the same row may come twice."
+    ends, _ = ends_of(deal, rows, starts_s, round_s, load)
     return Drawing(
         width=LEFT + ROUNDS * CELL_W + 4, height=TOP + shown * CELL_H + 4, boxes=boxes,
         users=[(TOP + at * CELL_H + 16, f"user {at + 1}") for at in range(shown)],

@@ -123,9 +123,11 @@ def _told(found: DataSet, at: int, fact: Facts) -> str:
 def _deal_context(member: Membership, found: DataSet) -> dict[str, Any]:
     deal = queries.deal_of(found)
     starts, round_s, seed, load = hooks.load_of(member, found)
+    others = queries.datasets(member).exclude(pk=found.pk)
     return {
+        "follow_gone": bool(deal.follow) and deal.follow not in {each.key for each in others}, "others": others,
         "dataset": found, "deal": deal, "drawing": deals.draw(deal, found.key, seed, found.rows, starts, round_s, load),
-        "words": {"whose": forms.WHOSE, "order": forms.ORDER, "when": forms.WHEN, "then": forms.THEN}, "others": queries.datasets(member).exclude(pk=found.pk),
+        "words": {"whose": forms.WHOSE, "order": forms.ORDER, "when": forms.WHEN, "then": forms.THEN},
         "planned": len(starts),
     }  # fmt: skip
 

@@ -19,6 +19,7 @@ def page(request: HttpRequest, member: Membership, problem: str = "", typed: str
         trust = kept.get("trust", "system")
         each.shown = {  # type: ignore[attr-defined]
             **kept, "authorities": "" if trust in ("system", "anything") else trust, "trust": trust if trust in ("system", "anything") else "these",
+            "key_gone": bool(kept.get("key_secret")) and kept["key_secret"] not in {secret.name for secret in each.secrets.all()},
             "headers": [*kept.get("headers", []), ("", "")],
         }  # fmt: skip
     context = {
@@ -88,8 +89,15 @@ def way(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     data = request.POST
     try:
         trust = data.get("trust", "system")
+        if data.get("authorities", "").strip() and trust != "these":
+            raise DynamikosError(
+                "There are certificates of authorities, but another trust is chosen: choose “those signed by the certificates”, or clear them."
+            )
+        headers = list(zip(data.getlist("header-name"), data.getlist("header-value"), strict=False))
+        if nameless := next((value for name, value in headers if value.strip() and not name.strip()), ""):
+            raise DynamikosError(f"The header “{nameless[:40]}” has no name yet. Write one, or clear it.")
         made = Way(
-            headers=tuple((n.strip(), v) for n, v in zip(data.getlist("header-name"), data.getlist("header-value"), strict=False) if n.strip()),
+            headers=tuple((name.strip(), value) for name, value in headers if name.strip()),
             trust=(data.get("authorities", "").strip() or "system") if trust == "these" else trust if trust == "anything" else "system",
             certificate=data.get("certificate", "").strip(), key_secret=data.get("key-secret", ""), proxy=data.get("proxy", "").strip(),
         )  # fmt: skip

@@ -222,5 +222,17 @@ def restore(member: Membership, found: Journey, parent: str, number: str) -> Jou
     return change(member, found, parent, lambda _: core, label=f"restored revision {old.number}")
 
 
+@transaction.atomic
+def delete(member: Membership, found: Journey, sure: str) -> None:
+    """Takes a journey away with its rehearsals; runs keep what they froze, plans say that it is gone. Raises DynamikosError unless `sure`
+    is its name, or while a rehearsal of it is under way."""
+    if sure.strip() != found.name:
+        raise DynamikosError(f"To delete {found.name} write its name beside the button; it goes with its rehearsals and drafts.")
+    if found.rehearsals.filter(state__in=["asked", "running", "stopping"]).exists():
+        raise DynamikosError(f"{found.name} is being rehearsed; wait for the end, then delete it.")
+    note(member, "journey deleted", found.name, key=found.key)
+    found.delete()
+
+
 def discard_draft(member: Membership, found: Journey) -> None:
     Draft.objects.filter(journey=found, account=member.account).delete()

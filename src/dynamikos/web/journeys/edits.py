@@ -173,7 +173,7 @@ def _thinking(data: QueryDict) -> dict[str, object]:
     if kind != "fixed" and high <= low:
         what = "the longest" if kind == "even" else "the 95th percentile"
         raise DynamikosError(f"With {kind} think times {what} must be more than {low:g} s; it is {high:g} s.")
-    return {"think": kind, "think_to_s": high if kind != "fixed" else 0.0}
+    return {"think": kind, "think_to_s": high}
 
 
 def seconds(text: str) -> float:

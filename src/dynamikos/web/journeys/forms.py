@@ -34,13 +34,19 @@ MAX_FILE_BYTES = 2_000_000
 
 
 def pairs(data: QueryDict, name: str) -> tuple[tuple[str, str], ...]:
-    """Rows with a name; the empty row at the end is not one."""
-    return tuple((n, v) for n, v in zip(data.getlist(f"{name}-name"), data.getlist(f"{name}-value"), strict=False) if n.strip())
+    """Rows with a name; the empty row at the end is not one. Raises DynamikosError for a value without a name."""
+    rows = list(zip(data.getlist(f"{name}-name"), data.getlist(f"{name}-value"), strict=False))
+    for number, (given, value) in enumerate(rows, 1):
+        if value.strip() and not given.strip():
+            raise DynamikosError(f"{name}, row {number}: “{value[:40]}” has no name yet. Write one, or clear the value too.")
+    return tuple((given, value) for given, value in rows if given.strip())
 
 
 def body_from(data: QueryDict, old: Body | None) -> Body | None:
     """Raises DynamikosError for what can't be sent as the kind it is said to be."""
     kind = data.get("body-kind", "")
+    if kind == "file":
+        return old
     if kind == "form":
         return Body(form=pairs(data, "form"))
     if kind == "parts":
@@ -145,6 +151,8 @@ def captures_from(data: QueryDict) -> tuple[Capture, ...]:
     for name, form, what, more, pick, decode, missing in zip_longest(*(data.getlist(f"capture-{each}") for each in columns), fillvalue=""):
         name = name.strip()
         if not name:
+            if typed := what.strip() or more.strip() or missing.strip():
+                raise DynamikosError(f"A capture “{typed[:40]}” has no name yet. Write how the value is called, or clear the row.")
             continue
         value: object = what
         if form == "css":
@@ -183,16 +191,30 @@ def checks_from(data: QueryDict) -> tuple[Check, ...]:
     made = []
     columns = ("form", "what", "how", "more", "then", "never")
     for form, what, how, more, then, never in zip_longest(*(data.getlist(f"check-{each}") for each in columns), fillvalue=""):
-        what = what.strip() if form not in ("contains", "value") else what
-        if not what.strip() and form not in ("size", "time"):
-            continue
-        if form in ("size", "time") and not more.strip():
+        what, more = _boxes(form, what if form in ("contains", "value") else what.strip(), more)
+        if not (more if form in ("size", "time") else what).strip():
             continue
         if form not in FORMS:
             raise DynamikosError(f"'{form}' is not a kind of check; there are {', '.join(FORMS)}.")
         then = then if then in dict(THENS) else "round"
         made.append(Check(**{form: _expectation(form, what, how, more)}, never=never == "never", then=then))  # type: ignore[arg-type]
     return tuple(made)
+
+
+ONE_BOX = ("status", "type", "contains", "regex")
+
+
+def _boxes(form: str, what: str, more: str) -> tuple[str, str]:
+    """The two boxes of a row, as the kind of check reads them: what stands in the wrong one is taken from there, or said."""
+    if form in ONE_BOX or form in ("size", "time"):
+        if what.strip() and more.strip():
+            raise DynamikosError(f"A check of {form} has one box; “{what[:30]}” and “{more[:30]}” are two. Clear one of them.")
+        one = what if what.strip() else more
+        return (one, "") if form in ONE_BOX else ("", one)
+    if more.strip() and not what.strip():
+        needs = {"json": "a path", "css": "a selector", "header": "a header's name"}.get(form, "the value to compare")
+        raise DynamikosError(f"A check of {form} that compares with “{more[:30]}” needs {needs} in its first box.")
+    return what, more
 
 
 def _expectation(form: str, what: str, how: str, more: str) -> object:

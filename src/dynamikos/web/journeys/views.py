@@ -182,6 +182,8 @@ def _journey_panel(found: Journey, core: CoreJourney, gone: str = "") -> dict[st
 
 
 def _body_kind(body: object) -> str:
+    if getattr(body, "file", ""):
+        return "file"
     return next((kind for kind in ("form", "parts", "json", "raw") if body is not None and getattr(body, kind) is not None), "none")
 
 
@@ -321,3 +323,9 @@ def find_text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
 def history(request: HttpRequest, member: Membership, pk: uuid.UUID, way: str) -> HttpResponse:
     actions.step_through(member, queries.journey(member, pk), way == "redo")
     return redirect(f"{request.path.rsplit('/', 1)[0]}?at={request.POST.get('at', '')}")
+
+
+@member_view(post="engineer")
+def delete(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    actions.delete(member, queries.journey(member, pk), request.POST.get("sure", ""))
+    return redirect("journeys", member.project_id)

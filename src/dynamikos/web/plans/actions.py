@@ -46,8 +46,11 @@ def add(member: Membership, core: Plan) -> LoadPlan:
 def change(member: Membership, found: LoadPlan, parent: str, **changes: object) -> LoadPlan:
     """With fields replaced, if `parent` still names the head. Raises Stale."""
     found = LoadPlan.objects.select_for_update().get(pk=found.pk)
-    core = replace(content(found), **changes)
-    found.head = revisions.save(found.head, found.pk, core, member.account, parent=parent, label="plan")
+    before = content(found)
+    core = replace(before, **changes)
+    changed = [name for name in changes if getattr(before, name) != getattr(core, name)]
+    label = "plan:" + ",".join(changed)[:190]
+    found.head = revisions.save(found.head, found.pk, core, member.account, parent=parent, label=label)
     found.name = core.name
     found.save(update_fields=["head", "name", "changed_at"])
     return found
@@ -63,3 +66,14 @@ def undo(found: LoadPlan) -> LoadPlan:
     found.name = content(found).name
     found.save(update_fields=["head", "name", "changed_at"])
     return found
+
+
+@transaction.atomic
+def delete(member: Membership, found: LoadPlan, sure: str) -> None:
+    """Takes a plan away; its runs stay, with what they froze. Raises DynamikosError unless `sure` is its name, or while it is run."""
+    if sure.strip() != found.name:
+        raise DynamikosError(f"To delete {found.name} write its name beside the button; its runs stay.")
+    if found.runs.exclude(state__in=["ended", "refused"]).exists():
+        raise DynamikosError(f"{found.name} is being run; stop the run or wait for its end, then delete the plan.")
+    note(member, "plan deleted", found.name, key=found.key)
+    found.delete()

@@ -11,7 +11,9 @@ from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Step, names_needed
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import duration_s, measured_part_s, peak, start_instants_s
+from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
+from dynamikos.web.datasets.queries import deal_of
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content as journey_content
 from dynamikos.web.plans.models import LoadPlan
@@ -40,6 +42,17 @@ def journey_of(found: LoadPlan, core: Plan) -> tuple[Journey | None, CoreJourney
 
 
 @dataclass(frozen=True, slots=True)
+class DataFollows:
+    """What becomes of one data set's rows, in the words of its own deal. `early`: it ends the run, or users, before the profile does."""
+
+    name: str
+    pk: uuid.UUID
+    rows: int
+    said: str
+    early: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Follows:
     """What follows from a plan, from think times and recorded (or assumed) answer times."""
 
@@ -48,8 +61,7 @@ class Follows:
     round_s: float
     rounds: int
     exchanges_per_s: float
-    rows_needed: int
-    rows_there: int | None
+    data: tuple["DataFollows", ...]
     answers_known: bool
 
 
@@ -96,15 +108,18 @@ def follows(found: LoadPlan, core: Plan, journey: Journey | None, script: CoreJo
             known = known and recorded is not None
             answered_us += share * recorded.timings.total_us if recorded else 0
     round_s = sum(share * step.mean_think_s() for step, share in expected(script.rounds)) * core.think_factor + answered_us / 1e6
-    user_seconds = sum(end - start for start, end in start_instants_s(core.profile))
+    starts_s = start_instants_s(core.profile)
+    user_seconds = sum(end - start for start, end in starts_s)
     rounds = int(user_seconds / round_s) if round_s > 0 else 0
     total = peak(core.profile)
     needed = {name.split(".")[0] for name in names_needed(script) if not name.startswith(("env.", "secrets."))}
-    there = [found_set.rows for found_set in DataSet.objects.filter(project=found.project, key__in=needed)]
+    data = []
+    for each in DataSet.objects.filter(project=found.project, key__in=needed):
+        said, early = ends_of(deal_of(each), each.rows, starts_s, round_s, "this profile")
+        data.append(DataFollows(each.key, each.pk, each.rows, said, early))
     return Follows(
         users=total, seconds=duration_s(core.profile), round_s=round_s, rounds=rounds,
-        exchanges_per_s=total * requests / round_s if round_s > 0 else 0.0, rows_needed=max(rounds, total) if needed else 0,
-        rows_there=min(there) if there else None, answers_known=known,
+        exchanges_per_s=total * requests / round_s if round_s > 0 else 0.0, data=tuple(data), answers_known=known,
     )  # fmt: skip
 
 

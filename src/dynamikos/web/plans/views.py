@@ -77,3 +77,9 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 def undo(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     actions.undo(queries.plan(member, pk))
     return redirect("plan", member.project_id, pk)
+
+
+@member_view(post="engineer")
+def delete(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    actions.delete(member, queries.plan(member, pk), request.POST.get("sure", ""))
+    return redirect("plans", member.project_id)

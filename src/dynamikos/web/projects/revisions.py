@@ -53,7 +53,8 @@ def value_of(revision: Revision, kind: type[T]) -> T:
 
 
 def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account, *, parent: str, label: str = "") -> Revision:
-    """A new head for `value` on the revision `parent` names. Folds into the head when it is the same edit in the same spell.
+    """A new head for `value` on the revision `parent` names. Folds into the head when it is the same edit in the same spell: `label` is
+    the form and, after a colon, what was changed in it.
 
     Raises Stale. An unchanged value returns the head as it is.
     """
@@ -64,12 +65,13 @@ def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account,
         raise DynamikosError(f"This can't be kept: {problem}. Nothing was changed.") from problem
     sha = digest(document)
     spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)
-    folds = (
-        head is not None and bool(label) and head.label == label and head.author_id == author.pk and head.tab == this_tab() and head.changed_at > spell
-        and not head.used and not head.children.exists()
+    same_page = (
+        head is not None and bool(label) and head.label.partition(":")[0] == label.partition(":")[0] and head.author_id == author.pk
+        and head.tab == this_tab() and head.changed_at > spell
     )  # fmt: skip
+    folds = same_page and head is not None and head.label == label and not head.used and not head.children.exists()
     # a form saves itself as it is typed in: its next save may leave before the answer to the last one came back
-    same_form = folds and head is not None and parent.partition(":")[0] in (str(head.pk), str(head.parent_id))
+    same_form = same_page and head is not None and parent.partition(":")[0] in (str(head.pk), str(head.parent_id))
     if parent != token(head) and not same_form:
         raise Stale(head) if head is not None else DynamikosError("This was deleted meanwhile; reload the page.")
     if head is not None and head.sha256 == sha:

@@ -133,6 +133,8 @@ def take(
 
 def into_column(member: Membership, journey: Journey, parent: str, strand: Strand, column: str, uses: Sequence[Use]) -> None:
     """A typed value replaced by an existing column. Raises DynamikosError or Stale."""
+    if not column:
+        raise DynamikosError("Choose the column that takes the place of the value; none of them holds it, so none is proposed.")
     if column not in columns_known(journey.project):
         raise DynamikosError(f"There is no column '{column}' in this project; choose one of the list.")
     take(member, journey, parent, [strand], {strand.name: uses}, {strand.name: column})

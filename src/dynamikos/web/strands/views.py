@@ -37,12 +37,13 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
         except DynamikosError as wrong:
             problem = problem or str(wrong)
     open_ = [row for row in every if row.strand.kind == "issued" and row.strand.proven and not row.taken and not row.strand.followed]
+    columns = queries.fitting_columns(journey, chosen.strand) if chosen and chosen.strand.kind == "typed" else []
     return {
         "journey": journey, "search": found, "rows": shown, "kind": kind, "chosen": chosen, "alternatives": alternatives, "token": token(journey.head),
         "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS], "open": len(open_), "width": queries.WIDTH,
         "taken": sum(row.taken for row in every), "others": list(journey.others.order_by("imported_at")), "dismissed": journey.dismissals.count(),
         "rules": Rule.objects.filter(project=member.project), "problem": problem, "failed": bool(failed), "newest": queries.newest_rehearsal(journey),
-        "likely": sum(row.likely for row in every), "columns": queries.fitting_columns(journey, chosen.strand) if chosen and chosen.strand.kind == "typed" else [],
+        "likely": sum(row.likely for row in every), "columns": columns, "column_held": any(fits for _, fits in columns),
         "capture_forms": CAPTURE_FORMS, "decodings": DECODINGS,
     }  # fmt: skip
 

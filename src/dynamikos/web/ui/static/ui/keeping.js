@@ -36,7 +36,8 @@
   document.addEventListener("htmx:after:request", (e) => {
     const ctx = e.detail.ctx, form = ctx && ctx.sourceElement, state = form && states.get(form); if (!state) return;
     const status = ctx.response ? ctx.response.status : 0;
-    if (status >= 200 && status < 400 && serial(form) === state.sent) dirty.delete(form);
+    if (status >= 200 && status < 400) { if (serial(form) === state.sent) dirty.delete(form); forget(form); }
+    if (status === 422) remember(form); // can't be kept by the server yet: it survives a reload all the same
     if (!status || status >= 500) { state.sent = ""; clearTimeout(state.timer); state.timer = setTimeout(() => save(form), 3000); }
   });
   document.addEventListener("htmx:error", (e) => {
@@ -99,13 +100,15 @@
   // a text that waits for its button survives a reload, in this tab; secrets never do
   const place = (el) => {
     const form = el.form, what = form && form.querySelector("[name=what]");
-    if (!form || form.matches("[data-saves], [role=search], [autocomplete=off]")) return null;
+    if (!form || form.matches("[role=search], [autocomplete=off]")) return null;
     if (el.matches("[type=hidden], [type=password], [type=file], [type=checkbox], [type=radio], [readonly], [data-editor]")) return null;
     const to = form.getAttribute("hx-post") || form.getAttribute("action") || "";
     const at = [...form.elements].filter((each) => each.name === el.name).indexOf(el);
     return ["typed", location.pathname, to, what ? what.value : "", el.name, at].join("|");
   };
-  document.addEventListener("input", (e) => { const at = e.target.name && place(e.target); if (at) sessionStorage.setItem(at, e.target.value); });
+  const keep = (el) => { const at = el.name && place(el); if (at) sessionStorage.setItem(at, el.value); };
+  const remember = (form) => [...form.elements].filter((el) => el.value !== el.defaultValue && el.matches("input, textarea")).forEach(keep);
+  document.addEventListener("input", (e) => { if (e.target.form && !e.target.form.matches("[data-saves]")) keep(e.target); });
   const restore = () => {
     if (![...Object.keys(sessionStorage)].some((each) => each.startsWith("typed|" + location.pathname + "|"))) return;
     all("form [name]").forEach((el) => {
@@ -114,7 +117,7 @@
     });
   };
   const forget = (form) => [...form.elements].forEach((el) => { const at = el.name && place(el); if (at) sessionStorage.removeItem(at); });
-  document.addEventListener("submit", (e) => forget(e.target), true);
+  document.addEventListener("submit", (e) => { if (!e.target.matches("[data-saves]")) forget(e.target); }, true);
   document.addEventListener("DOMContentLoaded", restore);
   document.addEventListener("htmx:after:swap", restore);
 })();

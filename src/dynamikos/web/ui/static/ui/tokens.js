@@ -51,7 +51,7 @@
     for (const node of mirror.childNodes) { const end = at + node.textContent.length; if (node.nodeType === 1 && caret > at && caret < end) return node; at = end; }
     return null;
   };
-  document.addEventListener("mousemove", (e) => { if (field(e.target)) tell(under(e.target, e.clientX, e.clientY)); else if (!says.hidden && !field(document.activeElement)) tell(null); });
+  document.addEventListener("mousemove", (e) => { if (field(e.target)) tell(under(e.target, e.clientX, e.clientY) || (e.target === document.activeElement ? atCaret(e.target) : null)); else if (!says.hidden && !field(document.activeElement)) tell(null); });
   document.addEventListener("selectionchange", () => { if (field(document.activeElement)) tell(atCaret(document.activeElement)); });
   document.addEventListener("focusout", (e) => { if (field(e.target)) tell(null); });
   document.addEventListener("keydown", (e) => { if (e.key === "Escape") tell(null); });

@@ -1,0 +1,107 @@
+"""What is typed is kept within a second, in every field of every page that keeps itself; a page that is left sends what it has."""
+
+from typing import Any
+
+from msgspec.structs import replace
+
+from dynamikos.web.journeys.queries import content
+from tests.browser.support import BrowserCase
+
+# every field somebody can type into, and how it is found again after a reload
+FIELDS = """() => [...document.querySelectorAll('form[data-saves] input, form[data-saves] textarea, [form] , form:not([data-saves]) [name]')]
+  .filter((el, at, all) => all.indexOf(el) === at && el.form && el.matches('input, textarea') && !el.disabled && !el.readOnly)
+  .filter((el) => !el.matches('[type=hidden], [type=file], [type=checkbox], [type=radio], [type=password]') && !el.form.matches('[role=search], [autocomplete=off]'))
+  .map((el) => { for (let up = el.closest('details'); up; up = up.parentElement.closest('details')) up.open = true;
+    el.dataset.field = [el.form.getAttribute('hx-post') || el.form.getAttribute('action') || '', (el.form.querySelector('[name=what]') || {}).value || '',
+      el.name, [...el.form.elements].filter((e) => e.name === el.name).indexOf(el)].join(' ');
+    return [el.dataset.field, el.type, el.value, el.name, el.form.matches('[data-saves]')]; })"""
+
+
+class Fields(BrowserCase):
+    def kept(self, tail: str, wanted: int) -> None:
+        """Types into every field of a page, one page load for each that keeps itself; waits a second, reloads, compares."""
+
+        def work(page: Any) -> list[str]:
+            address = self.base + self.sample.address(tail)
+            page.goto(address)
+            lost, fields = [], [field for field in page.evaluate(FIELDS) if field[3] not in NAMED]
+            self.assertGreaterEqual(len(fields), wanted, (tail, fields))
+            for key, kind, before, name, saves in fields:
+                if name.endswith(PAIRED) and not before:
+                    continue  # typed into together with what it belongs to
+                page.goto(address)
+                page.evaluate(FIELDS)
+                field = page.locator(f'[data-field="{key}"]')
+                typed = "7" if kind == "number" else TYPED.get(name, "x7")
+                field.focus()
+                page.keyboard.press("Control+End")
+                if name in TYPED:
+                    field.fill("")
+                page.keyboard.type(typed)
+                shown = field.input_value()
+                page.wait_for_timeout(1000 if saves else 50)
+                page.reload()
+                page.evaluate(FIELDS)
+                now = page.locator(f'[data-field="{key}"]').input_value()
+                if now != shown and not (kind == "number" and float(now or 0) == float(shown)):
+                    lost.append(f"{key}: typed {shown!r}, found {now!r}: {page.locator('.problem').all_inner_texts()}")
+                if not saves:
+                    page.evaluate("sessionStorage.clear()")
+            return lost
+
+        self.assertEqual(self.pool.submit(work, self.page).result(600), [])
+
+    def test_load_plan_and_settings(self) -> None:
+        self.sign_in("ada")
+        self.kept(f"load/{self.sample.plan.pk}", 14)
+        self.kept("settings", 4)
+        self.assertEqual([line for line in self.trouble if "422" not in line], [])
+
+    def test_journey(self) -> None:
+        self.sign_in("ada")
+        tail = f"journeys/{self.sample.journey.pk}"
+        core = content(self.sample.journey)
+        step = next(each for each in core.rounds if each.requests)
+        post = next((s, r) for _, s in core.steps() for r in s.requests if r.body is not None and r.captures + r.checks)
+        self.kept(tail, 4)
+        self.kept(f"{tail}?at={step.step}", 4)
+        self.kept(f"{tail}?at={post[0].step}/{post[1].request}", 8)
+        self.assertEqual([line for line in self.trouble if "422" not in line], [])
+
+    def test_leaving_at_once_keeps_what_was_typed(self) -> None:
+        self.sign_in("bran")
+        core = content(self.sample.journey)
+        step = core.rounds[0].step
+        address = self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step}")
+
+        def type_and_reload(page: Any) -> str:
+            page.goto(address)
+            page.focus("#panel textarea[name=note]")
+            page.keyboard.press("Control+A")
+            page.keyboard.type("Ask about the roof")
+            page.reload()
+            for _ in range(100):
+                if page.locator("#panel textarea[name=note]").input_value() == "Ask about the roof":
+                    break
+                page.wait_for_timeout(50)
+            page.wait_for_timeout(1000)  # a page that came too early has loaded itself once more by now
+            page.focus("#panel textarea[name=note]")
+            page.keyboard.press("Control+End")
+            page.keyboard.type(" and the moon")
+            page.goto("about:blank")  # as if it were closed
+            page.wait_for_timeout(300)
+            return ""
+
+        self.do(type_and_reload)
+        self.sample.journey.refresh_from_db()
+        found = content(self.sample.journey).find_step(step)
+        assert found is not None
+        self.assertEqual(found.note, "Ask about the roof and the moon")
+        self.assertEqual(replace(found, note=""), replace(core.rounds[0], note=""))
+
+
+NAMED = ("filter",)
+PAIRED = ("-value", "-name", "-more", "-pick", "-otherwise", "-what", "to", "seconds", "limit")
+TYPED = {
+    "method": "PUT", "address": "/sky", "target": "https://a.example", "proxy": "http://proxy.example:3128", "check-what": "201", "capture-name": "hold2",
+}  # fmt: skip
