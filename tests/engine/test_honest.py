@@ -96,7 +96,7 @@ class UnderWayAtTheEnd(TestCase):
         made = with_objectives(frozen("rounds:\n" + step("a", get("a")), hold_s=20), ("p95", 500))
         ended, sink, _ = perform(made, lambda data: Scripted(answer(b"", "503 No") if next(count) % 6 else answer(b""), 0.1))
         found = judged(made, sink, ended)
-        self.assertEqual((found.judgements[0].word, found.exit_code), ("not judged", 1))
+        self.assertEqual((found.judgements[0].word, found.exit_code), ("missed", 1))
         self.assertRegex(found.sentence, r"8\d\.?\d* % failed")
 
 

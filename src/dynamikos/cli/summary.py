@@ -2,7 +2,9 @@
 
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports import Frame
+from dynamikos.core.reports.ledger import Row
 from dynamikos.core.verdicts import Outcome
+from dynamikos.core.verdicts.outcome import told
 
 
 def duration(milliseconds: float | None) -> str:
@@ -14,16 +16,26 @@ def duration(milliseconds: float | None) -> str:
     return f"{milliseconds / 1000:.3g} s"
 
 
+def percentile(row: Row, percent: int) -> str:
+    """ "?" on too few samples, "≥" before a lower bound: something was still under way."""
+    name = f"p{percent}_ms"
+    value = getattr(row, name)
+    if value is None:
+        return "?" if row.count > row.failures else "–"
+    return ("≥ " if name in row.at_least else "") + duration(value)
+
+
 def clock(seconds: float) -> str:
     return f"{int(seconds) // 60:02d}:{int(seconds) % 60:02d}"
 
 
 def progress(frame: Frame, total_s: float) -> str:
     users = frame.starting + frame.busy + frame.thinking + frame.leaving
-    late = "  generator late" if frame.is_late else ""
+    late = f"  generator late ({', '.join(frame.late_by)})" if frame.is_late else ""
+    oldest = f"  oldest open {duration(frame.oldest_ms)}" if frame.oldest_ms >= 1000 else ""
     return (
-        f"{clock(frame.second + 1)} of {clock(total_s)}  {users} of {frame.planned} users  {frame.answered} exchanges/s  "
-        f"p95 {duration(frame.p95_ms)}  {frame.failed + frame.steps_failed} failed{late}"
+        f"{clock(frame.second + 1)} of {clock(total_s)}  {users} of {frame.planned} users  {frame.answered + frame.failed} exchanges/s  "
+        f"p95 {duration(frame.p95_ms)}  {frame.failed + frame.steps_failed} failed{oldest}{late}"
     )
 
 
@@ -37,7 +49,9 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     for row in outcome.rows:
         if row.level == "request" or (row.level in ("embedded", "item") and not row.count):
             continue
-        cells = "".join(f"{duration(value):>10}" for value in (row.mean_ms, row.p50_ms, row.p95_ms, row.p99_ms, row.max_ms))
+        longest = ("≥ " if "max_ms" in row.at_least else "") + duration(row.max_ms)
+        figures = (duration(row.mean_ms), *(percentile(row, percent) for percent in (50, 95, 99)), longest)
+        cells = "".join(f"{figure:>10}" for figure in figures)
         lines.append(f"{row.name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")
     for row in outcome.rows:
         if row.level == "request":
@@ -50,8 +64,9 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     )
     lines.append("")
     for each in outcome.judgements:
-        value = each.reason if each.value is None else f"{each.value:.4g} {each.unit}"
-        lines.append(f"  {each.word:10} {each.sentence}: {value}")
+        value = each.reason if each.value is None else f"{'≥ ' if each.at_least else ''}{each.value:.4g} {each.unit}"
+        more = f" ({each.reason})" if each.reason and each.value is not None else ""
+        lines.append(f"  {each.word:10} {told(each)}: {value}{more}")
     lines.extend(f"  doubt      {each}" for each in outcome.doubts)
     lines.append(outcome.sentence)
     return "\n".join(lines)

@@ -34,7 +34,6 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
     reason: str = ""
     at_least: bool = False  # whether `value` is only a lower bound: something was still under way
     failed_percent: float = 0.0  # of a response time's slice, where it is more than 1 %
-    many_failed: bool = False
 
 
 def describe(objective: Objective, step_name: str | None = None) -> str:
@@ -55,17 +54,16 @@ def judge(
     """Judges `objective` on the passed ones' distribution, the number of failed ones, and the ages of those that were still under way.
 
     A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was under way is taken at its age and as
-    lasting for ever: missed when both are over the limit, met when both are within, else not judged. Of a response time of which more
-    than half failed nothing is judged, and `many_failed` says so. "close" = met by less than 10 % of the limit, not defined at limit 0.
+    lasting for ever: missed when both are over the limit, met when both are within, else not judged. A response time of which more than
+    half failed is missed whatever the rest took. "close" = met by less than 10 % of the limit, not defined at limit 0.
     """
     unit: Literal["ms", "%"] = "%" if objective.measure == "failure-rate" else "ms"
     n = passed.n + len(open_us) + (failed if unit == "%" else 0)
     share = 100.0 * failed / (passed.n + failed) if failed else 0.0
     (low, high), reason = _bounds(objective, passed, moments, failed, open_us)
     word: Word = "not judged"
-    many_failed = unit == "ms" and share > MUCH_FAILED
-    if many_failed:
-        reason = f"{share:.3g} % failed, so what passed says little"
+    if unit == "ms" and share > MUCH_FAILED:
+        word, reason = "missed", f"{share:.3g} % failed, so what passed says little"
     elif low is not None and low > objective.limit:
         word = "missed"
     elif high is not None and high <= objective.limit:
@@ -76,7 +74,6 @@ def judge(
     return Judgement(
         objective=objective.objective, word=word, value=low, limit=objective.limit, unit=unit, samples=n, sentence=describe(objective, step_name),
         reason=reason, at_least=low is not None and low != high, failed_percent=share if unit == "ms" and share > SOME_FAILED else 0.0,
-        many_failed=many_failed,
     )  # fmt: skip
 
 

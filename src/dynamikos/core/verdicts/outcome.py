@@ -43,7 +43,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def sentence(self) -> str:
         """The verdict in one sentence."""
-        missed = [each for each in self.judgements if each.word == "missed" or each.many_failed]
+        missed = [each for each in self.judgements if each.word == "missed"]
         if self.exit_code == STOPPED:
             return f"The run was {self.ended} by hand, so it is not judged."
         if missed:
@@ -94,7 +94,7 @@ def conclude(
         doubts.append(f"Only {peak_users} of {planned} planned users were there at once.")
     if ended != "finished" and not own:
         code = STOPPED if ended.startswith("stopped") else COULD_NOT_RUN
-    elif any(each.word == "missed" or each.many_failed for each in judgements):
+    elif any(each.word == "missed" for each in judgements):
         code = MISSED
     elif doubts:
         code = NOT_VALID

@@ -2,6 +2,7 @@
 
 import uuid
 from collections.abc import Iterable
+from urllib.parse import urlsplit
 
 import msgspec
 from django.conf import settings
@@ -73,6 +74,19 @@ def fingerprints(found: Environment, names: Iterable[str]) -> dict[str, str]:
 
 def agreed(found: Environment) -> tuple[CoreTarget, ...]:
     return tuple(target.core for target in found.targets.all())
+
+
+def origins(found: Environment) -> list[str]:
+    """Scheme, host and port of each value that is an address, as they would be agreed to."""
+    made = {}
+    for value in found.values.values():
+        try:
+            parts = urlsplit(str(value).strip())
+            if parts.scheme in ("http", "https") and parts.hostname:
+                made[f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"] = True
+        except ValueError:
+            continue
+    return list(made)
 
 
 def named(project: Project, key: str) -> Environment | None:

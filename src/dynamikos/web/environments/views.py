@@ -114,7 +114,11 @@ def agree(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
         actions.agree(member, queries.environment(member, pk), text)
     except DynamikosError as problem:
         return page(request, member, str(problem), text)
-    return redirect("settings", member.project_id)
+    journey = request.POST.get("journey", "")
+    try:
+        return redirect("journey", member.project_id, uuid.UUID(journey)) if journey else redirect("settings", member.project_id)
+    except ValueError:
+        return redirect("settings", member.project_id)
 
 
 @member_view(post="owner")

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Branch, Journey, Shared
 from dynamikos.core.journeys import editing as edit
-from dynamikos.core.journeys.model import PARTS
+from dynamikos.core.journeys.model import PARTS, walk
 from dynamikos.web.journeys import forms
 
 THINKING = ("fixed", "even", "log-normal")
@@ -109,7 +109,13 @@ def _remove(core: Journey, at: str, data: QueryDict) -> Changed:
 
 def _add_step(core: Journey, at: str, data: QueryDict) -> Changed:
     core = edit.add_step(core, "rounds", data.get("name", "").strip() or "New step")
-    return core, core.rounds[-1].step
+    made, after = core.rounds[-1].step, _split(at)[0]
+    if after:  # it comes after what is selected
+        part = edit.find(core, after)[0]
+        top = next((n for n, each in enumerate(core.part(part)) if any(step.step == after for step in walk((each,)))), None)
+        if top is not None:
+            core = edit.place_step(core, made, part, top + 1)
+    return core, made
 
 
 def _branch(core: Journey, at: str, data: QueryDict) -> Changed:
@@ -160,6 +166,11 @@ CHANGES: dict[str, Callable[[Journey, str, QueryDict], Changed]] = {
 def follow(core: Journey, request_key: str, at: str) -> str:
     """Where a moved request is now."""
     return next((f"{s.step}/{r.request}" for _, s in core.steps() for r in s.requests if r.request == request_key), at)
+
+
+def think(core: Journey, at: str, data: QueryDict) -> Journey:
+    """Only a step's think time. Raises DynamikosError."""
+    return edit.change_step(core, at, think_s=seconds(data.get("think_s") or "0"), **_thinking(data))
 
 
 def _thinking(data: QueryDict) -> dict[str, object]:

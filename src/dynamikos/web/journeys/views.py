@@ -268,11 +268,28 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     return answer
 
 
+def _thought(request: HttpRequest, member: Membership, found: Journey, key: str) -> HttpResponse:
+    """One step's think time, changed where all are listed."""
+    problem, status = "", 200
+    try:
+        found = actions.change(
+            member, found, request.POST.get("parent", ""), lambda core: edits.think(core, key, request.POST), label=f"think: {key}"
+        )
+    except DynamikosError as wrong:
+        problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
+    core = queries.content(found)
+    rounds = sum(step.mean_think_s() for step in core.active().rounds)
+    context = {"problem": problem, "token": token(found.head), "round_s": rounds, "step": core.find_step(key)}
+    return render(request, "journeys/_thought.html", context, status=status)
+
+
 @member_view(get="reader", post="engineer")
 def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Think times of the whole journey on one screen."""
     found = queries.journey(member, pk)
     problem, status = "", 200
+    if request.method == "POST" and "step" in request.POST:
+        return _thought(request, member, found, request.POST["step"])
     if request.method == "POST":
         try:
             kind = request.POST.get("kind", "")
@@ -289,7 +306,7 @@ def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     rounds = sum(step.mean_think_s() for step in core.active().rounds)
     context = {
         "journey": found, "steps": list(core.steps()), "token": token(found.head), "problem": problem, "round_s": rounds, "kinds": ("recorded", *edits.THINKING),
-        "answers_s": queries.answered_s(found, core), "typed": request.POST,
+        "answers_s": queries.answered_s(found, core), "typed": request.POST, "kinds_of_thinking": edits.THINKING,
     }  # fmt: skip
     return render(request, "journeys/thinking.html", context, status=status)
 

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_GET
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import write_har
+from dynamikos.web.environments.queries import named, origins
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
@@ -25,9 +26,15 @@ def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
         raise DynamikosError(f"A row is a number from 1; '{row}' is not.")
     if not user.isdigit() or not 1 <= int(user) <= 1_000_000:
         raise DynamikosError(f"A user is a number from 1 to 1,000,000; '{user}' is not.")
+    journey = journeys.journey(member, pk)
+    place = named(member.project, request.POST.get("environment", ""))
+    if place is not None and not place.targets.exists():  # a way on, not a dead end
+        owners = member.project.memberships.filter(role="owner").values_list("account__username", flat=True)
+        context = {"place": place, "origins": origins(place), "journey": journey, "owners": list(owners)}
+        return render(request, "rehearsals/agree.html", context, status=422)
     made = actions.ask(
         member,
-        journeys.journey(member, pk),
+        journey,
         start=request.POST.get("start", ""),
         until=request.POST.get("until", ""),
         row=int(row or 0),
@@ -83,7 +90,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     bad = sum(row.is_bad for row in rows if row.kept.step not in cleaned)
     differing = sum(bool(row.differences) for row in rows)
     return {
-        "rehearsal": found, "journey": found.journey, "rows": rows, "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad, "compared": any(row.recorded is not None for row in rows),
+        "rehearsal": found, "journey": found.journey, "rows": rows, "exchanges": sum(not row.kept.item for row in rows), "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad, "compared": any(row.recorded is not None for row in rows),
         "differing": differing, "journey_names": {step.step: step.name for _, step in journey.steps()}, "requests": sum(len(step.requests) for _, step in journey.steps()), "has_cleanup": bool(journey.cleanup),
     }  # fmt: skip
 

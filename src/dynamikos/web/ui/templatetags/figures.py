@@ -141,5 +141,7 @@ def shown(row: Any, percent_of: int) -> str:
     value = getattr(row, f"p{percent_of}_ms")
     word = enough_for(percent_of, row.count - row.failures)
     if value is None or value == "":
-        return "–"
+        return "?" if row.count > row.failures else "–"
+    if f"p{percent_of}_ms" in row.at_least:
+        return "≥ " + ms(value)
     return {"no": "?", "uncertain": "~" + ms(value), "yes": ms(value)}[word]

@@ -34,11 +34,16 @@
   const help = $("#key-help");
   document.addEventListener("keydown", (e) => {
     if (e.ctrlKey && e.key.toLowerCase() === "k") { e.preventDefault(); open(); return; }
+    if (e.key === "Escape" && typing(e) && !document.querySelector("dialog[open]") && e.target.blur && !e.target.closest(".editor")) {
+      const panel = e.target.closest("#panel"), rung = panel && document.querySelector("#ladder a[aria-current]");
+      if (rung) rung.focus(); else e.target.blur(); // letters are keys again
+      return;
+    }
     if (typing(e) || e.ctrlKey || e.metaKey || e.altKey && !/Arrow/.test(e.key) || document.querySelector("dialog[open]")) return;
     if (e.key === "/") { e.preventDefault(); open(); return; }
     if (e.key === "?" && help) {
       const rows = all("[data-key]").map((el) => [el.dataset.key, el.dataset.command || el.textContent.trim()]);
-      rows.push(["j / k", "Next or previous in the list or ladder"], ["Enter", "Open it"], ["/ or Ctrl+K", "Command field"], ["Esc", "Close"]);
+      rows.push(["j / k", "Next or previous in the list or ladder"], ["Enter", "Open it"], ["/ or Ctrl+K", "Command field"], ["Esc", "Close; leave a field, so that letters are keys again"]);
       $("tbody", help).replaceChildren(...rows.map(([key, name]) => { const tr = document.createElement("tr"); tr.innerHTML = "<td class='mono'></td><td></td>"; tr.cells[0].textContent = key; tr.cells[1].textContent = name; return tr; }));
       help.showModal(); return;
     }

@@ -8,8 +8,8 @@
   const clock = (s) => String(Math.floor(s / 60)).padStart(2, "0") + ":" + String(Math.floor(s % 60)).padStart(2, "0");
   const three = (v) => v >= 1000 ? Math.round(v).toLocaleString("en") : String(Number(v.toPrecision(3)));
   const ms = (v) => v == null ? "–" : v >= 999.5 ? Number((v / 1000).toPrecision(3)) + " s" : Number(v.toPrecision(3)) + " ms";
-  // frame: second planned starting busy thinking leaving answered failed p50 p95 p99 steps steps_failed in_flight late cpu is_late kinds
-  const F = { second: 0, planned: 1, starting: 2, busy: 3, thinking: 4, leaving: 5, answered: 6, failed: 7, p50: 8, p95: 9, p99: 10, steps: 11, stepsFailed: 12, flying: 13, late: 14, cpu: 15, isLate: 16, kinds: 17 };
+  // frame: second planned starting busy thinking leaving answered failed p50 p95 p99 steps steps_failed in_flight late cpu is_late kinds oldest late_by
+  const F = { second: 0, planned: 1, starting: 2, busy: 3, thinking: 4, leaving: 5, answered: 6, failed: 7, p50: 8, p95: 9, p99: 10, steps: 11, stepsFailed: 12, flying: 13, late: 14, cpu: 15, isLate: 16, kinds: 17, oldest: 18, lateBy: 19 };
   const frames = given.frames, planned = given.planned;
   let end = Math.max(given.duration, frames.length);
   let from = Number(tape.dataset.from), to = Number(tape.dataset.to), at = given.over && frames.length ? Math.max(0, Math.min(frames.length, to) - 1) : null, lanes = [];
@@ -41,7 +41,7 @@
     if (given.limit == null) return;
     const c = u.ctx, y = u.valToPos(given.limit, "y", true); if (y < u.bbox.top || y > u.bbox.top + u.bbox.height) return;
     c.save(); c.strokeStyle = ink("ink"); c.setLineDash([3, 3]); c.beginPath(); c.moveTo(u.bbox.left, y); c.lineTo(u.bbox.left + u.bbox.width, y); c.stroke();
-    c.fillStyle = ink("ink"); c.font = Math.round(11 * devicePixelRatio) + "px Recursive"; c.textAlign = "right"; c.fillText("objective p95 ≤ " + ms(given.limit), u.bbox.left + u.bbox.width - 4, y - 4); c.restore();
+    c.fillStyle = ink("ink"); c.font = Math.round(11 * devicePixelRatio) + "px Recursive"; c.textAlign = "right"; const words = "objective p95 ≤ " + ms(given.limit), wide = c.measureText(words).width, x = u.bbox.left + u.bbox.width - 4; c.fillStyle = ink("raised"); c.fillRect(x - wide - 3, y - 17 * devicePixelRatio, wide + 6, 15 * devicePixelRatio); c.fillStyle = ink("ink"); c.fillText(words, x, y - 5 * devicePixelRatio); c.restore();
   };
   const measuredMark = (u) => {
     const c = u.ctx, a = u.valToPos(given.measured[0], "x", true), b = u.valToPos(given.measured[1], "x", true);
@@ -49,7 +49,7 @@
   };
   const data = {
     users: () => [seconds(), planned.concat(Array(Math.max(0, frames.length - planned.length)).fill(0)), pad(frames.map((f) => f[F.starting] + f[F.busy] + f[F.thinking] + f[F.leaving])), pad(frames.map((f) => f[F.starting] + f[F.busy] + f[F.leaving]))],
-    rate: () => [seconds(), pad(column(F.answered))],
+    rate: () => [seconds(), pad(frames.map((f) => f[F.answered] + f[F.failed]))], // answered and failed: what was sent and came to an end
     time: () => [seconds(), pad(column(F.p95)), pad(column(F.p50)), pad(column(F.p99))],
     failures: () => [seconds(), pad(frames.map((f) => f[F.failed] + f[F.stepsFailed] > 0 ? Math.max(f[F.failed], f[F.stepsFailed]) : null))],
     generators: () => [seconds(), pad(column(F.late))],
@@ -92,12 +92,14 @@
     says.at.textContent = clock(f[0]) + utc;
     says.users.textContent = (f[F.starting] + f[F.busy] + f[F.thinking] + f[F.leaving]) + " of " + f[F.planned];
     says.states.textContent = f[F.thinking] + " thinking, " + (f[F.busy] + f[F.starting]) + " busy" + (f[F.leaving] ? ", " + f[F.leaving] + " leaving" : "");
-    says.rate.textContent = three(f[F.answered]) + " /s"; says["rate-more"].textContent = "window " + three(sum(F.answered) / n) + " /s, " + f[F.flying] + " in flight";
+    const oldest = f[F.oldest] >= 1000 ? ", the oldest for " + ms(f[F.oldest]) : "";
+    says.rate.textContent = three(f[F.answered] + f[F.failed]) + " /s";
+    says["rate-more"].textContent = "window " + three((sum(F.answered) + sum(F.failed)) / n) + " /s, " + f[F.flying] + " in flight" + oldest;
     says.time.textContent = "p95 " + ms(f[F.p95]); says["time-more"].textContent = "p50 " + ms(f[F.p50]) + " · p99 " + ms(f[F.p99]);
     const bad = Math.max(f[F.failed], f[F.stepsFailed]); says.failures.textContent = bad + " /s";
     const kinds = Object.entries(kindsOf()).sort((a, b) => b[1] - a[1])[0];
     says["failures-more"].textContent = inside.reduce((t, x) => t + Math.max(x[F.failed], x[F.stepsFailed]), 0) + " in the window" + (kinds ? ", mostly " + kinds[0] : "");
-    says.generators.textContent = ms(f[F.late]); says["generators-more"].textContent = "processor " + three(f[F.cpu]) + " %" + (f[F.isLate] ? ", late" : "");
+    says.generators.textContent = ms(f[F.late]); says["generators-more"].textContent = "processor " + three(f[F.cpu]) + " %" + (f[F.isLate] ? ", late: " + ((f[F.lateBy] || []).join(", ") || "its users") : "");
     const now = document.getElementById("now"), last = frames[frames.length - 1];
     if (now) now.textContent = (last[F.starting] + last[F.busy] + last[F.thinking] + last[F.leaving]) + " of " + last[F.planned] + " users, " + clock(last[0] + 1) + " of " + clock(given.duration);
   };
@@ -112,6 +114,10 @@
   });
   document.getElementById("whole").addEventListener("click", () => setWindow(0, Math.ceil(end)));
   document.getElementById("measured").addEventListener("click", () => setWindow(Math.floor(given.measured[0]), Math.ceil(given.measured[1])));
+  document.addEventListener("htmx:after:swap", () => { // a kept exchange that was opened is looked at
+    const kept = document.getElementById("kept"); if (kept && kept.contains(document.activeElement)) return;
+    if (kept && kept.children.length && kept.dataset.seen !== kept.textContent) { kept.dataset.seen = kept.textContent; kept.scrollIntoView({ block: "nearest" }); }
+  });
   addEventListener("resize", () => { for (const u of lanes) { const box = u.root.parentElement; u.setSize({ width: box.clientWidth, height: u.height }); } mark(); });
 
   // live ---------------------------------------------------------------------------------------------
