@@ -26,6 +26,10 @@ class Cookies(TestCase):
             (("a=1; Path=/", "a=; Path=/; Max-Age=0"), {}, ""), (("a=1; Path=/; Expires=Thu, 01 Jan 1970 00:00:01 GMT",), {}, ""), (("a=1; Path=/",), {"host": "b.a.example"}, ""),
             (("a=1; Path=/; Domain=a.example",), {"host": "b.a.example"}, "a=1"), (("a=1; Path=/; Domain=other.example",), {}, ""), (("junk",), {}, ""),
             (("a=1; Path=/", "b=2; Path=/x"), {"path": "/x/1"}, "b=2; a=1"), (("a=1=2; Path=/",), {}, "a=1=2"), (("a=1; Path=/; Max-Age=soon",), {}, "a=1"),
+            # prefixes (RFC 6265bis §4.1.3) and public suffixes
+            (("__Secure-a=1; Path=/",), {"secure": True}, ""), (("__Secure-a=1; Path=/; Secure",), {"secure": True}, "__Secure-a=1"),
+            (("__Host-a=1; Path=/; Secure",), {"secure": True}, "__Host-a=1"), (("__Host-a=1; Path=/x; Secure",), {"secure": True, "path": "/x"}, ""),
+            (("__Host-a=1; Path=/; Secure; Domain=a.example",), {"secure": True}, ""), (("a=1; Path=/; Domain=co.uk",), {"host": "x.co.uk"}, ""),
         )  # fmt: skip
         for given, asked, expected in cases:
             with self.subTest(given):

@@ -80,6 +80,28 @@ class OnTheWay(TestCase):
         await network.aclose()
         return first.body
 
+    def test_a_user_resumes_its_own_tls_session_and_nobody_elses(self) -> None:
+        authority = trustme.CA()
+
+        async def program() -> None:
+            context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+            authority.issue_cert("staging.example").configure_cert(context)
+            server = await served([], context)
+            origin = ("https", "staging.example", port(server))
+            way = Way(trust=authority.cert_pem.bytes().decode(), hosts={"staging.example": "127.0.0.1"})
+            network = RealNetwork([parse_target(f"https://staging.example:{port(server)}")], way=way)
+            told: list[bool] = []
+            for sessions in (first := {}, first, first, {}):  # type: ignore[var-annotated]
+                link = await network.open(origin, sessions)
+                await link.exchange(b"GET /x HTTP/1.1\r\nHost: h\r\n\r\n", head_only=False, keep=True)
+                told.append(link.remember(origin, sessions))
+                link.close()
+            self.assertEqual(told, [False, True, True, False])
+            await network.aclose()
+            server.close()
+
+        self.perform(program)
+
     def test_own_authority_client_certificate_and_host_override(self) -> None:
         authority, other = trustme.CA(), trustme.CA()
         pem = authority.cert_pem.bytes().decode()

@@ -10,7 +10,7 @@ import psutil
 from django.db import DatabaseError, connection
 from msgspec.structs import replace
 
-from dynamikos.cli.state import wait_for_port
+from dynamikos.cli.state import is_free, wait_for_port
 from dynamikos.core.profiles import Stretch
 from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living
@@ -110,7 +110,7 @@ class Faults(ProcessCase):
         connection.close()
         mother.send_signal(signal.SIGINT)
         time.sleep(10)
-        self.assertFalse(mother.is_running())
+        self.assertTrue(is_free(int(port)))
         hold.unlink()
         self.assertTrue(wait_for_port(int(port), 20))
         until(answers)

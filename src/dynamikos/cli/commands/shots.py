@@ -70,7 +70,10 @@ def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
         page.click("text=Sign in")
     if view not in ("sign-in", "projects"):
         page.click("text=Brindle Fell Observatory")
-        _open(page, view)
+        why = _open(page, view)
+        if why:
+            click.echo(f"{view}: {why}")
+            return
     page.wait_for_load_state("networkidle") if view != "tape" else page.wait_for_selector("#tape[data-ready]")
     page.wait_for_timeout(400)
     path = folder / f"{view}.png"
@@ -78,7 +81,8 @@ def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
     click.echo(str(path))
 
 
-def _open(page: Any, view: str) -> None:
+def _open(page: Any, view: str) -> str:
+    """Goes to a view; why there is none to take a picture of yet, else nothing."""
     place = {"data": "Data", "load": "Load", "plan": "Load", "runs": "Runs", "tape": "Runs", "checks": "Runs", "settings": "Settings"}.get(
         view, "Journeys"
     )
@@ -100,13 +104,23 @@ def _open(page: Any, view: str) -> None:
         page.click("button[data-command='Search']")
         page.wait_for_selector("table.strands")
     elif view == "recording":
+        if not page.locator("td:has(.good) a").count():
+            return "nothing is being recorded; start a recording under Journeys first"
         page.click("td:has(.good) a")
     elif view == "rehearsal":
-        page.click("tbody a[href*='rehearsals']")
+        if page.locator("tbody a[href*='rehearsals']").count():
+            page.click("tbody a[href*='rehearsals']")
+        else:  # a fresh demo: the first one
+            page.click("tbody a[data-command='Open Evening booking']")
+            page.click("button[data-command='Rehearse']")
+            page.wait_for_selector("h1:has-text('replayed')")
     elif view == "data":
         page.click("tbody a:has-text('observers')")
     elif view in ("plan", "tape", "checks"):
+        if not page.locator("tbody a").count():
+            return "there is no run yet; start one from a load plan first"
         page.click("tbody a >> nth=0")
         if view == "checks":
             page.wait_for_selector("#tape[data-ready]")
             page.locator("h2:text-is('Checks')").scroll_into_view_if_needed()
+    return ""

@@ -89,7 +89,14 @@ def parse_target(text: str) -> AgreedTarget:
         parts = urlsplit(text)
     except ValueError as problem:
         raise PlanError(f"'{text}' is not a target: {problem}") from problem
-    if parts.scheme not in ("http", "https") or not parts.hostname or parts.path not in ("", "/") or parts.query or parts.username:
+    if (
+        parts.scheme not in ("http", "https")
+        or not parts.hostname
+        or parts.path not in ("", "/")
+        or parts.query
+        or parts.fragment
+        or parts.username
+    ):
         raise PlanError(f"'{text}' is not a target; write scheme, host and port, such as https://staging.example:8443")
     try:
         port = parts.port or (443 if parts.scheme == "https" else 80)

@@ -107,6 +107,15 @@ def cut(text: str, length: int) -> str:
     return text if len(text) <= length else text[: length - 1] + "…"
 
 
+def told(text: str, length: int) -> str:
+    """A request in `length` signs: its beginning and its end, since the end is often what tells two of one path apart."""
+    text = text.replace("{{ ", "{").replace(" }}", "}")
+    if len(text) <= length:
+        return text
+    tail = length // 3
+    return f"{text[: length - tail - 1]}…{text[-tail:]}"
+
+
 def path_of(address: str) -> str:
     """An address without its host: what tells requests apart on a ladder."""
     rest = address.partition("}}")[2] if address.startswith("{{") else address
@@ -259,7 +268,7 @@ def _steps(
                     step.step,
                     request.request,
                     y,
-                    cut(full, 29),
+                    told(full, 32),
                     full,
                     status,
                     bad,

@@ -102,6 +102,10 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
             continue
         line = line if "://" in line else f"http://{line}"
         parts = urlsplit(line)
+        if parts.fragment:
+            raise DynamikosError(
+                f"'{line}': what follows # stays in the browser; give the address without it and go there once it is open."
+            )
         origin = f"{parts.scheme}://{parts.netloc}"
         try:
             parse_target(origin)
