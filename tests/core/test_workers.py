@@ -9,14 +9,15 @@ from dynamikos.core.captures import Capture
 from dynamikos.core.captures.base import RegexForm
 from dynamikos.core.errors import DynamikosError
 from dynamikos.workers import WorkerError, call
-from dynamikos.workers.jobs import Answer, Trial
+from dynamikos.workers.documents import Look
+from dynamikos.workers.jobs import Trial
 
 PAGE = b"<b>one: A17</b> <b>two: B22</b>"
 
 
 def tried(pattern: str, body: bytes = PAGE, *, seconds: float = 2.0, **more: object) -> Trial:
     capture = Capture(name="v", regex=RegexForm(pattern=pattern, group=int(more.pop("group", 1))), **more)  # type: ignore[arg-type,call-overload]
-    payload = msgspec.msgpack.encode((capture, [Answer(200, [(b"content-type", b"text/html")], body, {}, [])]))
+    payload = msgspec.msgpack.encode((capture, [Look(200, [(b"content-type", b"text/html")], body, {}, [])]))
     return msgspec.msgpack.decode(call("trial", payload, seconds=seconds), type=list[Trial])[0]
 
 
@@ -43,7 +44,7 @@ class Workers(TestCase):
 
     def test_too_much_memory_is_ended(self) -> None:
         payload = msgspec.msgpack.encode(
-            (Capture(name="v", regex=RegexForm(pattern="(x)", group=1)), [Answer(200, [], b"x" * 90_000_000, {}, [])])
+            (Capture(name="v", regex=RegexForm(pattern="(x)", group=1)), [Look(200, [], b"x" * 90_000_000, {}, [])])
         )
         with self.assertRaisesRegex(WorkerError, "more than 200 MB"):
             call("trial", payload, seconds=10, memory_mb=200)

@@ -49,7 +49,20 @@ def linters(environment: dict[str, str], count: Count) -> None:
 
 def django(labels: list[str], environment: dict[str, str], count: Count, *, parallel: int = 0) -> None:
     """Django's runner on `labels`; its closing lines are counted."""
-    command = [PYTHON, "-W", "ignore::Warning:django.core.handlers.asgi", "manage.py", "test", "--noinput", "--keepdb", "-v", "1", *labels]
+    command = [
+        PYTHON,
+        "-W",
+        "ignore::Warning:django.core.handlers.asgi",
+        "manage.py",
+        "test",
+        "--testrunner",
+        "tests.runner.Runner",
+        "--noinput",
+        "--keepdb",
+        "-v",
+        "1",
+        *labels,
+    ]
     if parallel:
         command += ["--parallel", str(parallel)]
     done = subprocess.run(command, cwd=ROOT, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)

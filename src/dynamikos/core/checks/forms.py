@@ -49,6 +49,29 @@ def content_type(given: str) -> Look:
     return look
 
 
+def nearest(text: str, wanted: str) -> str:
+    """The place of `text` that has most of the beginning or of the end of `wanted`, between » and «, with what is around it; empty when there is none.
+
+    Looked for in O(len(text) · log len(wanted)).
+    """
+    text, wanted = text[:2_000_000], wanted[:200]
+
+    def longest(part: Callable[[int], str]) -> int:
+        low, high = 0, len(wanted)
+        while low < high:
+            middle = (low + high + 1) // 2
+            low, high = (middle, high) if part(middle) in text else (low, middle - 1)
+        return low
+
+    head, tail = longest(lambda n: wanted[:n]), longest(lambda n: wanted[len(wanted) - n :])
+    if max(head, tail) < min(3, len(wanted)):
+        return ""
+    begin = text.find(wanted[:head]) if head >= tail else text.find(wanted[len(wanted) - tail :]) + tail - len(wanted)
+    begin = max(0, begin)
+    end = begin + len(wanted)
+    return f"{text[max(0, begin - 20) : begin]}»{text[begin:end]}«{text[end : end + 20]}"
+
+
 def contains(given: str) -> Look:
     if not given:
         raise RuleError("'contains' needs a text")
@@ -57,8 +80,13 @@ def contains(given: str) -> Look:
     def look(view: View, values: Mapping[str, str]) -> Seen:
         wanted = template.fill(values)
         found = wanted.encode() in view.body or (not wanted.isascii() and wanted in view.text)
-        actual = f"it stands in {len(view.body):,} bytes" if found else f"{len(view.body):,} bytes without it: {view.text[:120]}"
-        return found, f"contains “{wanted}”", actual
+        if found:
+            return True, f"contains “{wanted}”", f"it stands in {len(view.body):,} bytes"
+        near = nearest(view.text, wanted)
+        most = (
+            f"{len(view.body):,} bytes without it; nearest: {near}" if near else f"{len(view.body):,} bytes without it: {view.text[:120]}"
+        )
+        return False, f"contains “{wanted}”", most
 
     return look
 

@@ -119,6 +119,7 @@ class KeptExchange(msgspec.Struct, kw_only=True):
     captured: dict[str, str] = {}
     recorded: int | None = None
     trace: str = ""
+    hop: int = 0  # how many redirects came before it
     resumed: bool = False  # whether its connection resumed an earlier TLS session
     before: dict[str, str] = {}  # the values before its request was built
     rows: dict[str, int] = {}  # data set, or data set.column, → number of the row its values came from

@@ -111,7 +111,7 @@ class Witness:
                 size_bytes=len(view.body) if view is not None else 0 if reply is None or around.keep_everything else reply.bytes_in,
                 duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
                 actual=mask.text(verdict.actual) if verdict else "", variables=self._values(mask, dict(user.values)),
-                captured=self._values(mask, captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}",
+                captured=self._values(mask, captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}", hop=hop,
                 before=self._values(mask, self._before()), rows=around.dealer.rows_of(user),
             )
         )  # fmt: skip

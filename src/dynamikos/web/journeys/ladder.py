@@ -107,7 +107,7 @@ def cut(text: str, length: int) -> str:
     return text if len(text) <= length else text[: length - 1] + "…"
 
 
-def told(text: str, length: int) -> str:
+def shortened(text: str, length: int) -> str:
     """A request in `length` signs: its beginning and its end, since the end is often what tells two of one path apart."""
     text = text.replace("{{ ", "{").replace(" }}", "}")
     if len(text) <= length:
@@ -268,7 +268,7 @@ def _steps(
                     step.step,
                     request.request,
                     y,
-                    told(full, 32),
+                    shortened(full, 32),
                     full,
                     status,
                     bad,

@@ -3,6 +3,7 @@
 import datetime
 from difflib import SequenceMatcher
 from typing import Any
+from urllib.parse import urlsplit
 
 from django import template
 from django.templatetags.static import static
@@ -82,6 +83,11 @@ def plural(number: int, word: str) -> str:
 def marked(actual: str, expected: str) -> str:
     """`actual` with what differs from the expected value marked: <ins> is too much, <del> is missing."""
     wanted = expected.partition(" = ")[2] or expected.partition("“")[2].rpartition("”")[0]
+    said, near, place = actual.partition("nearest: ")
+    if near:  # where most of it stands: what is around it is no part of what was wanted
+        before, _, rest = place.partition("»")
+        inner, _, after = rest.rpartition("«")
+        return format_html("{}{}{}{}{}", said, near, before, marked(inner, f"“{wanted}”"), after)
     if not wanted or len(wanted) > 400 or len(actual) > 400 or wanted == actual:
         return actual
     parts = []
@@ -94,6 +100,14 @@ def marked(actual: str, expected: str) -> str:
         if c < d:
             parts.append(format_html("<ins>{}</ins>", actual[c:d]))
     return mark_safe("".join(parts))
+
+
+@register.filter
+def path(url: str) -> str:
+    """What an address asks its host for."""
+    parts = urlsplit(url)
+    asked = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+    return asked if len(asked) <= 90 else asked[:89] + "…"
 
 
 @register.filter
