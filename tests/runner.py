@@ -41,6 +41,8 @@ class Runner(DiscoverRunner):
 
     def run_suite(self, suite: Any, **kwargs: Any) -> Any:
         logging.getLogger("asyncio").addHandler(unseen)
+        gc.collect()
+        gc.freeze()  # what is there already need not be looked through after each test
         try:
             return super().run_suite(suite, **kwargs)
         finally:

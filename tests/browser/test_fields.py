@@ -29,8 +29,6 @@ class Fields(BrowserCase):
             for key, kind, before, name, saves in fields:
                 if name.endswith(PAIRED) and not before:
                     continue  # typed into together with what it belongs to
-                page.goto(address)
-                page.evaluate(FIELDS)
                 field = page.locator(f'[data-field="{key}"]')
                 typed = "7" if kind == "number" else TYPED.get(name, "x7")
                 field.focus()

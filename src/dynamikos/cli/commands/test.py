@@ -86,7 +86,7 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
     "processes": lambda environment, count: django(["tests/processes"], environment, count),
     "browser": lambda environment, count: django(["tests/browser"], environment, count),
 }
-LIMITS_S = {"static": 90, "core": 120, "web": 150, "processes": 360, "browser": 300}
+LIMITS_S = {"static": 90, "core": 120, "web": 150, "processes": 360, "browser": 400}
 
 
 def keep_up(cluster: Cluster, hold: Path, over: threading.Event) -> None:

@@ -6,15 +6,11 @@ document.addEventListener("click", (e) => {
   a.setAttribute("aria-current", "true");
   history.replaceState(null, "", "?at=" + encodeURIComponent(a.dataset.at));
 });
-// a rung opened by the keyboard hands the focus on to its panel; Esc there comes back
-document.addEventListener("click", (e) => {
-  const a = e.target.closest("#ladder a[data-at]"); if (!a || e.detail !== 0 || !document.getElementById("panel")) return;
-  const watch = new MutationObserver(() => {
-    watch.disconnect();
-    const first = document.querySelector("#panel input:not([type=hidden]), #panel textarea, #panel a, #panel button");
-    if (first && document.activeElement === a) first.focus({ preventScroll: true });
-  });
-  watch.observe(document.getElementById("panel"), { childList: true });
+// from the selected rung one Tab leads into its panel, and Esc there comes back (frame.js)
+document.addEventListener("keydown", (e) => {
+  const a = e.key === "Tab" && !e.shiftKey && document.activeElement && document.activeElement.closest("#ladder a[aria-current]");
+  const first = a && document.querySelector("#panel input:not([type=hidden]), #panel textarea, #panel a, #panel button");
+  if (first) { e.preventDefault(); first.focus(); }
 });
 document.addEventListener("input", (e) => {
   const rows = e.target.closest("[data-rows]"); if (!rows) return;
