@@ -96,6 +96,8 @@ def _from_marks(recording: Recording, name: str, origins: Collection[str], bases
             continue
         mark = next((each for each in reversed(marks) if each.at_us <= exchange.started_us), None)
         title, part = (mark.name, mark.part) if mark is not None else ("Before the first name", "opening")
+        if stretches and is_static(exchange):  # a page keeps its resources, wherever the next stretch was begun
+            title, part = stretches[-1][:2]
         if not stretches or stretches[-1][:2] != (title, part):
             stretches.append((title, part, []))
         stretches[-1][2].append((number, exchange))

@@ -175,12 +175,15 @@ def control(member: Membership, session_id: uuid.UUID, what: str) -> Session:
 
 
 def _drop_last(found: Recording) -> None:
-    """The last page or call, and the resources that came after it."""
+    """The last page or call, and the resources that came after it; what that means is said with the recording."""
     from dynamikos.core.journeys.from_recording import is_static
     from dynamikos.web.recordings.queries import unpack
 
     for row in found.exchanges.order_by("-number"):
-        static = is_static(unpack(bytes(row.body)))
+        exchange = unpack(bytes(row.body))
         row.delete()
-        if not static:
+        if not is_static(exchange):
+            said = f"{exchange.sent.method} {urlsplit(exchange.sent.url).path} was dropped with all that its answer issued"
+            found.remarks = [*found.remarks, f"{said}. If the application sends something of it later, load that page again first."]
+            found.save(update_fields=["remarks"])
             break
