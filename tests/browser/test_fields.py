@@ -98,6 +98,36 @@ class Fields(BrowserCase):
         self.assertEqual(replace(found, note=""), replace(core.rounds[0], note=""))
 
 
+class Pasting(BrowserCase):
+    def test_raw_form_data_is_shown_and_then_becomes_rows(self) -> None:
+        self.sign_in("bran")
+        core = content(self.sample.journey)
+        step, request = next((s, r) for _, s in core.steps() for r in s.requests if r.body is not None and r.body.form)
+        paste = """text => { const d = new DataTransfer(); d.setData('text', text);
+          document.activeElement.dispatchEvent(new ClipboardEvent('paste', { clipboardData: d, bubbles: true, cancelable: true })); }"""
+
+        def work(page: Any) -> None:
+            page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step.step}/{request.request}"))
+            before = page.locator("[name=form-name]").count()
+            page.locator("[name=form-name]").first.focus()
+            page.evaluate(paste, "a=1&b=x+y%26z")
+            self.assertIn("x y&z", page.inner_text(".pasted"))
+            self.assertEqual(page.locator("[name=form-name]").count(), before)  # nothing is changed yet
+            page.click(".pasted button:has-text('Replace')")
+            page.wait_for_selector("#headline:has-text('revision 2')")
+            page.locator("[name=form-name]").first.focus()
+            page.evaluate(paste, "c: 3\nd: four five")
+            page.click(".pasted button:has-text('Add them')")
+            page.wait_for_timeout(1000)
+
+        self.do(work)
+        self.sample.journey.refresh_from_db()
+        body = next(r for _, s in content(self.sample.journey).steps() for r in s.requests if r.request == request.request).body
+        assert body is not None
+        self.assertEqual(body.form, (("a", "1"), ("b", "x y&z"), ("c", "3"), ("d", "four five")))
+        self.assertEqual(self.trouble, [])
+
+
 NAMED = ("filter",)
 PAIRED = ("-value", "-name", "-more", "-pick", "-otherwise", "-what", "to", "seconds", "limit")
 TYPED = {

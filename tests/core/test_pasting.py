@@ -138,14 +138,18 @@ class Editing(TestCase):
             Mark(at_us=5_000_000, name="Look"),
             Mark(at_us=9_000_000, name="Leave", part="closing"),
         )
-        recording = Recording(exchanges=(at(1, "/"), at(2, "/in"), at(3, "/in2"), at(6, "/x"), at(9, "/out")), pages={}, marks=marks)
+        # the style that is fetched after the next name was given stays with its page
+        recording = Recording(
+            exchanges=(at(1, "/"), at(2, "/in"), at(3, "/in2"), at(5, "/a.css"), at(6, "/x"), at(9, "/out")), pages={}, marks=marks
+        )
         journey = journey_from(recording, "Named", ["http://k.example"])
         self.assertEqual(
             [(part, step.name, len(step.requests), step.think_s) for part, step in journey.steps()],
             [
                 ("opening", "Before the first name", 1, 1.0),
-                ("opening", "Sign in", 2, 3.0),
+                ("opening", "Sign in", 2, 1.0),
                 ("rounds", "Look", 1, 3.0),
                 ("closing", "Leave", 1, 0.0),
             ],
         )
+        self.assertEqual(journey.opening[1].requests[1].embedded, ("http://k.example/a.css",))

@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import tempfile
 from unittest import TestCase
 
 from dynamikos.core.plans import parse_target
@@ -130,6 +131,49 @@ class OnTheWire(TestCase):
         ledger = totals(made, sink)  # type: ignore[arg-type]
         self.assertEqual(ledger.sent, ledger.answered + ledger.failed + sink.messages[-1].in_flight)
         self.assertLessEqual(sink.messages[-1].in_flight, 4)
+
+
+class Bodies(TestCase):
+    def test_a_body_waits_for_100_and_a_file_is_sent_whole(self) -> None:
+        seen: list[tuple[str, int, bool]] = []  # path, bytes of the body, whether it waited
+
+        async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+            with contextlib.suppress(asyncio.IncompleteReadError, ConnectionError):
+                while True:
+                    head = (await reader.readuntil(b"\r\n\r\n")).decode().lower()
+                    size = int(head.split("content-length: ")[1].split("\r\n")[0])
+                    waited = True
+                    if "expect: 100-continue" in head:
+                        with contextlib.suppress(asyncio.TimeoutError):
+                            await asyncio.wait_for(reader.readexactly(1), 0.15)
+                            waited = False
+                        writer.write(b"HTTP/1.1 100 Continue\r\n\r\n")
+                    body = await reader.readexactly(size)
+                    seen.append((head.split(" ")[1], len(body), waited))
+                    writer.write(b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nfine")
+
+        async def program(file: str) -> tuple[str, ListSink, object]:
+            server = await asyncio.start_server(serve, "127.0.0.1", 0)
+            base = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
+            large = f'request: put\nmethod: PUT\naddress: "{base}/file"\nbody: {{file: {file}, type: video/mp4}}'
+            held = f'request: post\nmethod: POST\naddress: "{base}/held"\nheaders: [[Expect, 100-continue]]\nbody: {{raw: "hello", type: text/plain}}'
+            made = frozen("rounds:\n" + step("a", large) + step("b", held), users=1, hold_s=1, grace_s=3)
+            network, clock, sink = RealNetwork([parse_target(base)]), RealClock(), ListSink()
+            shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
+            ended = await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=Control())
+            await network.aclose()
+            clock.close()
+            server.close()
+            return ended, sink, made
+
+        with tempfile.NamedTemporaryFile() as file:
+            file.write(bytes(5_000_000))
+            file.flush()
+            ended, sink, made = asyncio.run(program(file.name))
+        ledger = totals(made, sink)  # type: ignore[arg-type]
+        self.assertEqual((ended, ledger.failed), ("finished", 0))
+        self.assertEqual({each[:2] for each in seen}, {("/file", 5_000_000), ("/held", 5)})
+        self.assertTrue(all(waited for _, _, waited in seen))
 
 
 class WhatAFailureMeans(TestCase):

@@ -170,7 +170,7 @@ class Ledger:
     def __init__(self, series: Iterable[Series]) -> None:
         self.series = tuple(series)
         self.totals = {each.no: SeriesTotal() for each in self.series}
-        self.sent = self.answered = self.failed = 0
+        self.sent = self.answered = self.failed = self.reopened = 0
         self.late_seconds = self.seconds = 0
         self.late_by: dict[str, int] = {}  # seconds of the window by the reason for which they were late
         self.retired: dict[str, int] = {}
@@ -180,6 +180,7 @@ class Ledger:
         self.sent += message.sent
         self.answered += message.answered
         self.failed += message.failed
+        self.reopened += message.reopened
         for why, number in message.retired.items():
             self.retired[why] = self.retired.get(why, 0) + number
         if totals:

@@ -31,6 +31,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     answered: int
     failed: int
     in_flight: int
+    reopened: int = 0  # sent once more, on a new connection, since a kept one was closed without a byte: no exchange of their own
     late_share: float
     peak_users: int
     planned_peak: int
@@ -103,7 +104,7 @@ def conclude(
     rounds = window.all_of("round")
     return Outcome(
         ended=ended, from_s=from_s, to_s=to_s, rows=window.rows(to_s - from_s), judgements=judgements, doubts=doubts, sent=whole.sent,
-        answered=whole.answered, failed=whole.failed, in_flight=in_flight, late_share=late, peak_users=peak_users, planned_peak=planned,
+        answered=whole.answered, failed=whole.failed, in_flight=in_flight, reopened=whole.reopened, late_share=late, peak_users=peak_users, planned_peak=planned,
         exit_code=code, late_by=dict(window.late_by), rounds_passed=rounds.passed.n, rounds_failed=rounds.failures + rounds.own,
         own_limits=sum(window.all_of(each).own for each in LEVELS),
     )  # fmt: skip
