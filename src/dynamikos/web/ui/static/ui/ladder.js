@@ -6,10 +6,15 @@ document.addEventListener("click", (e) => {
   a.setAttribute("aria-current", "true");
   history.replaceState(null, "", "?at=" + encodeURIComponent(a.dataset.at));
 });
-// from the selected rung one Tab leads into its panel, and Esc there comes back (frame.js)
+// from the rung that was opened one Tab leads into its panel, and Esc there comes back (frame.js)
+let opened = null;
+document.addEventListener("click", (e) => { opened = e.target.closest("#ladder a[data-at]") || (e.target.closest("#panel") ? opened : null); }, true);
 document.addEventListener("keydown", (e) => {
-  const a = e.key === "Tab" && !e.shiftKey && document.activeElement && document.activeElement.closest("#ladder a[aria-current]");
-  const first = a && document.querySelector("#panel input:not([type=hidden]), #panel textarea, #panel a, #panel button");
+  if (e.key !== "Tab" || e.shiftKey || !opened || !opened.isConnected) return;
+  const now = document.activeElement;
+  if (now !== document.body && now !== opened) return;
+  const first = [...document.querySelectorAll("#panel input, #panel textarea, #panel select, #panel a[href], #panel button")]
+    .find((el) => el.type !== "hidden" && !el.disabled && el.getClientRects().length);
   if (first) { e.preventDefault(); first.focus(); }
 });
 document.addEventListener("input", (e) => {
