@@ -27,7 +27,7 @@ unseen = Unseen()
 class Result(unittest.TextTestResult):
     def stopTest(self, test: Any) -> None:  # noqa: N802  (unittest's name)
         if type(test).__module__.startswith(("tests.engine", "tests.processes")):
-            gc.collect()  # asyncio says it when a task is thrown away
+            gc.collect(1)  # asyncio says it when a task is thrown away
         for each in unseen.said:
             problem = AssertionError(f"an exception was seen by nobody: {each}")
             self.addFailure(test, (AssertionError, problem, None))  # type: ignore[arg-type]
