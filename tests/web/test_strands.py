@@ -179,6 +179,12 @@ class Strands(TestCase):
         self.assertEqual(queries.fitting_columns(self.journey, email)[0], ("observers.email", True))
         page = self.client.get(self.address("strands"), {"kind": "typed", "at": email.name})
         self.assertContains(page, "observers.email · holds this value")
+        # a value that no column holds has none proposed
+        other = next(each for each in typed if not any(fits for _, fits in queries.fitting_columns(self.journey, each)))
+        page = self.client.get(self.address("strands"), {"kind": "typed", "at": other.name})
+        self.assertContains(page, '<option value="" selected>choose one: none holds this value</option>', html=True)
+        nothing = {"name": other.name, "parent": token(self.stored().head), "use": ["0"], "column": ""}
+        self.assertContains(self.client.post(self.address("strands-typed"), nothing), "Choose the column", status_code=422)
         one = {"name": email.name, "parent": token(self.stored().head), "use": ["0"], "column": "observers.email"}
         self.assertContains(self.client.post(self.address("strands-typed"), {**one, "column": "no.such"}), "no column", status_code=422)
         self.assertEqual(self.client.post(self.address("strands-typed"), one).status_code, 302)
