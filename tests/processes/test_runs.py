@@ -66,17 +66,6 @@ class Runs(ProcessCase):
         self.assertGreaterEqual(run.watermark, 2)
         self.assertGreater(run.outcome["sent"], 0)
 
-    def test_a_killed_coordinator_loses_nothing(self) -> None:
-        self.start_fleet()
-        run = self.start(seconds=6)
-        until(lambda: Run.objects.get(pk=run.pk).watermark >= 1)
-        self.children["coordinator"].kill()
-        time.sleep(2)
-        self.spawn("coordinator", "dynamikos.cli", "coordinator")
-        run = self.over(run)
-        self.assertEqual(run.ended, "finished")
-        self.assertEqual(run.outcome["sent"], sum(1 for record in self.target("/truth/log") if record["id"]))
-
     def test_stop_now_and_gently(self) -> None:
         self.start_fleet()
         for now, word in ((False, "stopped gently"), (True, "stopped now")):
