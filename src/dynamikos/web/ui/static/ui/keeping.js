@@ -91,10 +91,11 @@
   if (sessionStorage.getItem("left") === location.pathname) { // this page may have been made before its fields were kept
     const shown = (page) => all("#parent, form[data-saves] [name]", page).map((el) => el.getAttribute("value") || el.textContent).join();
     sessionStorage.removeItem("left");
-    setTimeout(async () => {
+    const look = async () => {
       const page = new DOMParser().parseFromString(await (await send(location.href)).text(), "text/html");
       if (!dirty.size && shown(page) !== shown(document)) location.reload();
-    }, 300);
+    };
+    [300, 1000, 2500].forEach((wait) => setTimeout(look, wait)); // as soon as the server had time for it
   }
 
   // a text that waits for its button survives a reload, in this tab; secrets never do
