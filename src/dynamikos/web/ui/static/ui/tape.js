@@ -121,6 +121,8 @@
   addEventListener("resize", () => { for (const u of lanes) { const box = u.root.parentElement; u.setSize({ width: box.clientWidth, height: u.height }); } mark(); });
 
   // live ---------------------------------------------------------------------------------------------
+  let leaving = false; addEventListener("beforeunload", () => { leaving = true; });
+  const again = () => { if (!leaving) location.reload(); }; // a link that was just followed goes first
   let stream = null, last = given.last, over = given.over, tick = 0; const lost = document.getElementById("lost");
   const open = () => {
     if (over || document.hidden) return;
@@ -128,9 +130,9 @@
     stream.onopen = () => { lost.hidden = true; };
     stream.onerror = () => { lost.hidden = over; };
     stream.addEventListener("frame", (e) => { last = e.lastEventId.split(".").pop(); const f = JSON.parse(e.data); if (f[0] >= frames.length) frames.push(f); redraw(); if (++tick % 5 === 0) tables(); });
-    stream.addEventListener("state", (e) => { last = e.lastEventId.split(".").pop(); location.reload(); });
+    stream.addEventListener("state", (e) => { last = e.lastEventId.split(".").pop(); again(); });
     stream.addEventListener("log", (e) => { last = e.lastEventId.split(".").pop(); const p = document.createElement("div"); p.className = "problem"; p.textContent = e.data; tape.before(p); });
-    stream.addEventListener("end", () => { over = true; stream.close(); lost.hidden = true; location.reload(); });
+    stream.addEventListener("end", () => { over = true; stream.close(); lost.hidden = true; again(); });
   };
   document.addEventListener("visibilitychange", () => { if (stream) { stream.close(); stream = null; } open(); });
   document.fonts.ready.then(() => { build(); tell(); open(); tape.dataset.ready = "1"; });
