@@ -66,7 +66,8 @@ class _Form:
             self._anchor = self._anchor.lower()
 
     def masked(self, text: str, lower: str, *, escaped: bool) -> str:
-        if self._anchor and not escaped and self._anchor not in (lower if self._kind == "hex" else text):
+        # letters and digits of base64 and hex are escaped by nobody: what has to be there is there as it is
+        if self._anchor and (not escaped or self._kind != "plain") and self._anchor not in (lower if self._kind == "hex" else text):
             return text
         if self._pattern is None:
             around = IN_BASE64 if self._kind == "base64" else ""  # what begins and ends in the same group of it, too
