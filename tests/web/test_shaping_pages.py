@@ -235,6 +235,11 @@ class Editor(ShapeCase):
         page = self.client.get(self.address("journey-text"))
         self.assertContains(page, "changed meanwhile")
         self.assertContains(page, "{{ nobody }}")  # of the newest
+        # also when the newest is the same revision with another content: another tab typed on in it
+        head = self.stored().head
+        assert head is not None
+        Draft.objects.update(parent=f"{head.pk}:0123456789abcdef")
+        self.assertContains(self.client.get(self.address("journey-text")), "changed meanwhile")
         self.client.force_login(self.sample.accounts["cass"])
         self.assertNotContains(self.client.get(self.address("journey-text")), "changed meanwhile")  # a draft is its author's
 

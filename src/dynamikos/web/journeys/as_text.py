@@ -40,7 +40,7 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     newest = write_journey(queries.stored(found))
     if draft is not None and request.method == "GET":
         problem = _broken(draft.text)
-        if draft.parent.partition(":")[0] not in ("", str(found.head_id)) and draft.text != newest and found.head is not None:
+        if draft.parent not in ("", token(found.head)) and draft.text != newest and found.head is not None:
             stale = str(Stale(found.head))
     core = queries.content(found)
     context = {

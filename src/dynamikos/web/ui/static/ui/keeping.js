@@ -109,7 +109,10 @@
   };
   const keep = (el) => { const at = el.name && place(el); if (at) sessionStorage.setItem(at, el.value); };
   const remember = (form) => [...form.elements].filter((el) => el.value !== el.defaultValue && el.matches("input, textarea")).forEach(keep);
-  document.addEventListener("input", (e) => { if (e.target.form && !e.target.form.matches("[data-saves]")) keep(e.target); });
+  document.addEventListener("input", (e) => { // of a form that saves itself only what was refused before: the newest of it
+    const form = e.target.form, at = form && e.target.name && place(e.target);
+    if (at && (!form.matches("[data-saves]") || sessionStorage.getItem(at) !== null)) keep(e.target);
+  });
   const restore = () => {
     if (![...Object.keys(sessionStorage)].some((each) => each.startsWith("typed|" + location.pathname + "|"))) return;
     all("form [name]").forEach((el) => {
@@ -118,7 +121,10 @@
     });
   };
   const forget = (form) => [...form.elements].forEach((el) => { const at = el.name && place(el); if (at) sessionStorage.removeItem(at); });
-  document.addEventListener("submit", (e) => { if (!e.target.matches("[data-saves]")) forget(e.target); }, true);
+  document.addEventListener("submit", (e) => {
+    if (e.target.matches("[action*='sign-out']")) sessionStorage.clear(); // what one person typed is not the next one's
+    else if (!e.target.matches("[data-saves]")) forget(e.target);
+  }, true);
   document.addEventListener("DOMContentLoaded", restore);
   document.addEventListener("htmx:after:swap", restore);
 })();
