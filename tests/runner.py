@@ -2,10 +2,13 @@
 
 import gc
 import logging
+import time
 import unittest
 from typing import Any
 
 from django.test.runner import DiscoverRunner
+
+SLOWEST, SLOW_S = 12, 3.0  # so many of the tests over so many seconds are named at the end
 
 
 class Unseen(logging.Handler):
@@ -22,9 +25,14 @@ class Unseen(logging.Handler):
 
 
 unseen = Unseen()
+took: list[tuple[float, str]] = []  # seconds and test
 
 
 class Result(unittest.TextTestResult):
+    def startTest(self, test: Any) -> None:  # noqa: N802  (unittest's name)
+        self.begun = time.monotonic()
+        super().startTest(test)
+
     def stopTest(self, test: Any) -> None:  # noqa: N802  (unittest's name)
         if type(test).__module__.startswith(("tests.engine", "tests.processes")):
             gc.collect(1)  # asyncio says it when a task is thrown away
@@ -32,6 +40,7 @@ class Result(unittest.TextTestResult):
             problem = AssertionError(f"an exception was seen by nobody: {each}")
             self.addFailure(test, (AssertionError, problem, None))  # type: ignore[arg-type]
         unseen.said.clear()
+        took.append((time.monotonic() - self.begun, str(test.id())))
         super().stopTest(test)
 
 
@@ -47,3 +56,6 @@ class Runner(DiscoverRunner):
             return super().run_suite(suite, **kwargs)
         finally:
             logging.getLogger("asyncio").removeHandler(unseen)
+            for seconds, name in sorted(took, reverse=True)[:SLOWEST]:
+                if seconds > SLOW_S:
+                    print(f"slow: {seconds:5.1f} s {name}")

@@ -74,6 +74,8 @@ def django(labels: list[str], environment: dict[str, str], count: Count, *, para
     if done.returncode or not ran:
         click.echo(done.stdout[-12_000:])
         wrong = max(wrong, 1)
+    for line in re.findall(r"^slow: .*", done.stdout, re.M):
+        click.echo(f"  {line}")
     click.echo(f"  {ran} ran, {wrong} failed{f', {skipped} skipped' if skipped else ''}")
     count.passed += max(0, ran - wrong - skipped)
     count.failed += wrong
