@@ -1,4 +1,6 @@
-"""Commands beside a C epoll loop, all against the same nginx: each pinned to core 1, nginx to core 0, rounds interleaved."""
+"""Commands beside a C epoll loop, all against the same nginx: each pinned to core 1, nginx to core 0, rounds
+interleaved.
+"""
 
 import os
 import subprocess
@@ -17,17 +19,22 @@ def nginx(folder: Path, port: int, more: str = "") -> "subprocess.Popen[bytes]":
     os.chmod(folder, 0o755)
     (folder / "kb").write_bytes(b"x" * 1024)
     (folder / "nginx.conf").write_text(
-        f"daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/error.log; events {{ worker_connections 1024; }}\n"
-        f"http {{ access_log off; keepalive_requests 100000000; keepalive_timeout 60; client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f; "
-        f"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s; open_file_cache max=10; server {{ listen 127.0.0.1:{port}; root {folder}; {more} }} }}\n"
+        f"daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/error.log;\n"
+        "events { worker_connections 1024; }\n"
+        "http { access_log off; keepalive_requests 100000000; keepalive_timeout 60;\n"
+        f"client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f;\n"
+        f"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s; open_file_cache max=10;\n"
+        f"server {{ listen 127.0.0.1:{port}; root {folder}; {more} }} }}\n"
     )
     return subprocess.Popen(
-        ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)], stderr=subprocess.DEVNULL
+        ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)],
+        stderr=subprocess.DEVNULL,
     )
 
 
 def rates_beside(commands: dict[str, list[str]], more: str = "") -> tuple[dict[str, list[float]], list[list[str]]]:
-    """Exchanges per processor second of the C loop and of each command in each round, and all that the commands printed.
+    """Exchanges per processor second of the C loop and of each command in each round, and all that the commands
+    printed.
 
     A command gets the port as its last argument and prints exchanges and processor seconds first.
     """
@@ -47,7 +54,9 @@ def rates_beside(commands: dict[str, list[str]], more: str = "") -> tuple[dict[s
             wait_for_port(port, 5)
             for _ in range(ROUNDS):
                 for each, command in every.items():
-                    out = subprocess.run(["taskset", "-c", "1", *command], capture_output=True, text=True, check=True).stdout.split()
+                    out = subprocess.run(
+                        ["taskset", "-c", "1", *command], capture_output=True, text=True, check=True
+                    ).stdout.split()
                     rates[each].append(int(out[0]) / float(out[1]))
                     printed.append(out)
         finally:

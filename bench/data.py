@@ -1,5 +1,6 @@
-"""A million rows × 10 columns: taken in through the product's own way (worker, blocks, PostgreSQL), paged, a cell edited, found, and
-streamed to a generator's file; beside a plain csv.reader over the same bytes in the same run."""
+"""A million rows × 10 columns: taken in through the product's own way (worker, blocks, PostgreSQL), paged, a cell
+edited, found, and streamed to a generator's file; beside a plain csv.reader over the same bytes in the same run.
+"""
 
 import csv
 import io
@@ -41,7 +42,9 @@ def _measure() -> list[Result]:
     plain = time.perf_counter() - begun
     size = len(data)
     begun = time.perf_counter()
-    upload = uploads.keep_upload(sample.member, (data[at : at + (1 << 18)] for at in range(0, size, 1 << 18)), "big.csv", size)
+    upload = uploads.keep_upload(
+        sample.member, (data[at : at + (1 << 18)] for at in range(0, size, 1 << 18)), "big.csv", size
+    )
     made = uploads.take_in(sample.member, upload, msgspec.convert(upload.form, Form))
     imported = time.perf_counter() - begun
     assert made.rows == ROWS
@@ -56,7 +59,9 @@ def _measure() -> list[Result]:
         return statistics.median(taken)
 
     page = median_ms(lambda at: queries.page(made, 111_111 * at, 50))
-    cell = median_ms(lambda at: actions.set_cell(sample.member, made.pk, 100_000 * at + 7, "column_3", f"new {at}", None))
+    cell = median_ms(
+        lambda at: actions.set_cell(sample.member, made.pk, 100_000 * at + 7, "column_3", f"new {at}", None)
+    )
     made.refresh_from_db()
     begun = time.perf_counter()
     found, _ = queries.find(made, "value 9-999999", seconds=60)
@@ -84,8 +89,15 @@ def _measure() -> list[Result]:
     file.close()
     connection.close()
     return [
-        (f"CSV of {size / 1e6:.0f} MB, {ROWS:,} rows × 10 columns, taken in", imported, "s", "≤ 20", imported <= 20), ("plain csv.reader over the same bytes", plain, "s", "", True),
-        ("taken in / plain csv.reader", imported / plain, "", "≤ 8", imported / plain <= 8), ("a page of 50 rows, anywhere", page, "ms", "", True), ("a cell edited", cell, "ms", "", True),
-        ("a column made, in a worker", column, "s", "", True), ("what all columns hold counted, in a worker", counted, "s", "", True), (f"found in the last of all rows ({len(found)})", looked, "s", "", True), ("streamed to a generator's file", streamed, "s", "", True), ("memory it took more", more, "MB", "≤ 100", more <= 100),
+        (f"CSV of {size / 1e6:.0f} MB, {ROWS:,} rows × 10 columns, taken in", imported, "s", "≤ 20", imported <= 20),
+        ("plain csv.reader over the same bytes", plain, "s", "", True),
+        ("taken in / plain csv.reader", imported / plain, "", "≤ 8", imported / plain <= 8),
+        ("a page of 50 rows, anywhere", page, "ms", "", True),
+        ("a cell edited", cell, "ms", "", True),
+        ("a column made, in a worker", column, "s", "", True),
+        ("what all columns hold counted, in a worker", counted, "s", "", True),
+        (f"found in the last of all rows ({len(found)})", looked, "s", "", True),
+        ("streamed to a generator's file", streamed, "s", "", True),
+        ("memory it took more", more, "MB", "≤ 100", more <= 100),
         ("a row read from that file, at random", each, "µs", "", True),
-    ]  # fmt: skip
+    ]

@@ -1,7 +1,7 @@
 """The engine beside a C epoll loop and an aiohttp loop, all against Debian's nginx serving 1 kB, in one run.
 
-Each is a process of its own pinned to core 1, nginx to core 0; exchanges per processor second are compared, so the server
-being the limit does not matter. Rounds are interleaved; the median ratio is reported.
+Each is a process of its own pinned to core 1, nginx to core 0; exchanges per processor second are compared, so the
+server being the limit does not matter. Rounds are interleaved; the median ratio is reported.
 """
 
 import statistics
@@ -31,7 +31,8 @@ def engine_child(port: int) -> None:
 
     base = f"http://127.0.0.1:{port}"
     journey = parse_journey(
-        f'form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n      - {{request: r, address: "{base}/kb"}}\n'
+        "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n      - {request: r,"
+        f' address: "{base}/kb"}}\n'
     )
     plan = Plan(
         form=1,
@@ -48,7 +49,9 @@ def engine_child(port: int) -> None:
         clock, network = RealClock(), RealNetwork(frozen.agreed)
         sink = ListSink(encode)  # encoding the messages is part of the cost
         used = time.process_time()
-        await run(Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}), network, clock, sink, begin=clock.now() + 0.05)
+        await run(
+            Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}), network, clock, sink, begin=clock.now() + 0.05
+        )
         print(sum(message.answered for message in sink.messages), time.process_time() - used)
         await network.aclose()
         clock.close()
@@ -86,7 +89,8 @@ def aiohttp_child(port: int) -> None:
 def run() -> list[Result]:
     rates, _ = rates_beside({each: [sys.executable, "-m", "bench.engine", each] for each in ("engine", "aiohttp")})
     results: list[Result] = [
-        (f"{each}, exchanges per processor second", statistics.median(found), "/s", "", True) for each, found in rates.items()
+        (f"{each}, exchanges per processor second", statistics.median(found), "/s", "", True)
+        for each, found in rates.items()
     ]
     by_c = statistics.median(e / c for e, c in zip(rates["engine"], rates[C_LOOP], strict=True))
     by_aiohttp = statistics.median(e / a for e, a in zip(rates["engine"], rates["aiohttp"], strict=True))

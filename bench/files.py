@@ -21,7 +21,11 @@ def big_har(megabytes: int = 50) -> bytes:
     entries, size, number = [], 0, 0
     while size < megabytes * 1_000_000:
         binary = number % 4 == 0
-        body = draw.randbytes(60_000) if binary else (f"<html><title>Page {number}</title>" + "night sky and slots " * 4000).encode()
+        body = (
+            draw.randbytes(60_000)
+            if binary
+            else (f"<html><title>Page {number}</title>" + "night sky and slots " * 4000).encode()
+        )
         content = {
             "size": len(body),
             "mimeType": "image/png" if binary else "text/html",
@@ -30,11 +34,20 @@ def big_har(megabytes: int = 50) -> bytes:
         if binary:
             content["encoding"] = "base64"
         headers = [{"name": f"X-Header-{n}", "value": "v" * 30} for n in range(12)]
-        entries.append({
-            "pageref": f"p{number // 10}", "startedDateTime": f"2026-11-01T10:{number // 60 % 60:02d}:{number % 60:02d}.000Z", "time": 20,
-            "request": {"method": "GET", "url": f"http://a.example/x/{number}" + (".png" if binary else ""), "headers": headers}, "response": {"status": 200, "headers": headers, "content": content},
-            "timings": {"send": 0, "wait": 10, "receive": 10},
-        })  # fmt: skip
+        entries.append(
+            {
+                "pageref": f"p{number // 10}",
+                "startedDateTime": f"2026-11-01T10:{number // 60 % 60:02d}:{number % 60:02d}.000Z",
+                "time": 20,
+                "request": {
+                    "method": "GET",
+                    "url": f"http://a.example/x/{number}" + (".png" if binary else ""),
+                    "headers": headers,
+                },
+                "response": {"status": 200, "headers": headers, "content": content},
+                "timings": {"send": 0, "wait": 10, "receive": 10},
+            }
+        )
         size += len(content["text"]) + 1500
         number += 1
     return json.dumps({"log": {"version": "1.2", "entries": entries}}).encode()
@@ -60,7 +73,11 @@ def run() -> list[Result]:
     plain_csv, _ = timed(lambda: list(csv.reader(io.StringIO(table.decode()))))
     csv_s, read = timed(lambda: read_table(table, "big.csv"))
     return [
-        (f"HAR of {len(data) / 1e6:.0f} MB, {len(recording.exchanges)} exchanges, read", whole, "s", "≤ 5", whole <= 5), ("journey made of it", made, "s", "", bool(journey.rounds)),
-        ("plain json.loads of the same file", plain, "s", "", True), ("orjson of the same file", fast, "s", "", True), ("read / plain json.loads", whole / plain, "", "≤ 5", whole / plain <= 5),
-        (f"CSV of {len(table) / 1e6:.0f} MB, {len(read.rows):,} rows, read", csv_s, "s", "≤ 20", csv_s <= 20), ("read / plain csv.reader", csv_s / plain_csv, "", "≤ 3", csv_s / plain_csv <= 3),
-    ]  # fmt: skip
+        (f"HAR of {len(data) / 1e6:.0f} MB, {len(recording.exchanges)} exchanges, read", whole, "s", "≤ 5", whole <= 5),
+        ("journey made of it", made, "s", "", bool(journey.rounds)),
+        ("plain json.loads of the same file", plain, "s", "", True),
+        ("orjson of the same file", fast, "s", "", True),
+        ("read / plain json.loads", whole / plain, "", "≤ 5", whole / plain <= 5),
+        (f"CSV of {len(table) / 1e6:.0f} MB, {len(read.rows):,} rows, read", csv_s, "s", "≤ 20", csv_s <= 20),
+        ("read / plain csv.reader", csv_s / plain_csv, "", "≤ 3", csv_s / plain_csv <= 3),
+    ]

@@ -1,5 +1,6 @@
-"""A ladder of 500 exchanges in the browser: how long until a clicked rung is shown as selected, until its panel is there, and the
-frames while it is scrolled; beside a ladder of 10 exchanges in the same run."""
+"""A ladder of 500 exchanges in the browser: how long until a clicked rung is shown as selected, until its panel is
+there, and the frames while it is scrolled; beside a ladder of 10 exchanges in the same run.
+"""
 
 import os
 import socket
@@ -20,14 +21,17 @@ SELECT = """async () => {
     await frame(); await new Promise((go) => setTimeout(go, 0)); // the frame with the mark is painted
     if (a.getAttribute("aria-current") !== "true") throw new Error("not selected");
     shown.push(performance.now() - begun);
-    while (document.querySelector("#panel").innerHTML === before && performance.now() - begun < 5000) await new Promise((go) => setTimeout(go, 2));
+    while (document.querySelector("#panel").innerHTML === before && performance.now() - begun < 5000) {
+      await new Promise((go) => setTimeout(go, 2));
+    }
     there.push(performance.now() - begun);
   }
   return [shown, there];
 }"""
 SCROLL = """async () => {
   let box = document.querySelector("#ladder");
-  while (box && !(box.scrollHeight > box.clientHeight + 50 && /auto|scroll/.test(getComputedStyle(box).overflowY))) box = box.parentElement;
+  const scrolls = (el) => el.scrollHeight > el.clientHeight + 50 && /auto|scroll/.test(getComputedStyle(el).overflowY);
+  while (box && !scrolls(box)) box = box.parentElement;
   box = box || document.scrollingElement;
   const taken = []; let last = 0;
   box.scrollTop = 0;
@@ -47,10 +51,13 @@ def journey(count: int):  # type: ignore[no-untyped-def]
     def request(number: int) -> Request:
         captures = (Capture(name=f"v{number}", json="$.id"),) if number % 4 == 0 else ()
         used = (("v", f"{{{{ v{number - number % 4} }}}}"),) if number % 4 else ()
-        return Request(request=f"r{number}", address=f"{{{{ env.observatory }}}}/page/{number}", query=used, captures=captures)
+        return Request(
+            request=f"r{number}", address=f"{{{{ env.observatory }}}}/page/{number}", query=used, captures=captures
+        )
 
     steps = tuple(
-        Step(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5)))) for n in range(0, count, 5)
+        Step(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5))))
+        for n in range(0, count, 5)
     )
     return Journey(form=1, journey=f"long-{count}", name=f"Long {count}", rounds=steps)
 
@@ -75,7 +82,9 @@ def _measure() -> list[Result]:
     bound = socket.socket()
     bound.bind(("127.0.0.1", 0))
     base = f"http://127.0.0.1:{bound.getsockname()[1]}"
-    server = uvicorn.Server(uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off"))
+    server = uvicorn.Server(
+        uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off")
+    )
     thread = threading.Thread(target=server.run, kwargs={"sockets": [bound]}, daemon=True)
     thread.start()
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
@@ -95,9 +104,12 @@ def _measure() -> list[Result]:
                 shown, there = page.evaluate(SELECT)
                 frames, reached = page.evaluate(SCROLL)
                 found[count] = {
-                    "shown": statistics.median(shown), "there": statistics.median(there), "frame": statistics.median(frames),
-                    "p95": statistics.quantiles(frames, n=20)[-1], "reached": reached,
-                }  # fmt: skip
+                    "shown": statistics.median(shown),
+                    "there": statistics.median(there),
+                    "frame": statistics.median(frames),
+                    "p95": statistics.quantiles(frames, n=20)[-1],
+                    "reached": reached,
+                }
             browser.close()
     finally:
         server.should_exit = True
@@ -107,7 +119,8 @@ def _measure() -> list[Result]:
     return [
         ("500 exchanges: click to shown as selected, median", long["shown"], "ms", "≤ 50", long["shown"] <= 50),
         ("10 exchanges: the same", short["shown"], "ms", "", True),
-        ("500 exchanges: click to its panel, median", long["there"], "ms", "", True), ("10 exchanges: the same", short["there"], "ms", "", True),
+        ("500 exchanges: click to its panel, median", long["there"], "ms", "", True),
+        ("10 exchanges: the same", short["there"], "ms", "", True),
         ("500 exchanges: a frame while scrolling, median", long["frame"], "ms", "≤ 50", long["frame"] <= 50),
         ("500 exchanges: a frame while scrolling, p95", long["p95"], "ms", "", True),
-    ]  # fmt: skip
+    ]

@@ -1,5 +1,7 @@
-"""A realistic step beside the C epoll loop: two values, a header and a form, a JSON capture, a regex check, cookies; then what an
-expression, checks and dealt rows add to it. Pinned and interleaved like bench.engine, against the same nginx."""
+"""A realistic step beside the C epoll loop: two values, a header and a form, a JSON capture, a regex check, cookies;
+then what an expression, checks and dealt rows add to it. Pinned and interleaved like bench.engine, against the same
+nginx.
+"""
 
 import statistics
 import sys
@@ -14,7 +16,8 @@ name: J
 opening:
   - step: o
     name: O
-    requests: [{request: o, method: POST, address: "{{ env.base }}/step", captures: [{name: slot, json: "$.slots[0].id"}]}]
+    requests: [{request: o, method: POST, address: "{{ env.base }}/step",
+      captures: [{name: slot, json: "$.slots[0].id"}]}]
 rounds:
   - step: s
     name: S
@@ -30,7 +33,8 @@ rounds:
 REGEX = '{regex: "t-[0-9]+"}'
 MORE = (
     REGEX
-    + ', {status: 200}, {json: {path: $.token, equals: "t-77"}}, {contains: slots}, {value: {left: "{{ slot }}", right: "7", compare: "≥"}}'
+    + ', {status: 200}, {json: {path: $.token, equals: "t-77"}}, {contains: slots}, {value: {left: "{{ slot }}", right:'
+    ' "7", compare: "≥"}}'
 )
 KINDS = {
     "realistic step": (STEP.replace("CHECKS", REGEX).replace("USER", "{{ user.number }}"), False),
@@ -63,13 +67,25 @@ def child(kind: str, port: int) -> None:
     rows = [[f"name {at}"] for at in range(10_000)]
     data = (DataPile(key="rows", columns=("name",), rows=len(rows)),) if deals else ()
     frozen = FrozenRun(
-        run="r", seed=1, plan=plan, journey=parse_journey(text), values={"env.base": base}, agreed=(parse_target(base),), data=data
+        run="r",
+        seed=1,
+        plan=plan,
+        journey=parse_journey(text),
+        values={"env.base": base},
+        agreed=(parse_target(base),),
+        data=data,
     )
 
     async def program() -> None:
         clock, network, sink = RealClock(), RealNetwork(frozen.agreed), ListSink(encode)
         used = time.process_time()
-        await run(Shard(number=0, count=1, frozen=frozen, rows={"rows": rows}, secrets={}), network, clock, sink, begin=clock.now() + 0.05)
+        await run(
+            Shard(number=0, count=1, frozen=frozen, rows={"rows": rows}, secrets={}),
+            network,
+            clock,
+            sink,
+            begin=clock.now() + 0.05,
+        )
         failed = sum(sum(part.failed.values()) for message in sink.messages for part in message.series)
         print(sum(message.answered for message in sink.messages), time.process_time() - used, failed)
         await network.aclose()
@@ -81,11 +97,15 @@ def child(kind: str, port: int) -> None:
 def run() -> list[Result]:
     slots = ",".join(f'{{"id": "{at}", "begins": "20:15"}}' for at in range(7, 30))
     answer = f'{{"slots": [{slots}], "token": "t-77"}}'
-    place = f"location /step {{ default_type application/json; add_header Set-Cookie \"visit=abc; Path=/\"; return 200 '{answer}'; }}"
+    place = (
+        'location /step { default_type application/json; add_header Set-Cookie "visit=abc; Path=/"; return 200'
+        f" '{answer}'; }}"
+    )
     rates, printed = rates_beside({kind: [sys.executable, "-m", "bench.realistic", kind] for kind in KINDS}, place)
     failed = sum(int(out[2]) for out in printed if len(out) > 2)
     found: list[Result] = [
-        (f"{each}, exchanges per processor second", statistics.median(rate), "/s", "", True) for each, rate in rates.items()
+        (f"{each}, exchanges per processor second", statistics.median(rate), "/s", "", True)
+        for each, rate in rates.items()
     ]
     ratio = statistics.median(a / b for a, b in zip(rates["realistic step"], rates[C_LOOP], strict=True))
     found.append(("realistic step / C epoll loop", ratio, "", "≥ 0.12", ratio >= 0.12))

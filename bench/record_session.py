@@ -1,4 +1,5 @@
-"""Records examples/evening-session.har and second-evening.har: two invented observers' evenings in Chromium on the stand-in.
+"""Records examples/evening-session.har and second-evening.har: two invented observers' evenings in Chromium on the
+stand-in.
 
     ./dynamikos target &   then   PYTHONPATH=src .venv/bin/python bench/record_session.py
 A foreign host (a made-up counter of visitors) is added afterwards, as every real session has one.
@@ -29,7 +30,8 @@ def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int)
         page.fill("[name=email]", email)
         page.fill("[name=password]", password)
         page.evaluate(
-            "([x, y]) => { document.querySelector('[name=click_x]').value = x; document.querySelector('[name=click_y]').value = y; }",
+            "([x, y]) => { document.querySelector('[name=click_x]').value = x;"
+            " document.querySelector('[name=click_y]').value = y; }",
             list(click),
         )
         form_key = page.input_value("[name=form_key]")
@@ -48,22 +50,35 @@ def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int)
             """async ([night, slot]) => {
             const sight = atob(document.querySelector('[data-sight]').dataset.sight);
             const pause = (ms) => new Promise((done) => setTimeout(done, ms));
-            const found = await (await fetch('/api/slots?night=' + night + '&sight=' + encodeURIComponent(sight))).json(); await pause(1300);
+            const asked = await fetch('/api/slots?night=' + night + '&sight=' + encodeURIComponent(sight));
+            const found = await asked.json();
+            await pause(1300);
             const key = document.cookie.split('; ').find((c) => c.startsWith('desk=')).slice(5);
-            const held = await (await fetch('/api/holds', {method: 'POST', headers: {'Content-Type': 'application/json', 'X-Form-Key': key},
-              body: JSON.stringify({slot: found.slots[slot].id, hold_token: found.hold_token})})).json(); window.hold = held.hold.id; await pause(1200);
+            const answer = await fetch('/api/holds', {
+              method: 'POST',
+              headers: {'Content-Type': 'application/json', 'X-Form-Key': key},
+              body: JSON.stringify({slot: found.slots[slot].id, hold_token: found.hold_token}),
+            });
+            window.hold = (await answer.json()).hold.id;
+            await pause(1200);
         }""",
             [night, slot],
         )
         page.evaluate(
-            """(key) => { const f = document.createElement('form'); f.method = 'post'; f.action = '/bookings';
-            for (const [n, v] of [['hold', window.hold], ['form_key', key]]) { const i = document.createElement('input'); i.name = n; i.value = v; f.append(i); }
-            document.body.append(f); f.submit(); }""",
+            """(key) => {
+            const f = Object.assign(document.createElement('form'), {method: 'post', action: '/bookings'});
+            for (const [name, value] of [['hold', window.hold], ['form_key', key]]) {
+              f.append(Object.assign(document.createElement('input'), {name, value}));
+            }
+            document.body.append(f);
+            f.submit();
+        }""",
             form_key,
         )
         page.wait_for_timeout(1500)
         page.evaluate(
-            "() => { const f = document.createElement('form'); f.method = 'post'; f.action = '/sign-out'; document.body.append(f); f.submit(); }"
+            "() => { const f = document.createElement('form'); f.method = 'post'; f.action = '/sign-out';"
+            " document.body.append(f); f.submit(); }"
         )
         page.wait_for_timeout(1000)
         context.close()

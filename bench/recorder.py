@@ -1,4 +1,6 @@
-"""The recording proxy under the clicks of a busy page: nginx on core 0, proxy and client on core 1, 6 connections, each exchange recorded."""
+"""The recording proxy under the clicks of a busy page: nginx on core 0, proxy and client on core 1, 6 connections, each
+exchange recorded.
+"""
 
 import asyncio
 import json
@@ -57,7 +59,9 @@ def run() -> list[Result]:
         try:
             wait_for_port(port, 5)
             command = ["taskset", "-c", "1", sys.executable, "-m", "bench.recorder", str(port)]
-            through, wrong, straight, _, recorded = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+            through, wrong, straight, _, recorded = json.loads(
+                subprocess.run(command, capture_output=True, text=True, check=True).stdout
+            )
         finally:
             server.terminate()
             server.wait()

@@ -1,4 +1,6 @@
-"""The search for strands on a generated recording: 500 exchanges with answers of 200 kB and 3,000 sites, in a process of its own."""
+"""The search for strands on a generated recording: 500 exchanges with answers of 200 kB and 3,000 sites, in a process
+of its own.
+"""
 
 import hashlib
 import json
@@ -27,18 +29,36 @@ def recording(seed: int):  # type: ignore[no-untyped-def]
             body = json.dumps({"next_token": following, "chosen": [int(each) for each in fresh], "rows": rows}).encode()
             kind = "application/json"
         else:
-            rows_text = "".join(f'<tr id="r{draw.randint(10**6, 10**7)}"><td>{draw.choice(filler)}</td></tr>' for _ in range(BODY // 940))
+            rows_text = "".join(
+                f'<tr id="r{draw.randint(10**6, 10**7)}"><td>{draw.choice(filler)}</td></tr>'
+                for _ in range(BODY // 940)
+            )
             marks = "".join(f'<input type="hidden" name="chosen{n}" value="{each}">' for n, each in enumerate(fresh))
-            body = f'<html><body><form><input type="hidden" name="next_token" value="{following}">{marks}</form><table>{rows_text}</table></body></html>'.encode()
+            body = (
+                '<html><body><form><input type="hidden" name="next_token"'
+                f' value="{following}">{marks}</form><table>{rows_text}</table></body></html>'.encode()
+            )
             kind = "text/html"
-        fields = {"token": token, "chosen": ids[0], "colour": "blue", "size": str(number % 7), "word": f"w{seed}x{number}"}
+        fields = {
+            "token": token,
+            "chosen": ids[0],
+            "colour": "blue",
+            "size": str(number % 7),
+            "word": f"w{seed}x{number}",
+        }
         made.append(
             Exchange(
-                sent=Sent(method="POST", url=f"http://mill.example/page{number % 50}/{number}", headers=(("Content-Type", "application/json"),), body=json.dumps(fields).encode()),
+                sent=Sent(
+                    method="POST",
+                    url=f"http://mill.example/page{number % 50}/{number}",
+                    headers=(("Content-Type", "application/json"),),
+                    body=json.dumps(fields).encode(),
+                ),
                 answer=Answer(status=200, headers=(("Content-Type", kind),), body=body, size_bytes=len(body)),
-                started_us=1_790_000_000_000_000 + number * 400_000, entry=number,
+                started_us=1_790_000_000_000_000 + number * 400_000,
+                entry=number,
             )
-        )  # fmt: skip
+        )
         token, ids = following, fresh
     return made
 
@@ -59,13 +79,29 @@ def child() -> None:
     proven = sum(each.proven for each in found)
     sites = sum(len(sites_of(each, 0)) for each in first)
     top = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    print(json.dumps([used, time.perf_counter() - wall, top / 1024, (top - base) / 1024, proven, sites, len(told), yardstick, plain]))
+    print(
+        json.dumps(
+            [
+                used,
+                time.perf_counter() - wall,
+                top / 1024,
+                (top - base) / 1024,
+                proven,
+                sites,
+                len(told),
+                yardstick,
+                plain,
+            ]
+        )
+    )
 
 
 def run() -> list[Result]:
     results: list[Result] = []
     for how, name in (("one", "one recording"), ("two", "two recordings")):
-        out = subprocess.run([sys.executable, "-m", "bench.strands", how], capture_output=True, text=True, check=True).stdout
+        out = subprocess.run(
+            [sys.executable, "-m", "bench.strands", how], capture_output=True, text=True, check=True
+        ).stdout
         used, _, top, added, proven, sites, told, yardstick, _ = json.loads(out)
         results += [
             (f"{name}: {EXCHANGES} exchanges of {BODY // 1000} kB, {sites:.0f} sites", used, "s", "≤ 5", used <= 5),

@@ -24,7 +24,10 @@ def run() -> list[Result]:
             begun, process = time.perf_counter(), psutil.Process(target.process.pid)
             used = sum(process.cpu_times()[:2])
             out = subprocess.run(
-                ["taskset", "-c", "1", str(loop), str(target.port), "32", "4"], capture_output=True, text=True, check=True
+                ["taskset", "-c", "1", str(loop), str(target.port), "32", "4"],
+                capture_output=True,
+                text=True,
+                check=True,
             ).stdout.split()
             rate = int(out[0]) / (time.perf_counter() - begun)
             per_core = int(out[0]) / (sum(process.cpu_times()[:2]) - used)

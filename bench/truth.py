@@ -1,7 +1,7 @@
 """Is it true? The engine against the stand-in's own log and its queueing law.
 
-(i) paired by request id at ≤ 150 exchanges/s: engine's time minus the stand-in's (departure − arrival);
-(ii) counts, id by id; (iii) closed workload against exact mean-value analysis, with the standard error from batch means.
+(i) paired by request id at ≤ 150 exchanges/s: engine's time minus the stand-in's (departure − arrival); (ii) counts, id
+by id; (iii) closed workload against exact mean-value analysis, with the standard error from batch means.
 """
 
 import asyncio
@@ -35,7 +35,20 @@ class Target:
     def __init__(self, weather: str, seed: int) -> None:
         self.port = next(port for port in range(18600, 18700) if is_free(port))
         self.process = subprocess.Popen(
-            ["taskset", "-c", "0", sys.executable, "-m", "observatory", "--port", str(self.port), "--weather", weather, "--seed", str(seed)]
+            [
+                "taskset",
+                "-c",
+                "0",
+                sys.executable,
+                "-m",
+                "observatory",
+                "--port",
+                str(self.port),
+                "--weather",
+                weather,
+                "--seed",
+                str(seed),
+            ]
         )
         wait_for_port(self.port, 10)
 
@@ -59,7 +72,8 @@ async def perform(
 
     base = f"http://127.0.0.1:{target.port}"
     steps = "".join(
-        f'  - step: s{n}\n    name: S\n    requests:\n      - {{request: r, address: "{base}{path}"}}\n' for n, path in enumerate(requests)
+        f'  - step: s{n}\n    name: S\n    requests:\n      - {{request: r, address: "{base}{path}"}}\n'
+        for n, path in enumerate(requests)
     )
     steps = steps.rstrip("\n") + "\n"
     last = steps.rindex("    name: S\n")
@@ -93,7 +107,9 @@ async def perform(
 def paired(seconds: float = 30) -> list[Result]:
     target = Target("clear", 11)
     try:
-        sink, _ = uvloop.run(perform(target, ["/sky?page=1", "/objects/bf-001-cluster"], 16, seconds, 0.4, keep_all=True))
+        sink, _ = uvloop.run(
+            perform(target, ["/sky?page=1", "/objects/bf-001-cluster"], 16, seconds, 0.4, keep_all=True)
+        )
         log = {record["id"]: record for record in target.ask("/truth/log") if record["id"]}
     finally:
         target.close()
@@ -105,9 +121,11 @@ def paired(seconds: float = 30) -> list[Result]:
     kept: KeptExchange
     for kept in sink.kept:
         record = log.get(kept.trace)
-        if record is not None and kept.parts_us.get("connect", -1) < 0:  # on a kept connection: nothing but the exchange
+        # on a kept connection: nothing but the exchange
+        if record is not None and kept.parts_us.get("connect", -1) < 0:
             differences.append(
-                (kept.parts_us["wait"] + kept.parts_us["receive"]) / 1000 - 1000 * (record["departure_s"] - record["arrival_s"])
+                (kept.parts_us["wait"] + kept.parts_us["receive"]) / 1000
+                - 1000 * (record["departure_s"] - record["arrival_s"])
             )
     differences.sort()
     median, p99 = statistics.median(differences), differences[math.ceil(0.99 * len(differences)) - 1]
@@ -115,7 +133,13 @@ def paired(seconds: float = 30) -> list[Result]:
         ("(i) pairs compared", len(differences), "", "≥ 1,000", len(differences) >= 1000),
         ("(i) engine − stand-in, median", median, "ms", "≤ 0.5", median <= 0.5),
         ("(i) engine − stand-in, p99", p99, "ms", "≤ 2", p99 <= 2),
-        ("(ii) sent − answered − failed − in flight", sent - answered - failed - flying, "", "0", sent == answered + failed + flying),
+        (
+            "(ii) sent − answered − failed − in flight",
+            sent - answered - failed - flying,
+            "",
+            "0",
+            sent == answered + failed + flying,
+        ),
         ("(ii) ids sent but not logged, or logged but not sent", len(ids ^ set(log)), "", "0", ids == set(log)),
     ]
 
@@ -129,15 +153,19 @@ def law(seconds: float = 90) -> list[Result]:
         log = [record for record in target.ask("/truth/log") if record["id"]]
         steady = [m for m in sink.messages if 5 <= m.second < seconds]
         engine_s = (
-            sum(p.sum_us for m in steady for p in m.series if p.no == 1) / sum(p.n for m in steady for p in m.series if p.no == 1) / 1e6
+            sum(p.sum_us for m in steady for p in m.series if p.no == 1)
+            / sum(p.n for m in steady for p in m.series if p.no == 1)
+            / 1e6
         )
         begun = min(record["arrival_s"] for record in log)
         log = sorted(
-            (record for record in log if begun + 5 <= record["departure_s"] < begun + seconds), key=lambda record: record["departure_s"]
+            (record for record in log if begun + 5 <= record["departure_s"] < begun + seconds),
+            key=lambda record: record["departure_s"],
         )
         own = [record["departure_s"] - record["arrival_s"] for record in log]
         mean = statistics.mean(own)
-        # what lies between engine and stand-in (loopback, event loops) is a pure delay: it belongs to the think time of the law
+        # what lies between engine and stand-in (loopback, event loops) is a pure delay: it belongs to the think time of
+        # the law
         delay = engine_s - mean
         # and so does the lateness of think times' ends, which the engine measures itself (health)
         late = statistics.mean(m.health.late_p50_us for m in steady) / 1e6
@@ -148,17 +176,24 @@ def law(seconds: float = 90) -> list[Result]:
     batches: dict[int, list[float]] = {}
     for record, time_s in zip(log, own, strict=True):
         batches.setdefault(int((record["departure_s"] - begun) // size), []).append(time_s)
-    whole = [batch for number, batch in sorted(batches.items()) if number * size >= 5 and (number + 1) * size <= seconds]
+    whole = [
+        batch for number, batch in sorted(batches.items()) if number * size >= 5 and (number + 1) * size <= seconds
+    ]
     times, rates = [statistics.mean(batch) for batch in whole], [len(batch) / size for batch in whole]
     error, rate_error = statistics.stdev(times) / math.sqrt(len(times)), statistics.stdev(rates) / math.sqrt(len(rates))
     rate = statistics.mean(rates)
     off, rate_off = (mean - expected["response_s"]) / error, (rate - expected["throughput_per_s"]) / rate_error
     return [
-        ("(iii) delay between engine and stand-in", 1000 * delay, "ms", "≤ 1.5", delay <= 0.0015), ("(iii) lateness of think times, p50", 1000 * late, "ms", "", True), ("(iii) response time, measured", 1000 * mean, "ms", "", True), ("(iii) response time by mean-value analysis", 1000 * expected["response_s"], "ms", "", True),
-        ("(iii) standard error of it", 100 * error / mean, "%", "≤ 2", error / mean <= 0.02), ("(iii) deviation in standard errors", off, "", "−2…2", abs(off) <= 2),
-        ("(iii) rounds/s, measured", rate, "/s", "", True), ("(iii) rounds/s by mean-value analysis", expected["throughput_per_s"], "/s", "", True),
+        ("(iii) delay between engine and stand-in", 1000 * delay, "ms", "≤ 1.5", delay <= 0.0015),
+        ("(iii) lateness of think times, p50", 1000 * late, "ms", "", True),
+        ("(iii) response time, measured", 1000 * mean, "ms", "", True),
+        ("(iii) response time by mean-value analysis", 1000 * expected["response_s"], "ms", "", True),
+        ("(iii) standard error of it", 100 * error / mean, "%", "≤ 2", error / mean <= 0.02),
+        ("(iii) deviation in standard errors", off, "", "−2…2", abs(off) <= 2),
+        ("(iii) rounds/s, measured", rate, "/s", "", True),
+        ("(iii) rounds/s by mean-value analysis", expected["throughput_per_s"], "/s", "", True),
         ("(iii) deviation in standard errors, rate", rate_off, "", "−2…2", abs(rate_off) <= 2),
-    ]  # fmt: skip
+    ]
 
 
 def run() -> list[Result]:

@@ -67,7 +67,9 @@ class Observatory:
 
     # ASGI ---------------------------------------------------------------------------------------------
 
-    async def __call__(self, scope: dict[str, Any], receive: Callable[[], Awaitable[Any]], send: Callable[[Any], Awaitable[None]]) -> None:
+    async def __call__(
+        self, scope: dict[str, Any], receive: Callable[[], Awaitable[Any]], send: Callable[[Any], Awaitable[None]]
+    ) -> None:
         if scope["type"] == "lifespan":
             while True:
                 event = await receive()
@@ -85,7 +87,10 @@ class Observatory:
                 body += event.get("body", b"")
                 if not event.get("more_body"):
                     break
-        path, query = scope["path"], {key: values[0] for key, values in parse_qs(scope["query_string"].decode()).items()}
+        path, query = (
+            scope["path"],
+            {key: values[0] for key, values in parse_qs(scope["query_string"].decode()).items()},
+        )
         if path in ("/truth", "/metrics") or path.startswith(("/truth/", "/weather/")):
             await self._answer(send, self._inside(scope["method"], path, query))
             return
@@ -94,9 +99,15 @@ class Observatory:
         self.counts[kind] += 1
         trace = headers.get("traceparent", "").split("-")
         record = {
-            "id": trace[2] if len(trace) == 4 else "", "kind": kind, "method": scope["method"], "path": path, "status": reply[0],
-            "arrival_s": arrival - self.begun, "departure_s": visit.departure - self.begun, "services": visit.services,
-        }  # fmt: skip
+            "id": trace[2] if len(trace) == 4 else "",
+            "kind": kind,
+            "method": scope["method"],
+            "path": path,
+            "status": reply[0],
+            "arrival_s": arrival - self.begun,
+            "departure_s": visit.departure - self.begun,
+            "services": visit.services,
+        }
         self.log.append(record)
         await self._answer(send, reply)
         record["sent_s"] = time.perf_counter() - self.begun
@@ -134,7 +145,9 @@ class Observatory:
         name = cookies["visit"].value if "visit" in cookies else ""
         return name, self.sessions.get(name, {})
 
-    def _route(self, method: str, path: str, query: dict[str, str], headers: dict[str, str], body: bytes) -> tuple[str, Reply]:
+    def _route(
+        self, method: str, path: str, query: dict[str, str], headers: dict[str, str], body: bytes
+    ) -> tuple[str, Reply]:
         if path in STILL:
             return "still", self._still(path, headers)
         if method == "GET":
@@ -156,7 +169,10 @@ class Observatory:
                 each = BY_SLUG.get(path[9:])
                 return "object", self._object(each, headers) if each else self._wrong(404, "no such object")
         elif method == "POST":
-            form = {key: values[0] for key, values in parse_qs(body.decode("utf-8", "replace"), keep_blank_values=True).items()}
+            form = {
+                key: values[0]
+                for key, values in parse_qs(body.decode("utf-8", "replace"), keep_blank_values=True).items()
+            }
             if path == "/sign-in":
                 return "sign-in", self._sign_in(form, headers)
             if path == "/api/holds":
@@ -187,7 +203,11 @@ class Observatory:
         self.sessions[visit] = {"form_key": key}
         if len(self.sessions) > 100_000:
             self.sessions.pop(next(iter(self.sessions)))
-        return 200 if not message else 401, [HTML, ("set-cookie", f"visit={visit}; Path=/; HttpOnly")], pages.sign_in(key, message)
+        return (
+            200 if not message else 401,
+            [HTML, ("set-cookie", f"visit={visit}; Path=/; HttpOnly")],
+            pages.sign_in(key, message),
+        )
 
     def _sign_in(self, form: dict[str, str], headers: dict[str, str]) -> Reply:
         _, session = self._session(headers)
@@ -197,7 +217,12 @@ class Observatory:
         if form.get("password") != password_of(email):
             return self._sign_in_page("E-mail or password is wrong")
         visit, key = self.token("visit"), self.token("key")
-        self.sessions[visit] = {"email": email, "name": email.split("@")[0], "form_key": session["form_key"], "key": key}
+        self.sessions[visit] = {
+            "email": email,
+            "name": email.split("@")[0],
+            "form_key": session["form_key"],
+            "key": key,
+        }
         welcome = self.token("welcome")
         self.sessions[visit]["welcome"] = welcome
         return (
@@ -243,7 +268,9 @@ class Observatory:
             return self._wrong(400, "night must be dd.mm.yyyy")
         free = sorted(self.slots.setdefault(night, set(range(1, SLOTS_A_NIGHT + 1))))
         token = session["hold_token"] = "t-" + self.token("hold")
-        slots = [{"id": f"{night.replace('.', '')}-{n:02d}", "begins": f"{18 + n // 4 % 12}:{n % 4 * 15:02d}"} for n in free]
+        slots = [
+            {"id": f"{night.replace('.', '')}-{n:02d}", "begins": f"{18 + n // 4 % 12}:{n % 4 * 15:02d}"} for n in free
+        ]
         return 200, [JSON], json.dumps({"night": night, "slots": slots, "hold_token": token}).encode()
 
     def _hold(self, body: bytes, headers: dict[str, str]) -> Reply:
@@ -324,7 +351,11 @@ class Observatory:
     def _inside(self, method: str, path: str, query: dict[str, str]) -> Reply:
         stations = WEATHER[self.weather]
         if path == "/metrics":
-            return 200, [("content-type", "application/openmetrics-text; version=1.0.0; charset=utf-8")], self._metrics().encode()
+            return (
+                200,
+                [("content-type", "application/openmetrics-text; version=1.0.0; charset=utf-8")],
+                self._metrics().encode(),
+            )
         if path.startswith("/weather/"):
             name = path[9:]
             if method != "POST" or name not in WEATHER:
@@ -344,14 +375,19 @@ class Observatory:
             return 200, [JSON], json.dumps({"law": law, "saturation_per_s": rate, "saturates_first": first}).encode()
         if path == "/truth/open":
             per_s = float(query.get("per_s", "1"))
-            open_times = {kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()}
+            open_times = {
+                kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()
+            }
             return (
                 200,
                 [JSON],
-                json.dumps({kind: amount if amount != float("inf") else None for kind, amount in open_times.items()}).encode(),
+                json.dumps(
+                    {kind: amount if amount != float("inf") else None for kind, amount in open_times.items()}
+                ).encode(),
             )
         resources = {
-            name: {"servers": servers, "mean_s": mean, "saturates_at_per_s": servers / mean} for name, (servers, mean) in stations.items()
+            name: {"servers": servers, "mean_s": mean, "saturates_at_per_s": servers / mean}
+            for name, (servers, mean) in stations.items()
         }
         known: dict[str, Any] = {
             "weather": self.weather,
@@ -365,7 +401,12 @@ class Observatory:
     def _metrics(self) -> str:
         now = time.perf_counter()
         lines = []
-        for name, what in (("busy_seconds", "counter"), ("waiting_seconds", "counter"), ("visits", "counter"), ("in_use", "gauge")):
+        for name, what in (
+            ("busy_seconds", "counter"),
+            ("waiting_seconds", "counter"),
+            ("visits", "counter"),
+            ("in_use", "gauge"),
+        ):
             lines.append(f"# TYPE observatory_{name} {what}")
             for each in self.works.resources.values():
                 suffix = "_total" if what == "counter" else ""
@@ -377,5 +418,7 @@ class Observatory:
                 }[name]
                 lines.append(f'observatory_{name}{suffix}{{resource="{each.name}"}} {amount:g}')
         lines.append("# TYPE observatory_servers gauge")
-        lines.extend(f'observatory_servers{{resource="{each.name}"}} {each.servers}' for each in self.works.resources.values())
+        lines.extend(
+            f'observatory_servers{{resource="{each.name}"}} {each.servers}' for each in self.works.resources.values()
+        )
         return "\n".join([*lines, "# EOF", ""])

@@ -17,11 +17,14 @@ def erlang_c(arrivals_per_s: float, servers: int, mean_s: float) -> float:
     return mean_s + waiting * mean_s / (servers - load)
 
 
-def closed_law(stations: Mapping[str, tuple[int, float]], visits: Mapping[str, float], think_s: float, users: int) -> dict[str, float]:
+def closed_law(
+    stations: Mapping[str, tuple[int, float]], visits: Mapping[str, float], think_s: float, users: int
+) -> dict[str, float]:
     """Exact mean-value analysis with multi-server stations (Reiser & Lavenberg 1980, load-dependent form).
 
-    `stations`: name → (servers, mean service s); `visits`: mean visits of a round. Returns rounds/s ("throughput_per_s"), mean
-    time of a round without think ("response_s") and each station's residence ("residence_s:NAME") at `users` users.
+    `stations`: name → (servers, mean service s); `visits`: mean visits of a round. Returns rounds/s
+    ("throughput_per_s"), mean time of a round without think ("response_s") and each station's residence
+    ("residence_s:NAME") at `users` users.
     """
     names = [name for name in stations if visits.get(name, 0) > 0]
     # marginal probabilities p[name][j] of j customers at the station
@@ -46,4 +49,6 @@ def closed_law(stations: Mapping[str, tuple[int, float]], visits: Mapping[str, f
 
 def saturation_per_s(stations: Mapping[str, tuple[int, float]], visits: Mapping[str, float]) -> tuple[float, str]:
     """(highest rate of rounds, the station that sets it): min c/D."""
-    return min((servers / (mean * visits[name]), name) for name, (servers, mean) in stations.items() if visits.get(name, 0) > 0)
+    return min(
+        (servers / (mean * visits[name]), name) for name, (servers, mean) in stations.items() if visits.get(name, 0) > 0
+    )

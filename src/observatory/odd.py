@@ -1,4 +1,6 @@
-"""Odd answers under /odd/…, written byte by byte beneath HTTP: what servers and the boxes before them really do now and then."""
+"""Odd answers under /odd/…, written byte by byte beneath HTTP: what servers and the boxes before them really do now and
+then.
+"""
 
 import asyncio
 import gzip
@@ -83,13 +85,26 @@ async def slow(out: Transport) -> None:
 
 
 ODD: dict[bytes, Callable[[Transport], Awaitable[None]]] = {
-    b"garbage": garbage, b"reset": reset, b"half": half, b"drip": drip, b"bad-length": bad_length, b"bad-chunk": bad_chunk,
-    b"bad-gzip": bad_gzip, b"bomb": bomb, b"huge-head": huge_head, b"loop": loop, b"500": error, b"slow": slow,
-}  # fmt: skip
+    b"garbage": garbage,
+    b"reset": reset,
+    b"half": half,
+    b"drip": drip,
+    b"bad-length": bad_length,
+    b"bad-chunk": bad_chunk,
+    b"bad-gzip": bad_gzip,
+    b"bomb": bomb,
+    b"huge-head": huge_head,
+    b"loop": loop,
+    b"500": error,
+    b"slow": slow,
+}
 
 
 def protocol(counts: Counter[str]) -> type[HttpToolsProtocol]:
-    """The server's HTTP, except that requests for /odd/… get their odd answer. Each is counted in `counts` as "odd-NAME"."""
+    """The server's HTTP, except that requests for /odd/… get their odd answer.
+
+    Each is counted in `counts` as "odd-NAME".
+    """
 
     class OddFirst(HttpToolsProtocol):
         def data_received(self, data: bytes) -> None:

@@ -5,10 +5,14 @@ from html import escape
 FRAME = """<!DOCTYPE html>
 <html lang="en"><head><meta charset="utf-8"><title>{title}</title>
 <link rel="stylesheet" href="/style.css"><script src="/script.js"></script></head>
-<body><header><a href="/">Brindle Fell Observatory</a> <a href="/sign-in">Sign in</a> <a href="/sky?constellation=lyra&amp;page=1">Sky</a></header>
+<body><header><a href="/">Brindle Fell Observatory</a> <a href="/sign-in">Sign in</a>
+<a href="/sky?constellation=lyra&amp;page=1">Sky</a></header>
 <main>{body}</main></body></html>
 """
-STYLE = "body{font:16px/1.5 sans-serif;max-width:60em;margin:2em auto;color:#223}img{width:120px}table td{padding:.2em 1em}\n" * 4
+STYLE = (
+    "body{font:16px/1.5 sans-serif;max-width:60em;margin:2em auto;color:#223}img{width:120px}table td{padding:.2em"
+    " 1em}\n" * 4
+)
 SCRIPT = "document.documentElement.dataset.sky='ready';\n" * 8
 
 
@@ -18,9 +22,13 @@ def page(title: str, body: str) -> bytes:
 
 def picture(number: int) -> bytes:
     stars = "".join(
-        f'<circle cx="{(i * 37 * number) % 120}" cy="{(i * 53 + number * 11) % 80}" r="{1 + i % 3}" fill="#fff"/>' for i in range(40)
+        f'<circle cx="{(i * 37 * number) % 120}" cy="{(i * 53 + number * 11) % 80}" r="{1 + i % 3}" fill="#fff"/>'
+        for i in range(40)
     )
-    return f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 120 80"><rect width="120" height="80" fill="#123"/>{stars}</svg>'.encode()
+    return (
+        '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 120 80"><rect width="120" height="80"'
+        f' fill="#123"/>{stars}</svg>'.encode()
+    )
 
 
 def front() -> bytes:
@@ -33,14 +41,17 @@ def sign_in(form_key: str, message: str = "") -> bytes:
     return page(
         "Sign in",
         f"""<h1>Sign in</h1>{note}<form method="post" action="/sign-in">
-<input type="hidden" name="form_key" value="{form_key}"><input type="hidden" name="click_x" value="0"><input type="hidden" name="click_y" value="0">
+<input type="hidden" name="form_key" value="{form_key}">
+<input type="hidden" name="click_x" value="0"><input type="hidden" name="click_y" value="0">
 <label>E-mail <input name="email" type="email"></label> <label>Password <input name="password" type="password"></label>
 <button>Sign in</button></form>""",
     )
 
 
 def sky(constellation: str, number: int, found: list[dict[str, str]], token: str, name: str) -> bytes:
-    rows = "".join(f'<tr><td><a class="object" href="/objects/{each["slug"]}">{each["name"]}</a></td></tr>' for each in found)
+    rows = "".join(
+        f'<tr><td><a class="object" href="/objects/{each["slug"]}">{each["name"]}</a></td></tr>' for each in found
+    )
     return page(
         "Tonight's sky",
         f"""<h1>Tonight's sky: {escape(constellation)}</h1><p>Welcome, {escape(name)}</p><table>{rows}</table>
@@ -52,7 +63,9 @@ def sky(constellation: str, number: int, found: list[dict[str, str]], token: str
 def thing(each: dict[str, str], sight: str) -> bytes:
     return page(
         each["name"],
-        f"<h1>{each['name']}</h1><p data-sight='{sight}'>In {each['constellation']}. " + "A patient faint light. " * 60 + "</p>",
+        f"<h1>{each['name']}</h1><p data-sight='{sight}'>In {each['constellation']}. "
+        + "A patient faint light. " * 60
+        + "</p>",
     )
 
 

@@ -58,7 +58,13 @@ def observer(number: int) -> tuple[str, str, str, str, str]:
     first, last = FIRST[number % len(FIRST)], LAST[number // len(FIRST) % len(LAST)]
     email = f"{first}.{last}{number}@observers.example".lower()
     night = FIRST_NIGHT + datetime.timedelta(days=number)
-    return email, password_of(email), f"{first} {last}", CONSTELLATIONS[number % len(CONSTELLATIONS)], night.strftime("%d.%m.%Y")
+    return (
+        email,
+        password_of(email),
+        f"{first} {last}",
+        CONSTELLATIONS[number % len(CONSTELLATIONS)],
+        night.strftime("%d.%m.%Y"),
+    )
 
 
 def password_of(email: str) -> str:

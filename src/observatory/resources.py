@@ -1,7 +1,8 @@
 """Resources with known capacity. Departures are computed, not slept.
 
-Each resource is a first-come-first-served queue with c servers and exponential service. start = max(arrival, earliest free
-server), end = start + drawn service; the next resource begins at that end, taken in time order from one event heap.
+Each resource is a first-come-first-served queue with c servers and exponential service. start = max(arrival, earliest
+free server), end = start + drawn service; the next resource begins at that end, taken in time order from one event
+heap.
 """
 
 import heapq
@@ -82,7 +83,8 @@ class Works:
     def advance(self, now: float, lead_s: float = 0.0) -> None:
         """Takes every event up to `now` in order of time. Later ones must wait: an earlier arrival may still come.
 
-        Final departures are announced `lead_s` before their instant, so that the answer is on its way at it; they change no queue.
+        Final departures are announced `lead_s` before their instant, so that the answer is on its way at it; they
+        change no queue.
         """
         heap = self._heap
         while heap and (heap[0][0] <= now or (heap[0][0] <= now + lead_s and heap[0][2] == len(heap[0][3].route))):

@@ -1,4 +1,6 @@
-"""One precise timer on the event loop (timerfd): a departure is announced within some ten microseconds of its instant."""
+"""One precise timer on the event loop (timerfd): a departure is announced within some ten
+microseconds of its instant.
+"""
 
 import asyncio
 import ctypes
@@ -8,7 +10,12 @@ from collections.abc import Callable
 
 
 class _Spec(ctypes.Structure):
-    _fields_ = [("interval_s", ctypes.c_long), ("interval_ns", ctypes.c_long), ("value_s", ctypes.c_long), ("value_ns", ctypes.c_long)]
+    _fields_ = [
+        ("interval_s", ctypes.c_long),
+        ("interval_ns", ctypes.c_long),
+        ("value_s", ctypes.c_long),
+        ("value_ns", ctypes.c_long),
+    ]
 
 
 class Timer:

@@ -1,7 +1,12 @@
 """Kinds of request, the resources they pass, and what each weather changes."""
 
 # name -> (servers, mean service in seconds); means are at least 20 ms
-CLEAR: dict[str, tuple[int, float]] = {"web": (12, 0.020), "pool": (16, 0.025), "search": (6, 0.030), "disk": (4, 0.020)}
+CLEAR: dict[str, tuple[int, float]] = {
+    "web": (12, 0.020),
+    "pool": (16, 0.025),
+    "search": (6, 0.030),
+    "disk": (4, 0.020),
+}
 WEATHER: dict[str, dict[str, tuple[int, float]]] = {"clear": CLEAR, "small-pool": {**CLEAR, "pool": (6, 0.025)}}
 # kind of request -> the resources it passes, in order
 ROUTES: dict[str, tuple[str, ...]] = {

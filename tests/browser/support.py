@@ -18,7 +18,10 @@ T = TypeVar("T")
 
 
 class BrowserCase(ProcessCase):
-    """`self.do(lambda page: …)` runs in Playwright's thread. Console errors and violations of the policy fail the test."""
+    """`self.do(lambda page: …)` runs in Playwright's thread.
+
+    Console errors and violations of the policy fail the test.
+    """
 
     def setUp(self) -> None:
         super().setUp()
@@ -26,7 +29,10 @@ class BrowserCase(ProcessCase):
         bound.bind(("127.0.0.1", 0))
         self.base = f"http://127.0.0.1:{bound.getsockname()[1]}"
         config = uvicorn.Config(
-            ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off", timeout_graceful_shutdown=1
+            ASGIStaticFilesHandler(get_asgi_application()),
+            log_level="error",
+            lifespan="off",
+            timeout_graceful_shutdown=1,
         )
         self.server = uvicorn.Server(config)
         self.thread = threading.Thread(target=self.server.run, kwargs={"sockets": [bound]}, daemon=True)

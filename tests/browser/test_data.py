@@ -21,10 +21,13 @@ class ByHand(BrowserCase):
         text = 'term;pages\nring;2\n"moon; full";3\nnebula;4\n'
 
         def take_in(page: Any) -> None:
-            page.set_input_files("input[type=file]", {"name": "terms.csv", "mimeType": "text/csv", "buffer": text.encode()})
+            page.set_input_files(
+                "input[type=file]", {"name": "terms.csv", "mimeType": "text/csv", "buffer": text.encode()}
+            )
             page.click("text=Read file")
             page.wait_for_selector("td:has-text('moon; full')")
-            page.select_option("select[name=delimiter]", ",")  # a wrong turn: it is read again at once, and says what is wrong
+            # a wrong turn: it is read again at once, and says what is wrong
+            page.select_option("select[name=delimiter]", ",")
             page.wait_for_selector(".problem:has-text('column name')")
             page.select_option("select[name=delimiter]", ";")
             page.wait_for_selector("td:has-text('moon; full')")
@@ -52,7 +55,10 @@ class ByHand(BrowserCase):
                     page.select_option(f"select[name={name}]", value)
                 page.wait_for_timeout(150)
                 seen.append(
-                    page.evaluate("[...document.querySelectorAll('.dealt g title')].slice(0, 3).map((t) => t.textContent).join('; ')")
+                    page.evaluate(
+                        "[...document.querySelectorAll('.dealt g title')].slice(0, 3).map((t) =>"
+                        " t.textContent).join('; ')"
+                    )
                 )
             return seen
 

@@ -1,4 +1,6 @@
-"""What is typed is kept within a second, in every field of every page that keeps itself; a page that is left sends what it has."""
+"""What is typed is kept within a second, in every field of every page that keeps itself; a page that is left sends what
+it has.
+"""
 
 import contextlib
 from typing import Any
@@ -10,11 +12,13 @@ from dynamikos.web.journeys.queries import content
 from tests.browser.support import BrowserCase
 
 # every field somebody can type into, and how it is found again after a reload
-FIELDS = """() => [...document.querySelectorAll('form[data-saves] input, form[data-saves] textarea, [form] , form:not([data-saves]) [name]')]
-  .filter((el, at, all) => all.indexOf(el) === at && el.form && el.matches('input, textarea') && !el.disabled && !el.readOnly)
-  .filter((el) => !el.matches('[type=hidden], [type=file], [type=checkbox], [type=radio], [type=password]') && !el.form.matches('[role=search], [autocomplete=off]'))
+FIELDS = """() => [...document.querySelectorAll('form[data-saves] :is(input, textarea), [form], form [name]')]
+  .filter((el, at, all) => all.indexOf(el) === at && el.form && el.matches('input, textarea'))
+  .filter((el) => !el.disabled && !el.readOnly && !el.form.matches('[role=search], [autocomplete=off]'))
+  .filter((el) => !el.matches('[type=hidden], [type=file], [type=checkbox], [type=radio], [type=password]'))
   .map((el) => { for (let up = el.closest('details'); up; up = up.parentElement.closest('details')) up.open = true;
-    el.dataset.field = [el.form.getAttribute('hx-post') || el.form.getAttribute('action') || '', (el.form.querySelector('[name=what]') || {}).value || '',
+    el.dataset.field = [el.form.getAttribute('hx-post') || el.form.getAttribute('action') || '',
+      (el.form.querySelector('[name=what]') || {}).value || '',
       el.name, [...el.form.elements].filter((e) => e.name === el.name).indexOf(el)].join(' ');
     return [el.dataset.field, el.type, el.value, el.name, el.form.matches('[data-saves]')]; })"""
 
@@ -40,7 +44,8 @@ class Fields(BrowserCase):
 
             def compare(key: str, kind: str, shown: str) -> None:
                 now = ""
-                for _ in range(30):  # a starved machine may keep it while the page is made, which then loads itself once more
+                # a starved machine may keep it while the page is made, which then loads itself once more
+                for _ in range(30):
                     with contextlib.suppress(Error):
                         page.evaluate(FIELDS)
                         now = page.locator(f'[data-field="{key}"]').input_value(timeout=1000)
@@ -52,7 +57,8 @@ class Fields(BrowserCase):
 
             # what is typed into is what stands alone; the others are typed into together with what they belong to
             alone = [field for field in fields if field[2] or not field[3].endswith(PAIRED)]
-            alone = list({field[0].rpartition(" ")[0]: field for field in reversed(alone)}.values())  # of rows of one kind, one
+            # of rows of one kind, one
+            alone = list({field[0].rpartition(" ")[0]: field for field in reversed(alone)}.values())
             waiting = [(key, kind, type_into(key, kind, name)) for key, kind, _, name, saves in alone if not saves]
             if waiting:  # for their buttons
                 page.reload()
@@ -68,7 +74,8 @@ class Fields(BrowserCase):
                     page.wait_for_timeout(500)
                     if name in REFUSED:  # said, and there after a reload all the same
                         page.wait_for_selector(".problem")
-                    elif not self.there(page, key, typed[-1][2]):  # the page is still open: leaving it keeps nothing yet
+                    # the page is still open: leaving it keeps nothing yet
+                    elif not self.there(page, key, typed[-1][2]):
                         lost.append(f"{key}: not kept: {page.locator('.problem').all_inner_texts()}")
             page.reload()
             page.evaluate(FIELDS)
@@ -141,10 +148,13 @@ class Pasting(BrowserCase):
         core = content(self.sample.journey)
         step, request = next((s, r) for _, s in core.steps() for r in s.requests if r.body is not None and r.body.form)
         paste = """text => { const d = new DataTransfer(); d.setData('text', text);
-          document.activeElement.dispatchEvent(new ClipboardEvent('paste', { clipboardData: d, bubbles: true, cancelable: true })); }"""
+          const more = { clipboardData: d, bubbles: true, cancelable: true };
+          document.activeElement.dispatchEvent(new ClipboardEvent('paste', more)); }"""
 
         def work(page: Any) -> None:
-            page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step.step}/{request.request}"))
+            page.goto(
+                self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step.step}/{request.request}")
+            )
             before = page.locator("[name=form-name]").count()
             page.locator("[name=form-name]").first.focus()
             page.evaluate(paste, "a=1&b=x+y%26z")
@@ -159,7 +169,9 @@ class Pasting(BrowserCase):
 
         self.do(work)
         self.sample.journey.refresh_from_db()
-        body = next(r for _, s in content(self.sample.journey).steps() for r in s.requests if r.request == request.request).body
+        body = next(
+            r for _, s in content(self.sample.journey).steps() for r in s.requests if r.request == request.request
+        ).body
         assert body is not None
         self.assertEqual(body.form, (("a", "1"), ("b", "x y&z"), ("c", "3"), ("d", "four five")))
         self.assertEqual(self.trouble, [])
@@ -175,11 +187,17 @@ def same_number(one: str, other: str) -> bool:
 # the values that a newly made page has in the fields of one name of one form
 KEPT = """async (key) => { const name = key.split(' ').slice(-2)[0];
   const page = new DOMParser().parseFromString(await (await fetch(location.href)).text(), 'text/html');
-  return [...page.querySelectorAll(`[name="${name}"]`)].map((el) => (el.tagName === 'TEXTAREA' ? el.textContent : el.getAttribute('value') || '').trim()); }"""
+  return [...page.querySelectorAll(`[name="${name}"]`)]
+    .map((el) => (el.tagName === 'TEXTAREA' ? el.textContent : el.getAttribute('value') || '').trim()); }"""
 REFUSED = ("certificate", "authorities")  # what is typed here is none
 NAMED = ("filter",)
 PAIRED = ("-value", "-name", "-more", "-pick", "-otherwise", "-what", "to", "seconds", "limit")
 TYPED = {
-    "method": "PUT", "address": "/sky", "target": "https://a.example", "proxy": "http://proxy.example:3128", "check-what": "201", "capture-name": "hold2",
+    "method": "PUT",
+    "address": "/sky",
+    "target": "https://a.example",
+    "proxy": "http://proxy.example:3128",
+    "check-what": "201",
+    "capture-name": "hold2",
     "capture-pick": "2",
-}  # fmt: skip
+}

@@ -33,14 +33,19 @@ class Story(BrowserCase):
     def test_from_a_har_file_to_a_verdict(self) -> None:
         self.start_fleet()
         self.sign_in()
-        session = (EXAMPLES / "evening-session.har").read_text().replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
+        session = (
+            (EXAMPLES / "evening-session.har").read_text().replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
+        )
         file = {"name": "evening.har", "mimeType": "application/json", "buffer": session.encode()}
 
         def import_session(page: Any) -> str:
             page.fill("input[name=name]", "My observatory")
             page.click("text=Make project")
             page.wait_for_selector("h1:has-text('No journey yet')")
-            page.set_input_files("input[type=file]", {"name": "x.har", "mimeType": "application/json", "buffer": b'{"log": {"entries": [}'})
+            page.set_input_files(
+                "input[type=file]",
+                {"name": "x.har", "mimeType": "application/json", "buffer": b'{"log": {"entries": [}'},
+            )
             page.click("text=Import session")
             page.wait_for_selector(".problem:has-text('not JSON')")  # a wrong turn is said, and the next try works
             page.set_input_files("input[type=file]", file)
@@ -52,13 +57,16 @@ class Story(BrowserCase):
             page.wait_for_selector("#ladder")
             return ",".join(ticked)
 
-        self.assertEqual(self.do(import_session), f"http://127.0.0.1:{self.target_port} true,https://counter.visitors.example false")
+        self.assertEqual(
+            self.do(import_session), f"http://127.0.0.1:{self.target_port} true,https://counter.visitors.example false"
+        )
 
         def edit(page: Any) -> str:
             # rehearsing is refused until a target is agreed
             page.click("button:has-text('Rehearse')")
             page.wait_for_selector("h1:has-text('No target is agreed')")
-            page.click(f"button:has-text('We have agreed to load http://127.0.0.1:{self.target_port}')")  # offered to the owner
+            # offered to the owner
+            page.click(f"button:has-text('We have agreed to load http://127.0.0.1:{self.target_port}')")
             page.wait_for_selector("#ladder")
             # the recorded form key is old: capture it, and use it
             page.click("#ladder a[data-at$='get-sign-in']")
@@ -78,7 +86,9 @@ class Story(BrowserCase):
             lines = str(page.evaluate(EDITOR + ".text()")).split("\n")
             at = next(i for i, line in enumerate(lines) if line.strip() == "- - form_key")
             lines[at + 1] = lines[at + 1].split("- ")[0] + '- "{{ form_key }}"'
-            page.evaluate(f"(text) => {EDITOR}.replace(text)", "\n".join(lines).replace("form: 1", "form: 1\nbroken: yes", 1))
+            page.evaluate(
+                f"(text) => {EDITOR}.replace(text)", "\n".join(lines).replace("form: 1", "form: 1\nbroken: yes", 1)
+            )
             page.wait_for_selector("#editor-says:has-text('line 2')")
             page.wait_for_selector(".editor .cm-lint-marker-error")
             page.reload()  # the draft is kept, the journey untouched
@@ -100,12 +110,16 @@ class Story(BrowserCase):
 
         # it only seems to work: values that the server issued are still hard-wired
         self.assertIn("failed", self.do(rehearse))
-        second = (EXAMPLES / "second-evening.har").read_text().replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
+        second = (
+            (EXAMPLES / "second-evening.har").read_text().replace("127.0.0.1:8470", f"127.0.0.1:{self.target_port}")
+        )
 
         def correlate(page: Any) -> str:
             page.click("text=Find hard-wired values")
             page.wait_for_selector("h1:has-text('not searched yet')")
-            page.set_input_files("input[type=file]", {"name": "second.har", "mimeType": "application/json", "buffer": second.encode()})
+            page.set_input_files(
+                "input[type=file]", {"name": "second.har", "mimeType": "application/json", "buffer": second.encode()}
+            )
             page.click("text=Add and search")
             page.wait_for_selector("h1:has-text('likely cause')")
             page.click("a:has-text('hold_token')")
@@ -117,7 +131,9 @@ class Story(BrowserCase):
             page.wait_for_selector("h1:has-text('replayed')")
             return str(page.inner_text("h1"))
 
-        self.assertEqual(self.do(correlate), "Every check passed, 12 exchanges replayed, none looks different from the recording")
+        self.assertEqual(
+            self.do(correlate), "Every check passed, 12 exchanges replayed, none looks different from the recording"
+        )
 
         def leave_out_what_needs_data(page: Any) -> None:
             # one observer may hold one slot a night: without a row a user, holding and booking stay out of the run
@@ -145,7 +161,8 @@ class Story(BrowserCase):
             page.wait_for_selector("#now:has-text('of 6 users')")  # live, by events
             first = page.inner_text("#now")
             page.wait_for_function(
-                "first => document.querySelector('#now') && document.querySelector('#now').textContent !== first", arg=first
+                "first => document.querySelector('#now') && document.querySelector('#now').textContent !== first",
+                arg=first,
             )
             page.wait_for_selector("#sentence .balance", timeout=70_000)  # met, missed, or not judged on a busy machine
             return str(page.inner_text("h1"))
@@ -222,7 +239,11 @@ class Views(BrowserCase):
         strands.search(self.sample.member, self.sample.journey)  # its page has rows, forms and proofs to look at
         share_step(self.sample.member, self.sample.journey, token(self.sample.journey.head), "sign-out")
         Session.objects.create(
-            recording=self.sample.recording, kind="doorway", targets=["http://127.0.0.1:9"], name="r-x.localhost", state="ended"
+            recording=self.sample.recording,
+            kind="doorway",
+            targets=["http://127.0.0.1:9"],
+            name="r-x.localhost",
+            state="ended",
         )
         for theme in ("paper", "night"):
             for address in self.main_views():
@@ -251,10 +272,17 @@ class Views(BrowserCase):
                     page.context.add_cookies([{"name": "theme", "value": theme, "url": self.base}])
                     page.goto(self.base + address)
                     page.evaluate(AXE)
-                    found = page.evaluate(LOOK, None if theme == "paper" else ["color-contrast"])  # all that a theme changes
-                    bad = [f"{v['id']}: {v['nodes'][0]['html'][:160]}" for v in found if v["impact"] in ("serious", "critical")]
+                    # all that a theme changes
+                    found = page.evaluate(LOOK, None if theme == "paper" else ["color-contrast"])
+                    bad = [
+                        f"{v['id']}: {v['nodes'][0]['html'][:160]}"
+                        for v in found
+                        if v["impact"] in ("serious", "critical")
+                    ]
                     unreachable = page.evaluate(
-                        "() => [...document.querySelectorAll('a[href], button, input, select, textarea, summary')].filter((e) => e.tabIndex < 0 && e.type !== 'hidden').map((e) => e.outerHTML.slice(0, 80))"
+                        "() => [...document.querySelectorAll('a[href], button, input, select, textarea,"
+                        " summary')].filter((e) => e.tabIndex < 0 && e.type !== 'hidden').map((e) =>"
+                        " e.outerHTML.slice(0, 80))"
                     )
                     return bad + [f"not by keyboard: {each}" for each in unreachable]
 
@@ -361,7 +389,9 @@ class Views(BrowserCase):
             page.goto(self.base + self.sample.address("journeys"))
             page.fill(
                 "form[action$=paste] textarea",
-                f"curl '{base}/' \ncurl '{base}/sky?constellation=lyra&page=1' -H 'X-Id: 7'\ncurl '{base}/objects/none'",
+                f"curl '{base}/' \n"
+                f"curl '{base}/sky?constellation=lyra&page=1' -H 'X-Id: 7'\n"
+                f"curl '{base}/objects/none'",
             )
             page.fill("form[action$=paste] [name=name]", "Pasted")
             page.click("text=Take these requests")
@@ -445,11 +475,14 @@ class HostilePage(BrowserCase):
 
         ear = f"http://127.0.0.1:{self.target_port}"
         page = (
-            f"<html><head><base href='{ear}/base/'><meta http-equiv='refresh' content='0;url={ear}/refresh'><link rel='stylesheet' href='{ear}/style'>"
-            f"<link rel='preload' as='image' href='{ear}/preload'><script src='{ear}/script'></script><script>fetch('{ear}/fetch'); parent.document.title='taken'; top.location='{ear}/top'</script>"
-            f"<style>@import url('{ear}/import'); body {{ background: url('{ear}/background') }}</style></head><body onload=\"new Image().src='{ear}/onload'\">"
-            f"<h1>Shown all the same</h1><img src='{ear}/img'><iframe src='{ear}/frame'></iframe><video src='{ear}/video' autoplay></video><object data='{ear}/object'></object>"
-            f"<form action='{ear}/form' id=f><input name=a></form><script>f.submit()</script></body></html>"
+            f"<html><head><base href='{ear}/base/'><meta http-equiv='refresh' content='0;url={ear}/refresh'><link"
+            f" rel='stylesheet' href='{ear}/style'><link rel='preload' as='image' href='{ear}/preload'><script"
+            f" src='{ear}/script'></script><script>fetch('{ear}/fetch'); parent.document.title='taken';"
+            f" top.location='{ear}/top'</script><style>@import url('{ear}/import'); body {{ background:"
+            f" url('{ear}/background') }}</style></head><body onload=\"new Image().src='{ear}/onload'\"><h1>Shown all"
+            f" the same</h1><img src='{ear}/img'><iframe src='{ear}/frame'></iframe><video src='{ear}/video'"
+            f" autoplay></video><object data='{ear}/object'></object><form action='{ear}/form' id=f><input"
+            " name=a></form><script>f.submit()</script></body></html>"
         )
         sample = self.sample
         frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
@@ -457,9 +490,19 @@ class HostilePage(BrowserCase):
             journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="passed"
         )
         kept = KeptExchange(
-            second=0, series=1, step="sign-in", request="get-sign-in", reason="kept", user=1, round=1, method="GET", url=ear, status=200,
-            headers=[("content-type", "text/html")], body=page,
-        )  # fmt: skip
+            second=0,
+            series=1,
+            step="sign-in",
+            request="get-sign-in",
+            reason="kept",
+            user=1,
+            round=1,
+            method="GET",
+            url=ear,
+            status=200,
+            headers=[("content-type", "text/html")],
+            body=page,
+        )
         RehearsedExchange.objects.create(rehearsal=made, number=0, body=zlib.compress(msgspec.msgpack.encode(kept)))
         self.sign_in()
         before = len(self.target("/truth/log"))

@@ -42,12 +42,16 @@ class Odd(TestCase):
 
     def test_each_odd_answer_has_the_outcome_that_its_step_says(self) -> None:
         told = self.folder / "o.json"
-        done = CliRunner().invoke(command, [str(self.folder / "odd.plan.yaml"), "--users", "3", "--duration", "8", "--json", str(told)])
+        done = CliRunner().invoke(
+            command, [str(self.folder / "odd.plan.yaml"), "--users", "3", "--duration", "8", "--json", str(told)]
+        )
         self.assertIn(done.exit_code, (0, 3), done.output)
         found = json.loads(told.read_text())
         kinds = {(row["step"], kind) for row in found["rows"] if row["level"] == "request" for kind in row["kinds"]}
         rows = {row["step"]: row for row in found["rows"] if row["level"] == "request"}
-        steps = [step for _, step in parse_journey((self.folder / "journeys/odd.yaml").read_text()).steps() if step.note]
+        steps = [
+            step for _, step in parse_journey((self.folder / "journeys/odd.yaml").read_text()).steps() if step.note
+        ]
         self.assertEqual(len(steps), 12)
         for step in steps:
             with self.subTest(step.step):
@@ -58,6 +62,7 @@ class Odd(TestCase):
         self.assertEqual(sums["sent"], sums["answered"] + sums["failed"] + sums["in_flight"])
         truth = self.truth()
         counted = sum(number for kind, number in truth.items() if kind == "still" or kind.startswith("odd-"))
-        # what meets a kept connection that closes without a byte is sent once more, on a new one (RFC 9112 §9.3.1): one exchange
+        # what meets a kept connection that closes without a byte is sent once more, on a new one (RFC 9112 §9.3.1): one
+        # exchange
         self.assertEqual(counted, sums["sent"] + sums["reopened"])
         self.assertGreater(sums["reopened"], 0)

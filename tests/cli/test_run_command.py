@@ -11,8 +11,20 @@ from click.testing import CliRunner
 from dynamikos.cli.commands.run import command
 from dynamikos.cli.state import State, is_free
 
-PLAN = "form: 1\nplan: p\nname: P\njourney: j.yaml\nenvironment: e.yaml\nprofile: [{stretch: climb, to: 3, seconds: 1}, {stretch: hold, seconds: 2}]\nobjectives:\n  - {objective: t, measure: mean, limit: 1000}\n"
-JOURNEY = 'form: 1\njourney: j\nname: J\nrounds:\n  - step: ping\n    name: Ping\n    think_s: 0.05\n    requests:\n      - {request: get-ping, address: "{{ env.base }}/ping"}\n'
+PLAN = (
+    "form: 1\n"
+    "plan: p\n"
+    "name: P\n"
+    "journey: j.yaml\n"
+    "environment: e.yaml\n"
+    "profile: [{stretch: climb, to: 3, seconds: 1}, {stretch: hold, seconds: 2}]\n"
+    "objectives:\n"
+    "  - {objective: t, measure: mean, limit: 1000}\n"
+)
+JOURNEY = (
+    "form: 1\njourney: j\nname: J\nrounds:\n  - step: ping\n    name: Ping\n    think_s: 0.05\n    requests:\n      -"
+    ' {request: get-ping, address: "{{ env.base }}/ping"}\n'
+)
 
 
 class RunFiles(TestCase):
@@ -23,7 +35,11 @@ class RunFiles(TestCase):
         self.write("j.yaml", JOURNEY)
         self.write(
             "e.yaml",
-            f'form: 1\nenvironment: e\naddresses: {{base: "http://127.0.0.1:{port}"}}\nagreed: ["http://127.0.0.1:{port}"]\npractice: clear\n',
+            "form: 1\n"
+            "environment: e\n"
+            f'addresses: {{base: "http://127.0.0.1:{port}"}}\n'
+            f'agreed: ["http://127.0.0.1:{port}"]\n'
+            "practice: clear\n",
         )
 
     def write(self, name: str, text: str) -> None:
@@ -39,7 +55,8 @@ class RunFiles(TestCase):
         rows = {row["level"]: row for row in found["rows"]}
         self.assertGreater(rows["request"]["count"], 20)
         self.assertEqual(
-            found["exchanges"]["sent"], found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"]
+            found["exchanges"]["sent"],
+            found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"],
         )
         self.assertEqual(found["objectives"][0]["word"], "met")
         suite = ElementTree.parse(self.folder / "o.xml").getroot()
@@ -58,10 +75,20 @@ class RunFiles(TestCase):
 
     def test_could_not_run(self) -> None:
         cases = (
-            ("p.yaml", PLAN.replace("j.yaml", "../j.yaml"), "leads out of"), ("p.yaml", PLAN.replace("j.yaml", "nope.yaml"), "can't be read"), ("p.yaml", PLAN + "x: 1\n", "there is no key `x`"),
-            ("j.yaml", JOURNEY.replace("env.base", "env.bsae"), "env.bsae"), ("j.yaml", JOURNEY.replace("env.base", "observers.email"), "no data set 'observers'"),
-            ("e.yaml", 'form: 1\nenvironment: e\naddresses: {base: "http://127.0.0.1:1"}\nsecret_from_process: [NOT_SET_ANYWHERE]\n', "NOT_SET_ANYWHERE"),
-        )  # fmt: skip
+            ("p.yaml", PLAN.replace("j.yaml", "../j.yaml"), "leads out of"),
+            ("p.yaml", PLAN.replace("j.yaml", "nope.yaml"), "can't be read"),
+            ("p.yaml", PLAN + "x: 1\n", "there is no key `x`"),
+            ("j.yaml", JOURNEY.replace("env.base", "env.bsae"), "env.bsae"),
+            ("j.yaml", JOURNEY.replace("env.base", "observers.email"), "no data set 'observers'"),
+            (
+                "e.yaml",
+                (
+                    'form: 1\nenvironment: e\naddresses: {base: "http://127.0.0.1:1"}\nsecret_from_process:'
+                    " [NOT_SET_ANYWHERE]\n"
+                ),
+                "NOT_SET_ANYWHERE",
+            ),
+        )
         for name, text, words in cases:
             before = (self.folder / name).read_text()
             self.write(name, text)

@@ -17,7 +17,13 @@ JSON = b'{"n": 12, "who": {"name": "Una"}, "rows": [1, 2, 3], "ok": true, "none"
 VALUES = {"before": "60", "booked": "15", "after": "45", "name": "Una"}
 
 
-def verdict(check: Check, body: bytes = JSON, status: int = 200, kind: bytes = b"application/json; charset=utf-8", ms: float = 120.0):  # type: ignore[no-untyped-def]
+def verdict(
+    check: Check,
+    body: bytes = JSON,
+    status: int = 200,
+    kind: bytes = b"application/json; charset=utf-8",
+    ms: float = 120.0,
+):  # type: ignore[no-untyped-def]
     view = View(status, [(b"Content-Type", kind), (b"ETag", b'"a17"')], body)
     view.duration_ms = ms
     return compile_check(check)(view, VALUES)
@@ -79,7 +85,13 @@ class Forms(TestCase):
             "Sky desk",
             **html,
         )
-        self.both(Check(css=CssText(selector="li", count=2)), Check(css=CssText(selector="li", count=1)), "1 × li", "2", **html)
+        self.both(
+            Check(css=CssText(selector="li", count=2)),
+            Check(css=CssText(selector="li", count=1)),
+            "1 × li",
+            "2",
+            **html,
+        )
         self.both(
             Check(css=CssText(selector="a[rel=next]", attribute="href", matches="^/")),
             Check(css=CssText(selector="form")),
@@ -96,9 +108,14 @@ class Forms(TestCase):
 
     def test_size_and_time(self) -> None:
         self.both(
-            Check(size=Bounds(at_least=10, at_most=1000)), Check(size=Bounds(at_most=10)), "size at most 10 bytes", f"{len(JSON)} bytes"
+            Check(size=Bounds(at_least=10, at_most=1000)),
+            Check(size=Bounds(at_most=10)),
+            "size at most 10 bytes",
+            f"{len(JSON)} bytes",
         )
-        self.both(Check(time=Bounds(at_most=200)), Check(time=Bounds(at_least=200)), "response time at least 200 ms", "120 ms")
+        self.both(
+            Check(time=Bounds(at_most=200)), Check(time=Bounds(at_least=200)), "response time at least 200 ms", "120 ms"
+        )
 
     def test_values_compared(self) -> None:
         same = Check(value=Comparing(left="{{ before }} - {{ booked }}", right="{{ after }}"))
@@ -110,14 +127,21 @@ class Forms(TestCase):
             "“Una” = “O”",
             "they are not",
         )
-        self.assertIsNone(verdict(Check(value=Comparing(left="9", right="10", compare="<"))))  # as numbers, not as texts
+        # as numbers, not as texts
+        self.assertIsNone(verdict(Check(value=Comparing(left="9", right="10", compare="<"))))
 
     def test_what_is_no_check_is_said(self) -> None:
         for check, words in (
-            (Check(), "exactly one of"), (Check(status=200, contains="x"), "exactly one of"), (Check(status=99), "not an HTTP status"), (Check(type="json"), "not a content type"),
-            (Check(regex="(open"), "not a regular expression"), (Check(size=Bounds()), "at_least, at_most or both"), (Check(json=JsonEquals(path="$.a", equals="1", above=2)), "equals and above"),
-            (Check(css=CssText(selector="a", matches="[")), "not a regular expression"), (Check(contains=""), "needs a text"),
-        ):  # fmt: skip
+            (Check(), "exactly one of"),
+            (Check(status=200, contains="x"), "exactly one of"),
+            (Check(status=99), "not an HTTP status"),
+            (Check(type="json"), "not a content type"),
+            (Check(regex="(open"), "not a regular expression"),
+            (Check(size=Bounds()), "at_least, at_most or both"),
+            (Check(json=JsonEquals(path="$.a", equals="1", above=2)), "equals and above"),
+            (Check(css=CssText(selector="a", matches="[")), "not a regular expression"),
+            (Check(contains=""), "needs a text"),
+        ):
             with self.assertRaises(RuleError) as caught:
                 compile_check(check)
             self.assertIn(words, str(caught.exception))
@@ -149,8 +173,14 @@ class Suggested(TestCase):
         return View(status, [(b"content-type", kind)], body)
 
     def test_only_what_both_have_and_no_other_page(self) -> None:
-        now = self.view(b"<title>Sky desk</title><h1>Welcome, Una</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter hour.</p>")
-        then = self.view(b"<title>Sky desk</title><h1>Welcome, Orla</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter hour.</p>")
+        now = self.view(
+            b"<title>Sky desk</title><h1>Welcome, Una</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter"
+            b" hour.</p>"
+        )
+        then = self.view(
+            b"<title>Sky desk</title><h1>Welcome, Orla</h1><p>Borrow a telescope tonight.</p><p>Choose a quarter"
+            b" hour.</p>"
+        )
         found = dict(suggested(now, then, ["<p>Borrow a telescope tonight.</p>"]))
         self.assertEqual(found["the title is “Sky desk”"], Check(css=CssText(selector="title", equals="Sky desk")))
         self.assertFalse(any("Welcome" in words for words in found))
@@ -169,4 +199,7 @@ class Suggested(TestCase):
         self.assertFalse(any("more" in words for words in found))
         for check in found.values():
             self.assertIsNone(compile_check(check)(now, {}))
-        self.assertEqual(dict(suggested(self.view(b"oops", b"application/json", 500), None, []))["the status is 500"], Check(status=500))
+        self.assertEqual(
+            dict(suggested(self.view(b"oops", b"application/json", 500), None, []))["the status is 500"],
+            Check(status=500),
+        )

@@ -34,11 +34,18 @@ from dynamikos.core.errors import DynamikosError, ImportRefused
 
 class WhatAFileIs(TestCase):
     CASES = (
-        (b"email,password\na@x,p\n", Form()), (b"email;n\n\"a;b\";1,5\nc;2,5\n", Form(delimiter=";")), (b"a\tb\n1,5\t2\n3\t4\n", Form(delimiter="\t")), (b"a|b|c\n1|2|3\n", Form(delimiter="|")),
-        (b"name;said\nx;'a;b'\ny;'c;d'\n", Form(delimiter=";", quote="'")), (b"1,2\n3,4\n", Form(header=False)), (b"ada@x,1\nbo@x,2\n", Form(header=False)), (b"email\na@x\n", Form()),
-        (b'{"email": "a", "n": 1}\n{"email": "b"}\n', Form(kind="json lines")), ("name,place\nZoë,Å\n".encode("utf-16"), Form(encoding="utf-16")),
+        (b"email,password\na@x,p\n", Form()),
+        (b'email;n\n"a;b";1,5\nc;2,5\n', Form(delimiter=";")),
+        (b"a\tb\n1,5\t2\n3\t4\n", Form(delimiter="\t")),
+        (b"a|b|c\n1|2|3\n", Form(delimiter="|")),
+        (b"name;said\nx;'a;b'\ny;'c;d'\n", Form(delimiter=";", quote="'")),
+        (b"1,2\n3,4\n", Form(header=False)),
+        (b"ada@x,1\nbo@x,2\n", Form(header=False)),
+        (b"email\na@x\n", Form()),
+        (b'{"email": "a", "n": 1}\n{"email": "b"}\n', Form(kind="json lines")),
+        ("name,place\nZoë,Å\n".encode("utf-16"), Form(encoding="utf-16")),
         ("name,city\nZoë,Málaga und Köln und São Paulo\nJosé,Évreux\n".encode("cp1252"), Form(encoding="cp1252")),
-    )  # fmt: skip
+    )
 
     def test_found_out(self) -> None:
         for data, expected in self.CASES:
@@ -47,7 +54,10 @@ class WhatAFileIs(TestCase):
 
     def test_read(self) -> None:
         table = read_table('email;password\n"a;b";x\n\nc;"y\nz"\n'.encode("utf-8-sig"), "observers.csv")
-        self.assertEqual((table.columns, table.rows, table.secret), (("email", "password"), [["a;b", "x"], ["c", "y\nz"]], ("password",)))
+        self.assertEqual(
+            (table.columns, table.rows, table.secret),
+            (("email", "password"), [["a;b", "x"], ["c", "y\nz"]], ("password",)),
+        )
         self.assertEqual(read_table(b"1,2\n3,4\n", "n.csv").columns, ("column_1", "column_2"))
         lines = read_table(b'{"a": "x", "b": {"c": [1]}}\n\n{"b": null, "a": 2.5}\n', "n.jsonl")
         self.assertEqual((lines.columns, lines.rows), (("a", "b"), [["x", '{"c":[1]}'], ["2.5", ""]]))
@@ -57,13 +67,26 @@ class WhatAFileIs(TestCase):
 
     def test_bad_files_say_where_and_what_to_do(self) -> None:
         cases = (
-            (b"a,b\n1,2\n1,2,3\n4\n", None, "observers.csv, line 3: 3 columns found, 2 expected; observers.csv, line 4: 1 columns found"),
-            (b"a,b\n1,2\n\xff,1\n", Form(), "line 3: byte 0xff is not UTF-8"), (b"", None, "is empty"), (b"a,b\n", Form(), "no rows"), (b"a,a\n1,2\n", Form(), "stands twice"),
-            (b"1,2\n3,4\n", Form(), "Is the header line missing"), (b"\x00\x01\x02", None, "NUL bytes"), (b"a,b\n1,x\x00y\n", Form(), "line 2: it holds NUL bytes"),
-            (b'a,b\n1,"never closed\n' + b"x\n" * 600_000, Form(), "Is a quote never closed"), (b"a\n" + b"x" * 10_000_000 + b"\n", Form(), "a cell of more than 1,000,000 characters"),
-            (b'{"a": 1}\n{"b": 2}\n', None, "line 2: 'b' is not in the first line"), (b'{"a": 1}\n[1]\n', None, "not an object"), (b'{"a": 1}\n{\n', None, "line 2: not JSON"),
-            (b"a,b\n1,2\n", Form(encoding="rot13"), "none of the encodings"), (b"a\n" + b"y" * 25_000_000, Form(), "Is this a table"),
-        )  # fmt: skip
+            (
+                b"a,b\n1,2\n1,2,3\n4\n",
+                None,
+                "observers.csv, line 3: 3 columns found, 2 expected; observers.csv, line 4: 1 columns found",
+            ),
+            (b"a,b\n1,2\n\xff,1\n", Form(), "line 3: byte 0xff is not UTF-8"),
+            (b"", None, "is empty"),
+            (b"a,b\n", Form(), "no rows"),
+            (b"a,a\n1,2\n", Form(), "stands twice"),
+            (b"1,2\n3,4\n", Form(), "Is the header line missing"),
+            (b"\x00\x01\x02", None, "NUL bytes"),
+            (b"a,b\n1,x\x00y\n", Form(), "line 2: it holds NUL bytes"),
+            (b'a,b\n1,"never closed\n' + b"x\n" * 600_000, Form(), "Is a quote never closed"),
+            (b"a\n" + b"x" * 10_000_000 + b"\n", Form(), "a cell of more than 1,000,000 characters"),
+            (b'{"a": 1}\n{"b": 2}\n', None, "line 2: 'b' is not in the first line"),
+            (b'{"a": 1}\n[1]\n', None, "not an object"),
+            (b'{"a": 1}\n{\n', None, "line 2: not JSON"),
+            (b"a,b\n1,2\n", Form(encoding="rot13"), "none of the encodings"),
+            (b"a\n" + b"y" * 25_000_000, Form(), "Is this a table"),
+        )
         for data, form, words in cases:
             with self.subTest(words), self.assertRaises(ImportRefused) as caught:
                 read_table(data, "observers.csv", form)
@@ -84,10 +107,13 @@ class Columns(TestCase):
     def test_each_kind(self) -> None:
         self.assertEqual(list(column(Rule(kind="sequence", start=8, step=2, width=3), 3)), ["008", "010", "012"])
         for rule, looks in (
-            (Rule(kind="pattern", pattern="OBS-##-?{n}"), r"^OBS-\d\d-[a-z]\d+$"), (Rule(kind="number", low=2.5, high=1.5, places=2), r"^(1\.[5-9]\d|2\.[0-4]\d|2\.50)$"),
-            (Rule(kind="date", first="2027-01-31", days=2, form="%d.%m.%Y"), r"^(31\.01|01\.02)\.2027$"), (Rule(kind="choice", among=("lyra", "vela")), "^(lyra|vela)$"),
-            (Rule(kind="name"), "^[A-Z][a-z]+ [A-Z][a-z]+$"), (Rule(kind="uuid"), "^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$"),
-        ):  # fmt: skip
+            (Rule(kind="pattern", pattern="OBS-##-?{n}"), r"^OBS-\d\d-[a-z]\d+$"),
+            (Rule(kind="number", low=2.5, high=1.5, places=2), r"^(1\.[5-9]\d|2\.[0-4]\d|2\.50)$"),
+            (Rule(kind="date", first="2027-01-31", days=2, form="%d.%m.%Y"), r"^(31\.01|01\.02)\.2027$"),
+            (Rule(kind="choice", among=("lyra", "vela")), "^(lyra|vela)$"),
+            (Rule(kind="name"), "^[A-Z][a-z]+ [A-Z][a-z]+$"),
+            (Rule(kind="uuid"), "^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$"),
+        ):
             with self.subTest(rule.kind):
                 made = list(column(rule, 200))
                 for cell in made:
@@ -136,7 +162,10 @@ class Dealing(TestCase):
         self.assertEqual(self.rows(Deal(whose="slice", then="leave"), 2, 4), [3, 4, 5, None])
         self.assertEqual(self.rows(Deal(whose="slice"), 3, 5), [6, 7, 8, 9, 6])
         self.assertEqual(self.rows(Deal(whose="whole", when="run"), 2, 3), [0, 0, 0])
-        first, second = self.rows(Deal(whose="whole", order="shuffled"), 1, 20), self.rows(Deal(whose="whole", order="shuffled"), 2, 10)
+        first, second = (
+            self.rows(Deal(whose="whole", order="shuffled"), 1, 20),
+            self.rows(Deal(whose="whole", order="shuffled"), 2, 10),
+        )
         self.assertEqual([sorted(first[:10]), sorted(first[10:]), sorted(second)], [list(range(10))] * 3)  # type: ignore[type-var]
         self.assertNotIn(second, (first[:10], first[10:]))
         at_random = self.rows(Deal(order="at random"), 1, 2_000)
@@ -153,7 +182,10 @@ class Dealing(TestCase):
         self.assertEqual(shown(Deal(then="leave"))[0], ["1-4", "5-8", "9-10", "0-0over"])
         self.assertEqual(shown(Deal(then="stay"))[1][3], "10-10stays")
         self.assertEqual(shown(Deal())[0][2:], ["9-2again", "3-6again"])
-        self.assertEqual(shown(Deal(whose="slice", then="leave")), [["1-1", "2-2", "0-0over", "0-0over"], ["3-3", "4-4", "5-5", "0-0over"]])
+        self.assertEqual(
+            shown(Deal(whose="slice", then="leave")),
+            [["1-1", "2-2", "0-0over", "0-0over"], ["3-3", "4-4", "5-5", "0-0over"]],
+        )
         self.assertEqual(shown(Deal(when="user"))[1], ["2-2"] * 4)
         self.assertEqual(shown(Deal(whose="whole"))[1], ["1-1", "2-2", "3-3", "4-4"])
         self.assertEqual(shown(Deal(), users=1)[0], ["1-1", "2-2", "3-3", "4-4"])
@@ -172,27 +204,42 @@ class Dealing(TestCase):
 
 class Counting(TestCase):
     @settings(max_examples=60, deadline=None)
-    @given(st.lists(st.lists(st.tuples(st.sampled_from(["", "a", "b", "ä"]), st.text(max_size=3)), max_size=8), max_size=4))
+    @given(
+        st.lists(st.lists(st.tuples(st.sampled_from(["", "a", "b", "ä"]), st.text(max_size=3)), max_size=8), max_size=4)
+    )
     def test_as_an_independent_count_has_it(self, blocks: list[list[tuple[str, str]]]) -> None:
         rows = [row for block in blocks for row in block]
         found = count_columns([[list(row) for row in block] for block in blocks], 2)
         for at, fact in enumerate(found):
             cells = [row[at] for row in rows]
             counts = collections.Counter(cells)
-            self.assertEqual((fact.different, fact.empty, fact.times), (len(counts), counts.get("", 0), max(counts.values(), default=0)))
+            self.assertEqual(
+                (fact.different, fact.empty, fact.times),
+                (len(counts), counts.get("", 0), max(counts.values(), default=0)),
+            )
             if cells:
-                self.assertEqual(fact.first, min(cells.index(cell) for cell, times in counts.items() if times == fact.times))
+                self.assertEqual(
+                    fact.first, min(cells.index(cell) for cell, times in counts.items() if times == fact.times)
+                )
 
 
 class Rewriting(TestCase):
     def test_each_change_of_a_column(self) -> None:
         cases: list[tuple[Rewrite, list[str], list[list[str]]]] = [
             (Rewrite(what="insert", at=1), ["a", "new", "b"], [["1", "", "2"], ["3", "", "4"], ["5", "", "6"]]),
-            (Rewrite(what="insert", at=2, rule=Rule(kind="sequence", start=7)), ["a", "b", "new"], [["1", "2", "7"], ["3", "4", "8"], ["5", "6", "9"]]),
-            (Rewrite(what="fill", at=0, rule=Rule(kind="sequence", step=2)), ["new", "b"], [["1", "2"], ["3", "4"], ["5", "6"]]),
+            (
+                Rewrite(what="insert", at=2, rule=Rule(kind="sequence", start=7)),
+                ["a", "b", "new"],
+                [["1", "2", "7"], ["3", "4", "8"], ["5", "6", "9"]],
+            ),
+            (
+                Rewrite(what="fill", at=0, rule=Rule(kind="sequence", step=2)),
+                ["new", "b"],
+                [["1", "2"], ["3", "4"], ["5", "6"]],
+            ),
             (Rewrite(what="delete", at=0), ["b"], [["2"], ["4"], ["6"]]),
             (Rewrite(what="move", at=0, to=1), ["b", "a"], [["2", "1"], ["4", "3"], ["6", "5"]]),
-        ]  # fmt: skip
+        ]
         for change, names, rows in cases:
             with self.subTest(change=change):
                 self.assertEqual(change.row(["a", "b"], "new"), names)

@@ -47,19 +47,27 @@ def order(journey: Journey) -> str:
 class EachChange(TestCase):
     def test_steps_are_moved_within_across_and_out(self) -> None:
         cases = (
-            (("look", 1), "arrive | perhaps(inner)() look buy | go | "), (("look", -1), "arrive look | perhaps(inner)() buy | go | "), (("arrive", 1), " | arrive look perhaps(inner)() buy | go | "),
-            (("inner", -1), "arrive | look inner perhaps()() buy | go | "), (("inner", 1), "arrive | look perhaps()() inner buy | go | "), (("arrive", -1), "arrive | look perhaps(inner)() buy | go | "),
+            (("look", 1), "arrive | perhaps(inner)() look buy | go | "),
+            (("look", -1), "arrive look | perhaps(inner)() buy | go | "),
+            (("arrive", 1), " | arrive look perhaps(inner)() buy | go | "),
+            (("inner", -1), "arrive | look inner perhaps()() buy | go | "),
+            (("inner", 1), "arrive | look perhaps()() inner buy | go | "),
+            (("arrive", -1), "arrive | look perhaps(inner)() buy | go | "),
             (("go", 1), "arrive | look perhaps(inner)() buy |  | go"),
-        )  # fmt: skip
+        )
         for (step, by), expected in cases:
             with self.subTest(step=step, by=by):
                 self.assertEqual(order(editing.move_step(SMALL, step, by)), expected)
 
     def test_steps_and_requests_are_put_before_others(self) -> None:
         cases = (
-            ("buy", "look", "arrive | buy look perhaps(inner)() | go | "), ("look", "buy", "arrive | perhaps(inner)() look buy | go | "), ("buy", "inner", "arrive | look perhaps(buy inner)() | go | "),
-            ("inner", "arrive", "inner arrive | look perhaps()() buy | go | "), ("look", "look", order(SMALL)), ("perhaps", "go", "arrive | look buy | perhaps(inner)() go | "),
-        )  # fmt: skip
+            ("buy", "look", "arrive | buy look perhaps(inner)() | go | "),
+            ("look", "buy", "arrive | perhaps(inner)() look buy | go | "),
+            ("buy", "inner", "arrive | look perhaps(buy inner)() | go | "),
+            ("inner", "arrive", "inner arrive | look perhaps()() buy | go | "),
+            ("look", "look", order(SMALL)),
+            ("perhaps", "go", "arrive | look buy | perhaps(inner)() go | "),
+        )
         for at, before, expected in cases:
             with self.subTest(at=at, before=before):
                 self.assertEqual(order(editing.place_before(SMALL, at, before)), expected)
@@ -75,17 +83,24 @@ class EachChange(TestCase):
         for kind in ITEMS:
             made, key = editing.add_item(SMALL, kind, "inner")
             with self.subTest(kind):
-                self.assertEqual((made.find_step(key).kind, editing.home_of(made, key)), (kind, (Home("rounds", "perhaps", 0), 1)))  # type: ignore[union-attr]
+                self.assertEqual(
+                    (made.find_step(key).kind, editing.home_of(made, key)), (kind, (Home("rounds", "perhaps", 0), 1))
+                )  # type: ignore[union-attr]
         for kind in NESTING:
             made, key = editing.wrap(SMALL, "look", kind)
             with self.subTest(kind):
                 self.assertIn("look", [each.step for each in walk((made.find_step(key),))])  # type: ignore[arg-type]
                 self.assertEqual(order(editing.unwrap(made, key)), order(SMALL))
-        self.assertEqual(order(editing.put_into(SMALL, "buy", "perhaps", 1)), "arrive | look perhaps(inner)(buy) | go | ")
+        self.assertEqual(
+            order(editing.put_into(SMALL, "buy", "perhaps", 1)), "arrive | look perhaps(inner)(buy) | go | "
+        )
         for wrong in (
-            lambda: editing.put_into(SMALL, "buy", "perhaps", 2), lambda: editing.put_into(SMALL, "buy", "look", 0), lambda: editing.unwrap(SMALL, "look"),
-            lambda: editing.put_into(SMALL, "perhaps", "perhaps", 0), lambda: editing.wrap(SMALL, "look", "set"),
-        ):  # fmt: skip
+            lambda: editing.put_into(SMALL, "buy", "perhaps", 2),
+            lambda: editing.put_into(SMALL, "buy", "look", 0),
+            lambda: editing.unwrap(SMALL, "look"),
+            lambda: editing.put_into(SMALL, "perhaps", "perhaps", 0),
+            lambda: editing.wrap(SMALL, "look", "set"),
+        ):
             with self.assertRaises(EditError):
                 wrong()
 
@@ -99,29 +114,55 @@ class EachChange(TestCase):
         copied = editing.duplicate(SMALL, "perhaps")
         self.assertEqual(order(copied), "arrive | look perhaps(inner)() perhaps-2(inner-2)() buy | go | ")
         for wrong, words in (
-            (lambda: editing.split_step(SMALL, "look", "a"), "first request"), (lambda: editing.merge_step(SMALL, "look"), "can't be merged"), (lambda: editing.merge_step(SMALL, "buy"), "last step"), (lambda: editing.gather(SMALL, ["perhaps"], "look"), "can't be merged"), (lambda: editing.gather(SMALL, ["look"], "perhaps"), "can't be merged"),
-            (lambda: editing.split_step(SMALL, "look", "z"), "no request 'z'"), (lambda: editing.change_step(SMALL, "z", name=""), "no step 'z'"),
-        ):  # fmt: skip
+            (lambda: editing.split_step(SMALL, "look", "a"), "first request"),
+            (lambda: editing.merge_step(SMALL, "look"), "can't be merged"),
+            (lambda: editing.merge_step(SMALL, "buy"), "last step"),
+            (lambda: editing.gather(SMALL, ["perhaps"], "look"), "can't be merged"),
+            (lambda: editing.gather(SMALL, ["look"], "perhaps"), "can't be merged"),
+            (lambda: editing.split_step(SMALL, "look", "z"), "no request 'z'"),
+            (lambda: editing.change_step(SMALL, "z", name=""), "no step 'z'"),
+        ):
             with self.assertRaisesRegex(EditError, words):
                 wrong()
 
     def test_requests_leave_their_step_at_its_edge(self) -> None:
         self.assertEqual(
-            [each.address for each in editing.move_request(SMALL, "look", "b", 1).find_step("inner").requests], ["http://x/b", "http://x/c"]
+            [each.address for each in editing.move_request(SMALL, "look", "b", 1).find_step("inner").requests],
+            ["http://x/b", "http://x/c"],
         )  # type: ignore[union-attr]
-        self.assertEqual([each.request for each in editing.move_request(SMALL, "look", "b", -1).find_step("look").requests], ["b", "a"])  # type: ignore[union-attr]
+        self.assertEqual(
+            [each.request for each in editing.move_request(SMALL, "look", "b", -1).find_step("look").requests],
+            ["b", "a"],
+        )  # type: ignore[union-attr]
         self.assertEqual(editing.move_request(SMALL, "arrive", "get-front", -1), SMALL)
 
     def test_think_times_of_all_at_once(self) -> None:
         made = editing.set_thinking(SMALL, "recorded", 0.5, 0)
-        self.assertEqual([(each.step, each.think_s) for _, each in made.steps() if each.think_s], [("look", 1.0), ("inner", 0.5)])
-        again = editing.set_thinking(editing.set_thinking(made, "even", 3, 5), "recorded", 1, 0)  # what was recorded is never lost
+        self.assertEqual(
+            [(each.step, each.think_s) for _, each in made.steps() if each.think_s], [("look", 1.0), ("inner", 0.5)]
+        )
+        # what was recorded is never lost
+        again = editing.set_thinking(editing.set_thinking(made, "even", 3, 5), "recorded", 1, 0)
         self.assertEqual([each.think_s for _, each in again.steps()], [each.think_s for _, each in SMALL.steps()])
 
 
 KEYS = st.integers(0, 10**6)
 CHANGES = st.sampled_from(
-    ["move", "place", "request", "add", "wrap", "unwrap", "into", "split", "merge", "copy", "remove", "switch", "gather"]
+    [
+        "move",
+        "place",
+        "request",
+        "add",
+        "wrap",
+        "unwrap",
+        "into",
+        "split",
+        "merge",
+        "copy",
+        "remove",
+        "switch",
+        "gather",
+    ]
 )
 
 
@@ -129,13 +170,20 @@ class InAnyOrder(TestCase):
     @staticmethod
     def changed(journey: Journey, what: str, step: str, request: str, other: str, c: int) -> Journey:
         return {
-            "move": lambda: editing.move_step(journey, step, 1 if c % 2 else -1), "place": lambda: editing.place_before(journey, step, other),
-            "request": lambda: editing.place_before(journey, f"{step}/{request}", other), "add": lambda: editing.add_item(journey, [*ITEMS][c % len(ITEMS)], step)[0],
-            "wrap": lambda: editing.wrap(journey, step, NESTING[c % len(NESTING)])[0], "unwrap": lambda: editing.unwrap(journey, step),
-            "into": lambda: editing.put_into(journey, step, other, c % 2), "split": lambda: editing.split_step(journey, step, request),
-            "merge": lambda: editing.merge_step(journey, step), "copy": lambda: editing.duplicate(journey, step), "remove": lambda: editing.remove_step(journey, step),
-            "switch": lambda: editing.switch(journey, step), "gather": lambda: editing.gather(journey, [step], other),
-        }[what]()  # fmt: skip
+            "move": lambda: editing.move_step(journey, step, 1 if c % 2 else -1),
+            "place": lambda: editing.place_before(journey, step, other),
+            "request": lambda: editing.place_before(journey, f"{step}/{request}", other),
+            "add": lambda: editing.add_item(journey, [*ITEMS][c % len(ITEMS)], step)[0],
+            "wrap": lambda: editing.wrap(journey, step, NESTING[c % len(NESTING)])[0],
+            "unwrap": lambda: editing.unwrap(journey, step),
+            "into": lambda: editing.put_into(journey, step, other, c % 2),
+            "split": lambda: editing.split_step(journey, step, request),
+            "merge": lambda: editing.merge_step(journey, step),
+            "copy": lambda: editing.duplicate(journey, step),
+            "remove": lambda: editing.remove_step(journey, step),
+            "switch": lambda: editing.switch(journey, step),
+            "gather": lambda: editing.gather(journey, [step], other),
+        }[what]()
 
     @settings(max_examples=60, deadline=None)
     @given(st.sampled_from([SMALL, EVENING]), st.lists(st.tuples(CHANGES, KEYS, KEYS, KEYS), min_size=1, max_size=12))
@@ -155,10 +203,16 @@ class InAnyOrder(TestCase):
             after = [each for _, each in journey.steps()]
             self.assertEqual(len({each.step for each in after}), len(after), f"{what}: a key is there twice")
             for each in after:
-                self.assertEqual(len({one.request for one in each.requests}), len(each.requests), f"{what}: a request's key is there twice")
+                self.assertEqual(
+                    len({one.request for one in each.requests}),
+                    len(each.requests),
+                    f"{what}: a request's key is there twice",
+                )
             if what not in ("copy", "remove"):
                 self.assertEqual(
-                    Counter(one.address for each in after for one in each.requests), before, f"{what}: a request was lost or made"
+                    Counter(one.address for each in after for one in each.requests),
+                    before,
+                    f"{what}: a request was lost or made",
                 )
             self.assertEqual(parse_journey(write_journey(journey)), journey)
             verify(journey, known=[])
@@ -183,14 +237,17 @@ rounds:
         checks: [{contains: the ring nebula}]
 """)
         found = occurrences(journey, "ring")
-        self.assertEqual([each.place for each in found], ["JSON body", "address", "query q", "query t", "header X-A", "check"])
+        self.assertEqual(
+            [each.place for each in found], ["JSON body", "address", "query q", "query t", "header X-A", "check"]
+        )
         self.assertEqual((found[1].before, found[1].after), ("http://x/", "/rings?y=ring"))
         made = put_column(journey, "ring", "terms.term", [each.key for each in found if each.place != "header X-A"])
         request = made.find_step("s").requests[0]  # type: ignore[union-attr]
         self.assertEqual(request.address, "http://x/{{ terms.term }}/rings?y={{ terms.term }}")
         self.assertEqual(request.query, (("q", "{{ terms.term }}"), ("t", "{{ ring }} {{ terms.term }}")))
         self.assertEqual(
-            (request.headers, request.body.json), ((("X-A", "ring"),), """{"a": "{{ terms.term }}", "b": "{{ x | before('ring') }}"}""")
+            (request.headers, request.body.json),
+            ((("X-A", "ring"),), """{"a": "{{ terms.term }}", "b": "{{ x | before('ring') }}"}"""),
         )  # type: ignore[union-attr]
         self.assertEqual(request.checks[0].contains, "the {{ terms.term }} nebula")
 
@@ -203,7 +260,8 @@ rounds:
   - step: s
     name: S
     set: [[x, "{{ a.b | before('a.b') }} a.b {{ a.bc ~ c.a.b ~ a.b }}"]]
-  - {step: l, name: L, each: {name: one, in: "{{ a.b | split(',') }}"}, steps: [{step: g, name: G, requests: [{request: r, address: "http://x/{{a.b}}", checks: [{contains: "{{ a.b }}"}]}]}]}
+  - {step: l, name: L, each: {name: one, in: "{{ a.b | split(',') }}"}, steps: [{step: g, name: G, requests: [
+      {request: r, address: "http://x/{{a.b}}", checks: [{contains: "{{ a.b }}"}]}]}]}
 """)
         made = renamed(journey, "a.b", "a.z")
         self.assertEqual(made.find_step("s").set, (("x", "{{ a.z | before('a.b') }} a.b {{ a.bc ~ c.a.b ~ a.z }}"),))  # type: ignore[union-attr]
@@ -216,27 +274,53 @@ rounds:
         self.assertTrue({"ring", "212"} <= sent_texts(EVENING))
         columns = {"a.x": {"ring": 3}, "b.term": {"ring": 5}, "b.click": {"212": 5, "318": 5}}
         self.assertEqual(
-            matches(EVENING, columns), [("212", "b.click", 5), ("318", "b.click", 5), ("ring", "b.term", 5), ("ring", "a.x", 3)]
+            matches(EVENING, columns),
+            [("212", "b.click", 5), ("318", "b.click", 5), ("ring", "b.term", 5), ("ring", "a.x", 3)],
         )
 
 
 class WhatIsWrong(TestCase):
     CASES: tuple[tuple[str, str], ...] = (
-        ("{step: s, name: S, set: [[x, '{{ y }}']]}", "y }} is not captured before this request; add a capture named y"), ("{step: s, name: S, set: [['1x', a]]}", "can't be the name of a value"),
-        ("{step: s, name: S, set: [[x, a]], pause: '1'}", "does one thing; this one has set and pause"), ("{step: s, name: S, repeat: {times: '2', until: 'x'}}", "give one of times, while or until"),
-        ("{step: s, name: S, branches: [{name: a}, {name: b, when: 'x'}]}", "only the last branch may be without"), ("{step: s, name: S, choose: evenly, branches: [{name: a, weight: 0}]}", "weight above 0"),
-        ("{step: s, name: S, call: {function: a.b}}", "there is no function a.b; the project has none yet"), ("{step: s, name: S, keep: {into: made, row: []}}", "name at least one column"),
-        ("{step: s, name: S, keep: {into: made, row: [['a b', x]]}}", "can't be the name of a column"), ("{step: s, name: S, steps: [{step: t, name: T}]}", "steps stand in a step that repeats them"),
-        ("{step: s, name: S, pause: '{{ 1 + }}'}", "something is missing at its end"), ("{step: s, name: S, log: '{{ env.base }}'}", "is not set in this environment; add 'base' in Settings"),
-        ("{step: s, name: S, log: '{{ people.age }}'}", "'people' has mail, name"), ("{step: s, name: S, log: '{{ cats.age }}'}", "no data set 'cats' is in this project"),
-        ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {json: '{'}}]}", "JSON body"), ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {}}]}", "give one of form, parts, json, raw or file"),
-        ("{step: s, name: S, requests: [{request: r, address: http://x/, checks: [{regex: '('}]}]}", "check:"), ("{step: s, name: S, requests: [{request: r, address: http://x/, captures: [{name: c, json: '$['}]}]}", "capture c:"),
-        ("{step: s, name: S, requests: [{request: r, address: http://x/, authorization: {none: true, bearer: x}}]}", "give one of basic, digest, bearer, client or none"),
+        (
+            "{step: s, name: S, set: [[x, '{{ y }}']]}",
+            "y }} is not captured before this request; add a capture named y",
+        ),
+        ("{step: s, name: S, set: [['1x', a]]}", "can't be the name of a value"),
+        ("{step: s, name: S, set: [[x, a]], pause: '1'}", "does one thing; this one has set and pause"),
+        ("{step: s, name: S, repeat: {times: '2', until: 'x'}}", "give one of times, while or until"),
+        ("{step: s, name: S, branches: [{name: a}, {name: b, when: 'x'}]}", "only the last branch may be without"),
+        ("{step: s, name: S, choose: evenly, branches: [{name: a, weight: 0}]}", "weight above 0"),
+        ("{step: s, name: S, call: {function: a.b}}", "there is no function a.b; the project has none yet"),
+        ("{step: s, name: S, keep: {into: made, row: []}}", "name at least one column"),
+        ("{step: s, name: S, keep: {into: made, row: [['a b', x]]}}", "can't be the name of a column"),
+        ("{step: s, name: S, steps: [{step: t, name: T}]}", "steps stand in a step that repeats them"),
+        ("{step: s, name: S, pause: '{{ 1 + }}'}", "something is missing at its end"),
+        ("{step: s, name: S, log: '{{ env.base }}'}", "is not set in this environment; add 'base' in Settings"),
+        ("{step: s, name: S, log: '{{ people.age }}'}", "'people' has mail, name"),
+        ("{step: s, name: S, log: '{{ cats.age }}'}", "no data set 'cats' is in this project"),
+        ("{step: s, name: S, requests: [{request: r, address: http://x/, body: {json: '{'}}]}", "JSON body"),
+        (
+            "{step: s, name: S, requests: [{request: r, address: http://x/, body: {}}]}",
+            "give one of form, parts, json, raw or file",
+        ),
+        ("{step: s, name: S, requests: [{request: r, address: http://x/, checks: [{regex: '('}]}]}", "check:"),
+        (
+            "{step: s, name: S, requests: [{request: r, address: http://x/, captures: [{name: c, json: '$['}]}]}",
+            "capture c:",
+        ),
+        (
+            "{step: s, name: S, requests: [{request: r, address: http://x/, authorization: {none: true, bearer: x}}]}",
+            "give one of basic, digest, bearer, client or none",
+        ),
         ("{step: s, name: S, use: nowhere}", "no shared step 'nowhere'"),
-    )  # fmt: skip
+    )
 
     def problems(self, step: str) -> list[Problem]:
-        return verify(parse_journey(f"form: 1\njourney: j\nname: J\nrounds:\n  - {step}\n"), ["people.mail", "people.name"], functions=[])
+        return verify(
+            parse_journey(f"form: 1\njourney: j\nname: J\nrounds:\n  - {step}\n"),
+            ["people.mail", "people.name"],
+            functions=[],
+        )
 
     def test_each_is_said_once_where_it_is(self) -> None:
         for step, words in self.CASES:
@@ -250,12 +334,16 @@ class WhatIsWrong(TestCase):
         for step in (
             "{step: s, name: S, set: [[x, '1'], [y, '{{ x }}']]}\n  - {step: t, name: T, log: '{{ y }}'}",
             "{step: s, name: S, each: {name: one, in: '[1]'}, steps: [{step: t, name: T, log: '{{ one }}'}]}",
-            "{step: s, name: S, repeat: {until: '{{ code }}'}, steps: [{step: t, name: T, requests: [{request: r, address: http://x/, captures: [{name: code, json: $.code}], checks: [{value: {left: '{{ code }}', compare: '=', right: '1'}}]}]}]}",
+            "{step: s, name: S, repeat: {until: '{{ code }}'}, steps: [{step: t, name: T, "
+            "requests: [{request: r, address: http://x/, captures: [{name: code, json: $.code}], "
+            "checks: [{value: {left: '{{ code }}', compare: '=', right: '1'}}]}]}]}",
             "{step: s, name: S, off: true, log: '{{ nowhere }}'}",
-        ):  # fmt: skip
+        ):
             with self.subTest(step):
                 self.assertEqual(self.problems(step), [])
 
     def test_the_example_has_none(self) -> None:
-        known = [f"observers.{name}" for name in ("email", "password", "name", "constellation", "night")] + ["env.observatory"]
+        known = [f"observers.{name}" for name in ("email", "password", "name", "constellation", "night")] + [
+            "env.observatory"
+        ]
         self.assertEqual(verify(EVENING, known), [])

@@ -9,9 +9,17 @@ from dynamikos.core.values import Maker, Values, compile_condition, compile_list
 
 NOW_US = 1_700_000_000_000_000  # 2023-11-14T22:13:20Z
 GIVEN = {
-    "a": "12", "b": "3.5", "minutes": "45", "day": "7", "observers.email": "x@y", "l": '["p","q"]', "ref": "BF-22-x", "empty": "",
-    "object": '{"q": {"z": 5}, "ids": [3, 1, 20]}', "said": "false",
-}  # fmt: skip
+    "a": "12",
+    "b": "3.5",
+    "minutes": "45",
+    "day": "7",
+    "observers.email": "x@y",
+    "l": '["p","q"]',
+    "ref": "BF-22-x",
+    "empty": "",
+    "object": '{"q": {"z": 5}, "ids": [3, 1, 20]}',
+    "said": "false",
+}
 
 
 def values() -> Values:
@@ -21,27 +29,63 @@ def values() -> Values:
         counts[name] = counts.get(name, 0) + 4
         return str(counts[name] + 1)
 
-    return Values(GIVEN, Maker(lambda: Random(1), lambda: NOW_US, run_count=run_count, known={"env.base": "http://x", "secrets.key": "s3"}))
+    return Values(
+        GIVEN,
+        Maker(
+            lambda: Random(1), lambda: NOW_US, run_count=run_count, known={"env.base": "http://x", "secrets.key": "s3"}
+        ),
+    )
 
 
 class WhatTheyComeTo(TestCase):
     CASES = (
-        ("{{ a + b }}", "15.5"), ("{{ a - b * 2 }}", "5"), ("{{ a ~ b }}", "123.5"), ("{{ 0.1 + 0.2 }}", "0.3"), ("{{ 7 // 2 }}|{{ 7 % 4 }}|{{ -day }}", "3|3|-7"),
-        ("{{ 1 / 3 | number }}", "0.3333333333333333333333333333333333333333"), ("{{ 2 ** 10 }}", "1024"), ("{{ 2.345 | round(2) }}|{{ 2.5 | round }}|{{ 1000 | round }}", "2.35|3|1000"), ("{{ (a / 5) | fixed(2) }}", "2.40"),
-        ("{{ 2.675 | fixed(2) }}", "2.68"), ("{{ 2.5 | round }}", "3"), ("{{ day | pad(2) }}.{{ a | pad(2) }}.2027", "07.12.2027"),
-        ("{{ 'yes' if a > b else 'no' }}", "yes"), ("{{ minutes - 15 == 30 }}", "true"), ("{{ '9' < '10' }}", "true"), ("{{ 'q' in l }}", "true"),
-        ("{{ 1 < a < 13 }}", "true"), ("{{ not (a == 12) }}", "false"), ("{{ empty | default('d') }}{{ nowhere | default('e') }}", "de"),
-        ("{{ ref[3:5] }}{{ ref | cut(-1) }}", "22x"), ("{{ ref | after('-') | before('-') }}", "22"), ("{{ ref | replace('-', '/') | lower }}", "bf/22/x"),
-        ("{{ (object | from_json).q.z + 1 }}", "6"), ("{{ (object | from_json).ids | sort | join('-') }}", "1-3-20"), ("{{ (object | from_json).ids | max }}", "20"),
-        ("{{ l | first }}{{ l | last }}{{ l | count }}", "pq2"), ("{{ ['x', a + 1] | to_json }}", '["x",13]'), ("{{ 'a,b' | split(',') | reverse | join }}", "ba"),
-        ("{{ now('%d.%m.%Y %H:%M') }}", "14.11.2023 22:13"), ("{{ now('%d.%m.%Y', days=7, hours=2) }}", "22.11.2023"), ("{{ now('%H:%M %z', zone='+05:30') }}", "03:43 +0530"),
-        ("{{ now('%s', seconds=-10) }}", "1699999990"), ("{{ '01.02.2027' | date('%Y-%m-%d', reads='%d.%m.%Y', days=-1) }}", "2027-01-31"),
-        ("{{ '1700000000' | date('%Y') }}", "2023"), ("{{ '2027-07-01T12:00:00+02:00' | date('%H', zone='UTC') }}", "10"),
-        ("{{ 'å b' | percent }}|{{ '%C3%A5' | unpercent }}", "%C3%A5%20b|å"), ("{{ 'hi' | base64 }}|{{ 'aGk' | unbase64 }}", "aGk=|hi"),
-        ("{{ 'abc' | sha256 | cut(0, 8) }}", "ba7816bf"), ("{{ 'what do ya want for nothing?' | hmac('Jefe') | cut(0, 8) }}", "5bdcc146"),  # RFC 4231, case 2
-        ("{{ env.base | upper ~ '/' }}", "HTTP://X/"), ("{{ secrets.key | md5 | length }}", "32"), ("{{ make.count('t') }}{{ make.count('t') }}{{ make.count('u') }}", "121"),
-        ("{{ make.run_count('t') }} {{ make.run_count('t') }}", "5 9"), ("{{ make.text(3) | length }}", "3"), ("{{ make.date(%d.%m.%Y, 1) }}", "15.11.2023"),
-    )  # fmt: skip
+        ("{{ a + b }}", "15.5"),
+        ("{{ a - b * 2 }}", "5"),
+        ("{{ a ~ b }}", "123.5"),
+        ("{{ 0.1 + 0.2 }}", "0.3"),
+        ("{{ 7 // 2 }}|{{ 7 % 4 }}|{{ -day }}", "3|3|-7"),
+        ("{{ 1 / 3 | number }}", "0.3333333333333333333333333333333333333333"),
+        ("{{ 2 ** 10 }}", "1024"),
+        ("{{ 2.345 | round(2) }}|{{ 2.5 | round }}|{{ 1000 | round }}", "2.35|3|1000"),
+        ("{{ (a / 5) | fixed(2) }}", "2.40"),
+        ("{{ 2.675 | fixed(2) }}", "2.68"),
+        ("{{ 2.5 | round }}", "3"),
+        ("{{ day | pad(2) }}.{{ a | pad(2) }}.2027", "07.12.2027"),
+        ("{{ 'yes' if a > b else 'no' }}", "yes"),
+        ("{{ minutes - 15 == 30 }}", "true"),
+        ("{{ '9' < '10' }}", "true"),
+        ("{{ 'q' in l }}", "true"),
+        ("{{ 1 < a < 13 }}", "true"),
+        ("{{ not (a == 12) }}", "false"),
+        ("{{ empty | default('d') }}{{ nowhere | default('e') }}", "de"),
+        ("{{ ref[3:5] }}{{ ref | cut(-1) }}", "22x"),
+        ("{{ ref | after('-') | before('-') }}", "22"),
+        ("{{ ref | replace('-', '/') | lower }}", "bf/22/x"),
+        ("{{ (object | from_json).q.z + 1 }}", "6"),
+        ("{{ (object | from_json).ids | sort | join('-') }}", "1-3-20"),
+        ("{{ (object | from_json).ids | max }}", "20"),
+        ("{{ l | first }}{{ l | last }}{{ l | count }}", "pq2"),
+        ("{{ ['x', a + 1] | to_json }}", '["x",13]'),
+        ("{{ 'a,b' | split(',') | reverse | join }}", "ba"),
+        ("{{ now('%d.%m.%Y %H:%M') }}", "14.11.2023 22:13"),
+        ("{{ now('%d.%m.%Y', days=7, hours=2) }}", "22.11.2023"),
+        ("{{ now('%H:%M %z', zone='+05:30') }}", "03:43 +0530"),
+        ("{{ now('%s', seconds=-10) }}", "1699999990"),
+        ("{{ '01.02.2027' | date('%Y-%m-%d', reads='%d.%m.%Y', days=-1) }}", "2027-01-31"),
+        ("{{ '1700000000' | date('%Y') }}", "2023"),
+        ("{{ '2027-07-01T12:00:00+02:00' | date('%H', zone='UTC') }}", "10"),
+        ("{{ 'å b' | percent }}|{{ '%C3%A5' | unpercent }}", "%C3%A5%20b|å"),
+        ("{{ 'hi' | base64 }}|{{ 'aGk' | unbase64 }}", "aGk=|hi"),
+        # RFC 4231, case 2
+        ("{{ 'abc' | sha256 | cut(0, 8) }}", "ba7816bf"),
+        ("{{ 'what do ya want for nothing?' | hmac('Jefe') | cut(0, 8) }}", "5bdcc146"),
+        ("{{ env.base | upper ~ '/' }}", "HTTP://X/"),
+        ("{{ secrets.key | md5 | length }}", "32"),
+        ("{{ make.count('t') }}{{ make.count('t') }}{{ make.count('u') }}", "121"),
+        ("{{ make.run_count('t') }} {{ make.run_count('t') }}", "5 9"),
+        ("{{ make.text(3) | length }}", "3"),
+        ("{{ make.date(%d.%m.%Y, 1) }}", "15.11.2023"),
+    )
 
     def test_each(self) -> None:
         for source, expected in self.CASES:
@@ -49,7 +93,9 @@ class WhatTheyComeTo(TestCase):
                 self.assertEqual(compile_text(source).fill(values()), expected)
 
     def test_made_at_random_from_the_users_own_stream(self) -> None:
-        made = compile_text("{{ make.number(1, 6) * 10 }} {{ make.choice('p', 'q', 'r') }} {{ make.choice(l) }} {{ make.uuid | upper }}")
+        made = compile_text(
+            "{{ make.number(1, 6) * 10 }} {{ make.choice('p', 'q', 'r') }} {{ make.choice(l) }} {{ make.uuid | upper }}"
+        )
         self.assertEqual(made.fill(values()), made.fill(values()))
         again = values()
         self.assertNotEqual(made.fill(again), made.fill(again))
@@ -57,8 +103,14 @@ class WhatTheyComeTo(TestCase):
 
     def test_conditions_and_lists(self) -> None:
         for source, expected in (
-            ("{{ a > 11 }}", True), ("{{ said }}", False), ("{{ empty }}", False), ("{{ 0 }}", False), ("{{ l }}", True), ("{{ a }} x", True), ("{{ nowhere is defined }}", False),
-        ):  # fmt: skip
+            ("{{ a > 11 }}", True),
+            ("{{ said }}", False),
+            ("{{ empty }}", False),
+            ("{{ 0 }}", False),
+            ("{{ l }}", True),
+            ("{{ a }} x", True),
+            ("{{ nowhere is defined }}", False),
+        ):
             self.assertIs(compile_condition(source)(values()), expected, source)
         self.assertEqual(compile_list("{{ l }}")(values()), ["p", "q"])
         self.assertEqual(compile_list("{{ 'x y' | split(' ') }}")(values()), ["x", "y"])
@@ -67,15 +119,29 @@ class WhatTheyComeTo(TestCase):
             compile_list("{{ a }}")(values())
 
     def test_names_are_known_without_running_anything(self) -> None:
-        self.assertEqual(compile_text("{{ a + observers.n }}/{{ (x | from_json).q }}/{{ make.text(2) }}").names, ("a", "observers.n", "x"))
+        self.assertEqual(
+            compile_text("{{ a + observers.n }}/{{ (x | from_json).q }}/{{ make.text(2) }}").names,
+            ("a", "observers.n", "x"),
+        )
 
 
 class WhereItIsWrong(TestCase):
     CASES = (
-        ("a -", "", 3), ("a § b", "§", 2), ("a | fixd(2)", "fixd", 4), ("1 + make.foo", ".foo", 8), ("a.b.c + 1", ".c", 3), ("(1 + 2", "", 6), ("a b", "b", 2),
-        ("a | fixed(2,,)", ",", 12), ("b ~ 'abc", "'", 4), ("a + foo(1)", "foo", 4), ("a is odd", "is", 2), ("a + not_there", "not_there", 4), ("a[", "", 2),
+        ("a -", "", 3),
+        ("a § b", "§", 2),
+        ("a | fixd(2)", "fixd", 4),
+        ("1 + make.foo", ".foo", 8),
+        ("a.b.c + 1", ".c", 3),
+        ("(1 + 2", "", 6),
+        ("a b", "b", 2),
+        ("a | fixed(2,,)", ",", 12),
+        ("b ~ 'abc", "'", 4),
+        ("a + foo(1)", "foo", 4),
+        ("a is odd", "is", 2),
+        ("a + not_there", "not_there", 4),
+        ("a[", "", 2),
         ("'not_there' ~ not_there_either", "not_there_either", 14),
-    )  # fmt: skip
+    )
 
     def test_each(self) -> None:
         for source, piece, at in self.CASES:
@@ -85,9 +151,26 @@ class WhereItIsWrong(TestCase):
             self.assertEqual(source[at : at + len(piece)], piece)
 
     MISSING = (
-        "nope", "nope - 1", "-nope", "nope == 1", "nope in 'a'", "nope[0]", "[nope]", "{'a': [nope]}", "[nope] | to_json", "nope | upper", "nope | round(1)", "nope | to_json",
-        "'a' | cut(nope)", "make.choice([nope])", "1 if nope else 2", "a and nope", "nope ~ ''", "[a, nope] | join(',')", "nope | split(',')",
-    )  # fmt: skip
+        "nope",
+        "nope - 1",
+        "-nope",
+        "nope == 1",
+        "nope in 'a'",
+        "nope[0]",
+        "[nope]",
+        "{'a': [nope]}",
+        "[nope] | to_json",
+        "nope | upper",
+        "nope | round(1)",
+        "nope | to_json",
+        "'a' | cut(nope)",
+        "make.choice([nope])",
+        "1 if nope else 2",
+        "a and nope",
+        "nope ~ ''",
+        "[a, nope] | join(',')",
+        "nope | split(',')",
+    )
 
     def test_a_missing_name_is_named_whatever_is_done_with_it(self) -> None:
         for source in self.MISSING:
@@ -99,9 +182,14 @@ class WhereItIsWrong(TestCase):
 
     def test_what_an_object_or_a_list_does_not_have(self) -> None:
         cases = (
-            ("(object | from_json).w", "no field “w”; it has q, ids"), ("(object | from_json).q.w + 1", "no field “w”; it has z"), ("(l | from_json)[2]", r"has 2 entries; there is no \[2\]"),
-            ("a[5]", "has 2 letters"), ("(l | from_json).x", "only objects and lists"), ("l.x ~ 1", "l.x has no value"), ("(object | from_json)[0]", "no field “0”"),
-        )  # fmt: skip
+            ("(object | from_json).w", "no field “w”; it has q, ids"),
+            ("(object | from_json).q.w + 1", "no field “w”; it has z"),
+            ("(l | from_json)[2]", r"has 2 entries; there is no \[2\]"),
+            ("a[5]", "has 2 letters"),
+            ("(l | from_json).x", "only objects and lists"),
+            ("l.x ~ 1", "l.x has no value"),
+            ("(object | from_json)[0]", "no field “0”"),
+        )
         for source, words in cases:
             with self.subTest(source), self.assertRaisesRegex(TemplateError, words):
                 compile_text("{{ " + source + " }}").fill(values())
@@ -127,19 +215,52 @@ class WhereItIsWrong(TestCase):
 
 class NothingRunsAway(TestCase):
     READ = (
-        ("{{ a $ b }}", "means nothing here"), ("{{ (a }}", "can't be read"), ("{{ a b }}", "not expected here"), ("{{ a | nope }}", "no filter 'nope'"), ("{{ make.nope }}", "makes nothing known"),
-        ("{{ a.b.c }}", "not a name"), ("{{ a.upper() }}", "change a value through filters"), ("{{ range(10) }}", "can be called"), ("{{ lipsum() }}", "can be called"),
-        ("{{ " + "(" * 60 + "a" + ")" * 60 + " }}", "nested too deeply"), ("{{ " + "-" * 400 + "a }}", "nested too deeply"), ("{{ " + "a+" * 1000 + "a }}", "at most 2,000"),
-        ("{{ " + "a ~ " * 400 + "a }}", None), ("{{ " + "1 if a else " * 60 + "2 }}", "nested too deeply"), ("{{ " + "[" * 60 + "]" * 60 + " }}", "nested too deeply"),
-        ("{{ a is callable }}", "no test"), ("{{ " + "a|upper" + "|upper" * 200 + "|pad(1) }}", "nested too deeply"),
-    )  # fmt: skip
+        ("{{ a $ b }}", "means nothing here"),
+        ("{{ (a }}", "can't be read"),
+        ("{{ a b }}", "not expected here"),
+        ("{{ a | nope }}", "no filter 'nope'"),
+        ("{{ make.nope }}", "makes nothing known"),
+        ("{{ a.b.c }}", "not a name"),
+        ("{{ a.upper() }}", "change a value through filters"),
+        ("{{ range(10) }}", "can be called"),
+        ("{{ lipsum() }}", "can be called"),
+        ("{{ " + "(" * 60 + "a" + ")" * 60 + " }}", "nested too deeply"),
+        ("{{ " + "-" * 400 + "a }}", "nested too deeply"),
+        ("{{ " + "a+" * 1000 + "a }}", "at most 2,000"),
+        ("{{ " + "a ~ " * 400 + "a }}", None),
+        ("{{ " + "1 if a else " * 60 + "2 }}", "nested too deeply"),
+        ("{{ " + "[" * 60 + "]" * 60 + " }}", "nested too deeply"),
+        ("{{ a is callable }}", "no test"),
+        ("{{ " + "a|upper" + "|upper" * 200 + "|pad(1) }}", "nested too deeply"),
+    )
     RUN = (
-        "{{ 'a' * 1000000000 }}", "{{ [1] * 1000000000 }}", "{{ 9 ** 9 ** 999 }}", "{{ 9**1000 ** 1000 }}", "{{ a | pad(999999999) }}", "{{ a % 0 }}",
-        "{{ now('%999999999d') }}", "{{ now(days=99999999999) }}", "{{ a | replace('', 'x') | replace('x', a | pad(10000)) | replace('0', a | pad(10000)) }}",
-        "{{ ''.__class__ }}", "{{ a['__class__'] }}", "{{ (l | from_json).__class__ }}", "{{ make['__class__'] }}", "{{ 'x' | fixed(2) }}", "{{ a | fixed(10**9) }}",
-        "{{ '" + "[" * 1500 + "' | from_json }}", "{{ a + nowhere }}", "{{ make.text(1) + 1 }}", "{{ l | hmac('k', 'crc') }}", "{{ make.choice([]) }}", "{{ '%s' % a }}",
-        "{{ a | date('%Y') }}", "{{ [] | first }}", "{{ [[], 1] | sum }}", "{{ a | pad }}", "{{ a | fixed(2, 3, 4, 5) }}",
-    )  # fmt: skip
+        "{{ 'a' * 1000000000 }}",
+        "{{ [1] * 1000000000 }}",
+        "{{ 9 ** 9 ** 999 }}",
+        "{{ 9**1000 ** 1000 }}",
+        "{{ a | pad(999999999) }}",
+        "{{ a % 0 }}",
+        "{{ now('%999999999d') }}",
+        "{{ now(days=99999999999) }}",
+        "{{ a | replace('', 'x') | replace('x', a | pad(10000)) | replace('0', a | pad(10000)) }}",
+        "{{ ''.__class__ }}",
+        "{{ a['__class__'] }}",
+        "{{ (l | from_json).__class__ }}",
+        "{{ make['__class__'] }}",
+        "{{ 'x' | fixed(2) }}",
+        "{{ a | fixed(10**9) }}",
+        "{{ '" + "[" * 1500 + "' | from_json }}",
+        "{{ a + nowhere }}",
+        "{{ make.text(1) + 1 }}",
+        "{{ l | hmac('k', 'crc') }}",
+        "{{ make.choice([]) }}",
+        "{{ '%s' % a }}",
+        "{{ a | date('%Y') }}",
+        "{{ [] | first }}",
+        "{{ [[], 1] | sum }}",
+        "{{ a | pad }}",
+        "{{ a | fixed(2, 3, 4, 5) }}",
+    )
 
     def test_what_cannot_be_read_is_said(self) -> None:
         for source, words in self.READ:

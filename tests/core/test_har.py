@@ -14,9 +14,12 @@ SESSION = (Path(__file__).parents[2] / "examples/evening-session.har").read_byte
 
 def entry(**changes: object) -> dict:
     made = {
-        "startedDateTime": "2026-11-01T10:00:00.000Z", "time": 5, "request": {"method": "GET", "url": "http://a.example/x", "headers": []},
-        "response": {"status": 200, "headers": [], "content": {"size": 2, "text": "ok"}}, "timings": {"send": 0, "wait": 3, "receive": 2, "ssl": 4, "connect": 10},
-    }  # fmt: skip
+        "startedDateTime": "2026-11-01T10:00:00.000Z",
+        "time": 5,
+        "request": {"method": "GET", "url": "http://a.example/x", "headers": []},
+        "response": {"status": 200, "headers": [], "content": {"size": 2, "text": "ok"}},
+        "timings": {"send": 0, "wait": 3, "receive": 2, "ssl": 4, "connect": 10},
+    }
     made.update(changes)
     return made
 
@@ -30,7 +33,8 @@ class Session(TestCase):
         recording = read_har(SESSION)
         hosts = hosts_of(recording.exchanges)
         self.assertEqual(
-            [(host.origin, host.ours) for host in hosts], [("http://127.0.0.1:8470", True), ("https://counter.visitors.example", False)]
+            [(host.origin, host.ours) for host in hosts],
+            [("http://127.0.0.1:8470", True), ("https://counter.visitors.example", False)],
         )
         journey = journey_from(recording, "Evening", [hosts[0].origin], {hosts[0].origin: "env.observatory"})
         self.assertEqual([len(journey.opening), len(journey.rounds), len(journey.closing)], [3, 5, 1])
@@ -55,10 +59,17 @@ class Bad(TestCase):
     def test_says_what_and_where(self) -> None:
         good = har(entry())
         cases = (
-            (b"", "empty"), (b"<html>", "not JSON (line 1, column 1)"), (good[:-20], "cut off"), (b"[1, 2]", "not a HAR file"), (b'{"log": {}}', "no entries"),
-            (b'{"log": {"entries": []}}', "no entries"), (b"\xff\xfe{\x00", "not UTF-8"), (b'{"log": {"entries": 5}}', "not a HAR file"), (b'{\n "log": nope}', "line 2, column 10"),
+            (b"", "empty"),
+            (b"<html>", "not JSON (line 1, column 1)"),
+            (good[:-20], "cut off"),
+            (b"[1, 2]", "not a HAR file"),
+            (b'{"log": {}}', "no entries"),
+            (b'{"log": {"entries": []}}', "no entries"),
+            (b"\xff\xfe{\x00", "not UTF-8"),
+            (b'{"log": {"entries": 5}}', "not a HAR file"),
+            (b'{\n "log": nope}', "line 2, column 10"),
             (har({"request": 5}), "None of the 1 entries"),
-        )  # fmt: skip
+        )
         for data, words in cases:
             with self.subTest(words), self.assertRaises(ImportRefused) as caught:
                 read_har(data)
@@ -66,7 +77,9 @@ class Bad(TestCase):
 
     def test_one_bad_entry_does_not_lose_the_rest(self) -> None:
         broken = entry(response={"status": 200, "content": {"text": "§§", "encoding": "base64"}})
-        recording = read_har(har(entry(), broken, {}, entry(request={"method": "GET", "url": "ws://a.example/", "headers": []})))
+        recording = read_har(
+            har(entry(), broken, {}, entry(request={"method": "GET", "url": "ws://a.example/", "headers": []}))
+        )
         self.assertEqual(len(recording.exchanges), 1)
         self.assertEqual(len(recording.remarks), 3)
         self.assertIn("entry 1 left out", recording.remarks[0])
@@ -75,7 +88,9 @@ class Bad(TestCase):
         answer = {"status": 200, "headers": [], "content": {"size": 3, "text": "AP8Q", "encoding": "base64"}}
         found = read_har(har(entry(response=answer), entry(response={"status": 0, "_error": "net::ERR"}))).exchanges
         self.assertEqual(found[0].answer.body, b"\x00\xff\x10")
-        self.assertEqual((found[0].timings.connect_us, found[0].timings.ssl_us, found[0].timings.total_us), (6000, 4000, 15_000))
+        self.assertEqual(
+            (found[0].timings.connect_us, found[0].timings.ssl_us, found[0].timings.total_us), (6000, 4000, 15_000)
+        )
         self.assertEqual((found[1].answer, found[1].error), (None, "net::ERR"))
 
 

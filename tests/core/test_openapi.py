@@ -10,12 +10,18 @@ from dynamikos.core.journeys import parse_journey, write_journey
 from dynamikos.core.journeys.from_openapi import Description
 
 HOLD = {
-    "type": "object", "required": ["slot", "minutes"], "properties": {
-        "slot": {"type": "string", "format": "uuid"}, "minutes": {"type": "integer", "minimum": 15, "maximum": 60}, "id": {"type": "string", "readOnly": True},
-        "tags": {"type": "array", "minItems": 2, "items": {"enum": ["dim", "bright"]}}, "who": {"$ref": "#/components/schemas/Person"},
-        "sky": {"oneOf": [{"type": "null"}, {"type": "string", "minLength": 6}]}, "rate": {"type": "number", "exclusiveMinimum": 0, "maximum": 0.5},
+    "type": "object",
+    "required": ["slot", "minutes"],
+    "properties": {
+        "slot": {"type": "string", "format": "uuid"},
+        "minutes": {"type": "integer", "minimum": 15, "maximum": 60},
+        "id": {"type": "string", "readOnly": True},
+        "tags": {"type": "array", "minItems": 2, "items": {"enum": ["dim", "bright"]}},
+        "who": {"$ref": "#/components/schemas/Person"},
+        "sky": {"oneOf": [{"type": "null"}, {"type": "string", "minLength": 6}]},
+        "rate": {"type": "number", "exclusiveMinimum": 0, "maximum": 0.5},
     },
-}  # fmt: skip
+}
 PERSON = {
     "allOf": [
         {"type": "object", "properties": {"name": {"type": "string", "example": "Una Fell"}}},
@@ -23,25 +29,67 @@ PERSON = {
     ]
 }
 DOCUMENT = {
-    "openapi": "3.1.0", "info": {"title": "Sky desk"}, "servers": [{"url": "https://{site}.example/v1/", "variables": {"site": {"default": "sky"}}}],
+    "openapi": "3.1.0",
+    "info": {"title": "Sky desk"},
+    "servers": [{"url": "https://{site}.example/v1/", "variables": {"site": {"default": "sky"}}}],
     "security": [{"desk": ["plan", "book"]}],
     "paths": {
         "/skies/{id}": {
-            "parameters": [{"name": "id", "in": "path", "required": True, "schema": {"type": "string", "default": "ly ra"}}],
-            "get": {"summary": "One sky", "tags": ["sky"], "parameters": [
-                {"name": "page", "in": "query", "required": True, "schema": {"type": "integer"}}, {"name": "more", "in": "query", "schema": {"type": "string"}},
-                {"name": "tag", "in": "query", "examples": {"two": {"value": ["a", "b"]}}}, {"name": "X-Desk", "in": "header", "required": True, "example": "north"}],
-                "responses": {"404": {}, "200": {}}},
+            "parameters": [
+                {"name": "id", "in": "path", "required": True, "schema": {"type": "string", "default": "ly ra"}}
+            ],
+            "get": {
+                "summary": "One sky",
+                "tags": ["sky"],
+                "parameters": [
+                    {"name": "page", "in": "query", "required": True, "schema": {"type": "integer"}},
+                    {"name": "more", "in": "query", "schema": {"type": "string"}},
+                    {"name": "tag", "in": "query", "examples": {"two": {"value": ["a", "b"]}}},
+                    {"name": "X-Desk", "in": "header", "required": True, "example": "north"},
+                ],
+                "responses": {"404": {}, "200": {}},
+            },
         },
-        "/holds": {"post": {"operationId": "hold", "requestBody": {"content": {"text/plain": {}, "application/json": {"schema": {"$ref": "#/components/schemas/Hold"}}}}, "responses": {"201": {}}}},
-        "/pictures": {"post": {"security": [{"key": []}], "requestBody": {"content": {"multipart/form-data": {"schema": {"properties": {"title": {"type": "string"}, "file": {"type": "string", "format": "binary"}}}}}}}},
+        "/holds": {
+            "post": {
+                "operationId": "hold",
+                "requestBody": {
+                    "content": {"text/plain": {}, "application/json": {"schema": {"$ref": "#/components/schemas/Hold"}}}
+                },
+                "responses": {"201": {}},
+            }
+        },
+        "/pictures": {
+            "post": {
+                "security": [{"key": []}],
+                "requestBody": {
+                    "content": {
+                        "multipart/form-data": {
+                            "schema": {
+                                "properties": {
+                                    "title": {"type": "string"},
+                                    "file": {"type": "string", "format": "binary"},
+                                }
+                            }
+                        }
+                    }
+                },
+            }
+        },
         "/open": {"get": {"security": [], "description": "No proof needed"}},
     },
     "components": {
-        "schemas": {"Hold": HOLD, "Person": PERSON, "Friend": {"type": "object", "properties": {"of": {"$ref": "#/components/schemas/Person"}}}},
-        "securitySchemes": {"desk": {"type": "oauth2", "flows": {"clientCredentials": {"tokenUrl": "/token", "scopes": {}}}}, "key": {"type": "apiKey", "in": "header", "name": "X-Key"}},
+        "schemas": {
+            "Hold": HOLD,
+            "Person": PERSON,
+            "Friend": {"type": "object", "properties": {"of": {"$ref": "#/components/schemas/Person"}}},
+        },
+        "securitySchemes": {
+            "desk": {"type": "oauth2", "flows": {"clientCredentials": {"tokenUrl": "/token", "scopes": {}}}},
+            "key": {"type": "apiKey", "in": "header", "name": "X-Key"},
+        },
     },
-}  # fmt: skip
+}
 
 
 class Operations(TestCase):
@@ -71,11 +119,18 @@ class Operations(TestCase):
             name: each for name, each in HOLD["properties"].items() if name != "who"
         }  # its circle is cut off at some depth
         jsonschema.validate(sent, whole)
-        self.assertEqual([(part.name, part.file) for part in picture.body.parts or ()], [("title", ""), ("file", "file.txt")])
-        self.assertEqual(picture.headers, (("X-Key", "{{ env.key }}"),))
-        assert journey.authorization is not None and journey.authorization.client is not None and free.authorization is not None
         self.assertEqual(
-            (journey.authorization.client.address, journey.authorization.client.scope), ("{{ env.target }}/v1/token", "plan book")
+            [(part.name, part.file) for part in picture.body.parts or ()], [("title", ""), ("file", "file.txt")]
+        )
+        self.assertEqual(picture.headers, (("X-Key", "{{ env.key }}"),))
+        assert (
+            journey.authorization is not None
+            and journey.authorization.client is not None
+            and free.authorization is not None
+        )
+        self.assertEqual(
+            (journey.authorization.client.address, journey.authorization.client.scope),
+            ("{{ env.target }}/v1/token", "plan book"),
         )
         self.assertTrue(free.authorization.none)
         self.assertIsNone(sky.authorization)
@@ -87,13 +142,23 @@ class Operations(TestCase):
 
     def test_what_is_wrong_is_said(self) -> None:
         for data, words in (
-            (b"", "holds NoneType"), (b"{", "not JSON: line 1, column 2"), (b"a: [", "not YAML: line"), (b"\xff", "not UTF-8"), (b'{"swagger": "2.0"}', "version 2.0"),
-            (b'{"openapi": "3.0.0"}', "no `paths`"), (b'{"openapi": "3.0.0", "paths": {"/a": {}}}', "no operation"), (b"- a", "holds list"),
-        ):  # fmt: skip
+            (b"", "holds NoneType"),
+            (b"{", "not JSON: line 1, column 2"),
+            (b"a: [", "not YAML: line"),
+            (b"\xff", "not UTF-8"),
+            (b'{"swagger": "2.0"}', "version 2.0"),
+            (b'{"openapi": "3.0.0"}', "no `paths`"),
+            (b'{"openapi": "3.0.0", "paths": {"/a": {}}}', "no operation"),
+            (b"- a", "holds list"),
+        ):
             with self.assertRaises(ImportRefused) as caught:
                 Description(data).operations()
             self.assertIn(words, str(caught.exception))
-        for ref, words in (("#/nowhere", "leads nowhere"), ("other.yaml#/a", "another file"), ("#/paths/~1a", "leads back to itself")):
+        for ref, words in (
+            ("#/nowhere", "leads nowhere"),
+            ("other.yaml#/a", "another file"),
+            ("#/paths/~1a", "leads back to itself"),
+        ):
             with self.assertRaises(ImportRefused) as caught:
                 Description(json.dumps({"openapi": "3.0.0", "paths": {"/a": {"$ref": ref}}}).encode()).operations()
             self.assertIn(words, str(caught.exception))

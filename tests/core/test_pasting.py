@@ -6,13 +6,22 @@ from unittest import TestCase
 from dynamikos.core.errors import ImportRefused
 from dynamikos.core.exchanges import Answer, Exchange, Mark, Recording, Sent, Timings, read_curl, read_har, write_har
 from dynamikos.core.journeys import parse_journey, verify, write_journey
-from dynamikos.core.journeys.editing import EditError, duplicate, merge_step, place_before, set_thinking, split_step, switch
+from dynamikos.core.journeys.editing import (
+    EditError,
+    duplicate,
+    merge_step,
+    place_before,
+    set_thinking,
+    split_step,
+    switch,
+)
 from dynamikos.core.journeys.from_recording import journey_from
 
 BULK = r"""curl 'http://kilns.example/sign-in' \
   -H 'Accept: text/html' -H 'X-Key: a b' \
   --data-raw 'user=ada&word=%26x' --compressed ;
-curl "http://kilns.example/api" -X PUT -H "Content-Type: application/json" -d "{\"a\": \"it's\"}" && curl -sG http://kilns.example/find --data-urlencode 'q=two words' -d page=2
+curl "http://kilns.example/api" -X PUT -H "Content-Type: application/json" -d "{\"a\": \"it's\"}" && \
+  curl -sG http://kilns.example/find --data-urlencode 'q=two words' -d page=2
 curl http://kilns.example/up -F note=hello -F 'tag=x' -u ada:pw -b 'sid=1'
 curl $'http://kilns.example/it\'s' --json '{"n":1}'"""
 
@@ -20,10 +29,16 @@ curl $'http://kilns.example/it\'s' --json '{"n":1}'"""
 class Curl(TestCase):
     def test_in_bulk_with_all_that_browsers_write(self) -> None:
         made = read_curl(BULK)
-        self.assertEqual([(each.sent.method, each.sent.url) for each in made], [
-            ("POST", "http://kilns.example/sign-in"), ("PUT", "http://kilns.example/api"), ("GET", "http://kilns.example/find?q=two+words&page=2"),
-            ("POST", "http://kilns.example/up"), ("POST", "http://kilns.example/it's"),
-        ])  # fmt: skip
+        self.assertEqual(
+            [(each.sent.method, each.sent.url) for each in made],
+            [
+                ("POST", "http://kilns.example/sign-in"),
+                ("PUT", "http://kilns.example/api"),
+                ("GET", "http://kilns.example/find?q=two+words&page=2"),
+                ("POST", "http://kilns.example/up"),
+                ("POST", "http://kilns.example/it's"),
+            ],
+        )
         self.assertEqual(dict(made[0].sent.headers)["X-Key"], "a b")
         self.assertEqual(dict(made[0].sent.headers)["Content-Type"], "application/x-www-form-urlencoded")
         self.assertEqual(made[0].sent.body, b"user=ada&word=%26x")
@@ -37,14 +52,23 @@ class Curl(TestCase):
         self.assertEqual(verify(journey, set()), [])
 
     def test_a_request_as_a_browser_shows_it(self) -> None:
-        one = read_curl('POST /hold HTTP/1.1\nHost: kilns.example\nX-Form-Key: k\nContent-Type: application/json\n\n{"slot": 1}')[0]
-        self.assertEqual((one.sent.method, one.sent.url, one.sent.body), ("POST", "http://kilns.example/hold", b'{"slot": 1}'))
+        one = read_curl(
+            'POST /hold HTTP/1.1\nHost: kilns.example\nX-Form-Key: k\nContent-Type: application/json\n\n{"slot": 1}'
+        )[0]
+        self.assertEqual(
+            (one.sent.method, one.sent.url, one.sent.body), ("POST", "http://kilns.example/hold", b'{"slot": 1}')
+        )
 
     def test_what_cannot_be_read_is_named(self) -> None:
         for text, what in (
-            ("curl 'http://x", "quotation mark"), ("curl -d @file http://x.example", "paste its content"), ("hello there", "curl calls"), ("curl ftp://x/y", "no http"),
-            ("GET /x HTTP/1.1\nAccept: a", "no host"), ("GET /x HTTP/1.1\nHost x", "line 2"), ("curl http://a.example http://b.example", "two addresses"),
-        ):  # fmt: skip
+            ("curl 'http://x", "quotation mark"),
+            ("curl -d @file http://x.example", "paste its content"),
+            ("hello there", "curl calls"),
+            ("curl ftp://x/y", "no http"),
+            ("GET /x HTTP/1.1\nAccept: a", "no host"),
+            ("GET /x HTTP/1.1\nHost x", "line 2"),
+            ("curl http://a.example http://b.example", "two addresses"),
+        ):
             with self.assertRaisesRegex(ImportRefused, what):
                 read_curl(text)
 
@@ -52,12 +76,31 @@ class Curl(TestCase):
 class HarOut(TestCase):
     def test_out_and_in_again_is_the_same(self) -> None:
         exchange = Exchange(
-            sent=Sent(method="POST", url="http://kilns.example/a?x=1", headers=(("Content-Type", "application/json"),), body=b'{"a":1}'),
-            answer=Answer(status=201, reason="Created", headers=(("Content-Type", "image/png"), ("Set-Cookie", "a=1")), body=bytes(range(256)), size_bytes=256),
-            timings=Timings(blocked_us=0, dns_us=1000, connect_us=2000, ssl_us=3000, send_us=0, wait_us=4000, receive_us=5000), started_us=1_790_000_000_123_000, page="p1", entry=0,
-        )  # fmt: skip
+            sent=Sent(
+                method="POST",
+                url="http://kilns.example/a?x=1",
+                headers=(("Content-Type", "application/json"),),
+                body=b'{"a":1}',
+            ),
+            answer=Answer(
+                status=201,
+                reason="Created",
+                headers=(("Content-Type", "image/png"), ("Set-Cookie", "a=1")),
+                body=bytes(range(256)),
+                size_bytes=256,
+            ),
+            timings=Timings(
+                blocked_us=0, dns_us=1000, connect_us=2000, ssl_us=3000, send_us=0, wait_us=4000, receive_us=5000
+            ),
+            started_us=1_790_000_000_123_000,
+            page="p1",
+            entry=0,
+        )
         lost = Exchange(
-            sent=Sent(method="GET", url="http://kilns.example/b"), error="connect: refused", started_us=1_790_000_001_000_000, entry=1
+            sent=Sent(method="GET", url="http://kilns.example/b"),
+            error="connect: refused",
+            started_us=1_790_000_001_000_000,
+            entry=1,
         )
         again = read_har(write_har([exchange, lost], {"p1": "Kilns"}))
         self.assertEqual(again.exchanges[0], exchange)
@@ -102,7 +145,9 @@ class Editing(TestCase):
         self.assertEqual([[r.request for r in s.requests] for s in moved.rounds], [["one"], ["two", "one"], ["one"]])
         moved = place_before(journey, "a/one", "b")  # onto a step: its last, with a key of its own there
         self.assertEqual([[r.request for r in s.requests] for s in moved.rounds], [["two"], ["one", "one-2"], ["one"]])
-        self.assertEqual([r.request for r in place_before(journey, "a/two", "a/one").rounds[0].requests], ["two", "one"])
+        self.assertEqual(
+            [r.request for r in place_before(journey, "a/two", "a/one").rounds[0].requests], ["two", "one"]
+        )
 
     def test_duplicates_have_keys_of_their_own(self) -> None:
         journey = duplicate(duplicate(parse_journey(JOURNEY), "a"), "a", "one")
@@ -122,7 +167,8 @@ class Editing(TestCase):
     def test_think_times_of_all_steps(self) -> None:
         half = set_thinking(parse_journey(JOURNEY), "recorded", 0.5, 0)
         self.assertEqual([s.think_s for s in half.rounds], [1.0, 2.0])
-        self.assertEqual([s.think_s for s in set_thinking(half, "recorded", 1, 0).rounds], [2.0, 4.0])  # what was recorded is not lost
+        # what was recorded is not lost
+        self.assertEqual([s.think_s for s in set_thinking(half, "recorded", 1, 0).rounds], [2.0, 4.0])
         even = set_thinking(half, "even", 1, 3)
         self.assertEqual([s.mean_think_s() for s in even.rounds], [2.0, 2.0])
         normal = set_thinking(half, "log-normal", 2, 6).rounds[0]
@@ -140,7 +186,9 @@ class Editing(TestCase):
         )
         # the style that is fetched after the next name was given stays with its page
         recording = Recording(
-            exchanges=(at(1, "/"), at(2, "/in"), at(3, "/in2"), at(5, "/a.css"), at(6, "/x"), at(9, "/out")), pages={}, marks=marks
+            exchanges=(at(1, "/"), at(2, "/in"), at(3, "/in2"), at(5, "/a.css"), at(6, "/x"), at(9, "/out")),
+            pages={},
+            marks=marks,
         )
         journey = journey_from(recording, "Named", ["http://k.example"])
         self.assertEqual(

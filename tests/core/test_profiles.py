@@ -39,7 +39,9 @@ class Profile(TestCase):
     @settings(max_examples=80, deadline=None)
     @given(
         st.lists(
-            st.one_of(st.builds(climb, st.integers(0, 30), st.integers(1, 20)), st.builds(hold, st.integers(1, 20))), min_size=1, max_size=5
+            st.one_of(st.builds(climb, st.integers(0, 30), st.integers(1, 20)), st.builds(hold, st.integers(1, 20))),
+            min_size=1,
+            max_size=5,
         ),
         st.floats(0, 100),
     )
@@ -59,7 +61,9 @@ class Judging(TestCase):
         self.assertEqual([self.word(limit) for limit in (189, 191, 211, 212)], ["missed", "close", "close", "met"])
         self.assertEqual(self.word(100, "mean"), "missed")
         self.assertEqual(self.word(200, "max"), "close")
-        self.assertEqual([self.word(limit, "failure-rate", failed=2) for limit in (0.5, 1, 5)], ["missed", "close", "met"])
+        self.assertEqual(
+            [self.word(limit, "failure-rate", failed=2) for limit in (0.5, 1, 5)], ["missed", "close", "met"]
+        )
         self.assertEqual(self.word(0, "failure-rate"), "met")
 
     def test_never_met_without_samples(self) -> None:

@@ -1,4 +1,6 @@
-"""A syntax-tree test keeps clocks, files, sockets and global randomness out of core and of the engine's pure modules."""
+"""A syntax-tree test keeps clocks, files, sockets and global randomness out of core and
+of the engine's pure modules.
+"""
 
 import ast
 from pathlib import Path
@@ -6,9 +8,27 @@ from unittest import TestCase
 
 SOURCE = Path(__file__).parents[2] / "src/dynamikos"
 FORBIDDEN = {
-    "open", "datetime.now", "datetime.utcnow", "datetime.today", "time.time", "time.monotonic", "time.perf_counter", "uuid.uuid4", "uuid.uuid1", "os.urandom",
-    "random.random", "random.choice", "random.randint", "random.shuffle", "random.seed", "urllib.request", "socket.socket", "create_connection", "start_tls", "date.today",
-}  # fmt: skip
+    "open",
+    "datetime.now",
+    "datetime.utcnow",
+    "datetime.today",
+    "time.time",
+    "time.monotonic",
+    "time.perf_counter",
+    "uuid.uuid4",
+    "uuid.uuid1",
+    "os.urandom",
+    "random.random",
+    "random.choice",
+    "random.randint",
+    "random.shuffle",
+    "random.seed",
+    "urllib.request",
+    "socket.socket",
+    "create_connection",
+    "start_tls",
+    "date.today",
+}
 
 
 def used(tree: ast.AST) -> set[str]:
@@ -45,7 +65,11 @@ class Purity(TestCase):
     def test_sockets_only_in_network(self) -> None:
         for path in SOURCE.glob("engine/**/*.py"):
             if path.name not in ("network.py",):
-                self.assertEqual(used(ast.parse(path.read_text())) & {"socket.socket", "create_connection", "open_connection"}, set(), path)
+                self.assertEqual(
+                    used(ast.parse(path.read_text())) & {"socket.socket", "create_connection", "open_connection"},
+                    set(),
+                    path,
+                )
 
     def test_the_test_itself_notices(self) -> None:
         self.assertIn("datetime.now", used(ast.parse("datetime.now()")) & FORBIDDEN)

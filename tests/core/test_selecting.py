@@ -8,12 +8,29 @@ from dynamikos import workers
 from dynamikos.core.captures.selecting import compile_selector
 from dynamikos.core.errors import RuleError
 
-PAGE = """<html><body><ul id="a" class="x y"><li>1</li><li class="y">2</li><li data-k="q,1">3</li></ul><p class="x">4<b>5</b></p>
+PAGE = """<html><body><ul id="a" class="x y"><li>1</li><li class="y">2</li><li data-k="q,1">3</li></ul>
+<p class="x">4<b>5</b></p>
 <form><input name="hold"><input name="token" value="t"></form><div><div><p>6</p></div></div><p>7</p></body></html>"""
 SELECTORS = (
-    "li", "#a > li", ".x li.y", "ul + p", "li ~ li", "p b, form input[name=token]", "[data-k='q,1']", "div div p", "body > p", "*", "li:nth-child(2)",
-    "form input", "ul li:first-child", "p:has(b)", "li:not(.y)", "nothing", "div > p + p", "input[name^=to]",
-)  # fmt: skip
+    "li",
+    "#a > li",
+    ".x li.y",
+    "ul + p",
+    "li ~ li",
+    "p b, form input[name=token]",
+    "[data-k='q,1']",
+    "div div p",
+    "body > p",
+    "*",
+    "li:nth-child(2)",
+    "form input",
+    "ul li:first-child",
+    "p:has(b)",
+    "li:not(.y)",
+    "nothing",
+    "div > p + p",
+    "input[name^=to]",
+)
 
 
 class Selecting(TestCase):
@@ -42,7 +59,10 @@ class Hostile(TestCase):
 
         body = ("a" * 4000 + "!").encode()
         asked = msgspec.msgpack.encode(
-            ([Capture(name="x", regex=RegexForm(pattern="(a+)+(a+)+(a+)+$"))], [(200, [(b"content-type", b"text/plain")], body, {}, ())])
+            (
+                [Capture(name="x", regex=RegexForm(pattern="(a+)+(a+)+(a+)+$"))],
+                [(200, [(b"content-type", b"text/plain")], body, {}, ())],
+            )
         )
         with self.assertRaisesRegex(workers.WorkerError, "longer than"):
             workers.call("captured", asked, seconds=0.5, memory_mb=500)

@@ -42,7 +42,10 @@ class Percentiles(TestCase):
         self.assertIsNone(Histogram().percentile_us(50))
 
     @settings(max_examples=100, deadline=None)
-    @given(st.lists(st.integers(0, 10_000_000), min_size=1, max_size=300), st.sampled_from([0.1, 1, 50, 90, 95, 99, 99.9, 100]))
+    @given(
+        st.lists(st.integers(0, 10_000_000), min_size=1, max_size=300),
+        st.sampled_from([0.1, 1, 50, 90, 95, 99, 99.9, 100]),
+    )
     def test_nearest_rank_of_the_sorted_list(self, values: list[int], percent: float) -> None:
         rank = max(1, math.ceil(round(percent * len(values) / 100, 9)))
         expected = sorted(values)[rank - 1]

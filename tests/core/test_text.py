@@ -14,10 +14,14 @@ from dynamikos.core.journeys.model import Body, Request, Step
 from dynamikos.core.text import read, write
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=30)
-LEAF = st.none() | st.booleans() | st.integers(-(10**20), 10**20) | st.floats(allow_nan=False, allow_infinity=False) | TEXT
+LEAF = (
+    st.none() | st.booleans() | st.integers(-(10**20), 10**20) | st.floats(allow_nan=False, allow_infinity=False) | TEXT
+)
 VALUE = st.dictionaries(
     TEXT,
-    st.recursive(LEAF, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4), max_leaves=12),
+    st.recursive(
+        LEAF, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(TEXT, inner, max_size=4), max_leaves=12
+    ),
     min_size=1,
     max_size=4,
 )
@@ -55,9 +59,15 @@ class Scalars(TestCase):
 
 class Refused(TestCase):
     CASES = (
-        ("a: &x 1\nb: *x", "anchors", 1), ("a: !!str 1", "tags", 1), ("a: 1\na: 2", "twice", 2), ("a: {{ name }}", "put quotes around it", 1),
-        ("a: 1\n---\nb: 2", "one document", 2), ("a: [1, 2", "", 1), ("", "empty", 1), ("a:\n\t- 1", "", 2),
-    )  # fmt: skip
+        ("a: &x 1\nb: *x", "anchors", 1),
+        ("a: !!str 1", "tags", 1),
+        ("a: 1\na: 2", "twice", 2),
+        ("a: {{ name }}", "put quotes around it", 1),
+        ("a: 1\n---\nb: 2", "one document", 2),
+        ("a: [1, 2", "", 1),
+        ("", "empty", 1),
+        ("a:\n\t- 1", "", 2),
+    )
 
     def test_says_what_and_where(self) -> None:
         for text, words, line in self.CASES:
@@ -98,9 +108,12 @@ class JourneyText(TestCase):
 
     def test_errors_have_line_and_column(self) -> None:
         cases = (
-            ("name: Front page", "nmae: Front page", "there is no key `nmae`", 8), ("status: 200", 'status: "20x"', "[1-5]", 13),
-            ("form: 1", "form: 2", "", 1), ("step: front", "step: Front Page", "", 7), ("name: Evening", "name: 12", "put quotes around it", 3),
-        )  # fmt: skip
+            ("name: Front page", "nmae: Front page", "there is no key `nmae`", 8),
+            ("status: 200", 'status: "20x"', "[1-5]", 13),
+            ("form: 1", "form: 2", "", 1),
+            ("step: front", "step: Front Page", "", 7),
+            ("name: Evening", "name: 12", "put quotes around it", 3),
+        )
         for old, new, words, line in cases:
             with self.subTest(new), self.assertRaises(TextError) as caught:
                 parse_journey(JOURNEY.replace(old, new, 1), file="evening.yaml")
@@ -125,16 +138,20 @@ class JourneyText(TestCase):
         from dynamikos.core.plans import plan_schema
 
         docs = Path(__file__).parents[2] / "docs"
-        self.assertEqual(json.loads((docs / "journey.schema.json").read_text()), json.loads(json.dumps(journey_schema())))
+        self.assertEqual(
+            json.loads((docs / "journey.schema.json").read_text()), json.loads(json.dumps(journey_schema()))
+        )
         self.assertEqual(json.loads((docs / "plan.schema.json").read_text()), json.loads(json.dumps(plan_schema())))
 
 
 PAIRS = st.lists(st.tuples(TEXT, TEXT), max_size=3).map(tuple)
 CAPTURE = st.one_of(
-    st.builds(Capture, name=TEXT, json=TEXT), st.builds(Capture, name=TEXT, css=st.builds(CssForm, selector=TEXT, attribute=TEXT)),
-    st.builds(Capture, name=TEXT, between=st.builds(BetweenForm, before=TEXT, after=TEXT)), st.builds(Capture, name=TEXT, header=TEXT),
+    st.builds(Capture, name=TEXT, json=TEXT),
+    st.builds(Capture, name=TEXT, css=st.builds(CssForm, selector=TEXT, attribute=TEXT)),
+    st.builds(Capture, name=TEXT, between=st.builds(BetweenForm, before=TEXT, after=TEXT)),
+    st.builds(Capture, name=TEXT, header=TEXT),
     st.builds(Capture, name=TEXT, regex=st.builds(RegexForm, pattern=TEXT, group=st.integers(0, 9))),
-)  # fmt: skip
+)
 CHECK = st.one_of(
     st.builds(Check, status=st.integers(100, 599)),
     st.builds(Check, contains=TEXT),
@@ -142,14 +159,25 @@ CHECK = st.one_of(
 )
 BODY = st.none() | st.builds(Body, form=PAIRS) | st.builds(Body, json=TEXT) | st.builds(Body, raw=TEXT, type=TEXT)
 REQUEST = st.builds(
-    Request, request=st.just("r"), method=st.sampled_from(["GET", "POST"]), address=TEXT, query=PAIRS, headers=PAIRS, body=BODY,
-    captures=st.lists(CAPTURE, max_size=2).map(tuple), checks=st.lists(CHECK, max_size=2).map(tuple), recorded=st.none() | st.integers(0, 99), note=TEXT,
-)  # fmt: skip
+    Request,
+    request=st.just("r"),
+    method=st.sampled_from(["GET", "POST"]),
+    address=TEXT,
+    query=PAIRS,
+    headers=PAIRS,
+    body=BODY,
+    captures=st.lists(CAPTURE, max_size=2).map(tuple),
+    checks=st.lists(CHECK, max_size=2).map(tuple),
+    recorded=st.none() | st.integers(0, 99),
+    note=TEXT,
+)
 
 
 class Identity(TestCase):
     @settings(max_examples=150, deadline=None)
     @given(st.lists(REQUEST, max_size=1), TEXT, st.floats(0, 1000))
     def test_journey_to_text_to_journey(self, requests: list[Request], name: str, think: float) -> None:
-        journey = Journey(form=1, journey="j", name=name, rounds=(Step(step="s", name=name, think_s=think, requests=tuple(requests)),))
+        journey = Journey(
+            form=1, journey="j", name=name, rounds=(Step(step="s", name=name, think_s=think, requests=tuple(requests)),)
+        )
         self.assertEqual(parse_journey(write_journey(journey)), journey)

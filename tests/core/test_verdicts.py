@@ -14,7 +14,8 @@ from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, as_json, as_junit, conclude
 
 JOURNEY = parse_journey(
-    'form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: Step & <so>\n    requests:\n      - {request: r, address: "/x"}\n'
+    "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: Step & <so>\n    requests:\n      - {request: r,"
+    ' address: "/x"}\n'
 )
 
 
@@ -56,7 +57,9 @@ def outcome(
                 )
             )
         health = Health(late_p99_us=20_000 if second < late else 0)
-        message = ShardSecond(shard=0, second=second, sent=count + failed, answered=count, failed=failed, series=parts, health=health)
+        message = ShardSecond(
+            shard=0, second=second, sent=count + failed, answered=count, failed=failed, series=parts, health=health
+        )
         for ledger in (window, whole):
             ledger.add(decode(encode(message)))
     return frozen, conclude(frozen, window, whole, ended=ended, in_flight=0, peak_users=peak, lost=lost)
@@ -100,7 +103,9 @@ class Verdicts(TestCase):
     def test_exports_hold_the_same(self) -> None:
         frozen, found = outcome(limit=50)
         value = json.loads(as_json(frozen, found))
-        self.assertEqual((value["exit_code"], value["objectives"][0]["word"], value["rows"][1]["p50_ms"] > 99), (1, "missed", True))
+        self.assertEqual(
+            (value["exit_code"], value["objectives"][0]["word"], value["rows"][1]["p50_ms"] > 99), (1, "missed", True)
+        )
         suite = ElementTree.fromstring(as_junit(frozen, found))
         self.assertEqual((suite.get("failures"), suite.get("errors")), ("1", "0"))
         self.assertEqual(suite[0].get("name"), "p95 of all steps ≤ 50 ms")

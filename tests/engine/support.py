@@ -35,11 +35,27 @@ def frozen(
         profile=(Stretch(stretch="climb", to=users, seconds=climb_s), Stretch(stretch="hold", seconds=hold_s)),
     )  # fmt: skip
     data = (
-        (DataPile(key="observers", columns=("email", "password"), secret=("password",), rows=len(rows), deal=deal or Deal()),)
+        (
+            DataPile(
+                key="observers",
+                columns=("email", "password"),
+                secret=("password",),
+                rows=len(rows),
+                deal=deal or Deal(),
+            ),
+        )
         if rows is not None
         else ()
     )
-    return FrozenRun(run="r", seed=seed, plan=plan, journey=journey, values={"env.base": BASE}, agreed=(parse_target(BASE),), data=data)
+    return FrozenRun(
+        run="r",
+        seed=seed,
+        plan=plan,
+        journey=journey,
+        values={"env.base": BASE},
+        agreed=(parse_target(BASE),),
+        data=data,
+    )
 
 
 def step(key: str, *requests: str, think_s: float = 0) -> str:

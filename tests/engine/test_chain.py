@@ -20,10 +20,20 @@ def get(path: str, more: str = "") -> str:
 class Counted(TestCase):
     def counts(self, made, sink) -> dict[str, int]:  # type: ignore[no-untyped-def]
         ledger = totals(made, sink)
-        return {each.step or each.level: ledger.totals[each.no].passed.n for each in ledger.series if each.level in ("step", "round")}
+        return {
+            each.step or each.level: ledger.totals[each.no].passed.n
+            for each in ledger.series
+            if each.level in ("step", "round")
+        }
 
     def test_quick_and_other_steps_take_turns(self) -> None:
-        parts = "rounds:\n" + step("a", get("a")) + step("b", get("b")) + step("c", get("c?n={{ round.number }}")) + step("d", get("d"))
+        parts = (
+            "rounds:\n"
+            + step("a", get("a"))
+            + step("b", get("b"))
+            + step("c", get("c?n={{ round.number }}"))
+            + step("d", get("d"))
+        )
         made = frozen(parts, users=2, hold_s=9.95)
         _, sink, network = perform(made, ok)
         paths = [data.split(b" ")[1].decode() for data in network.requests]
@@ -48,7 +58,12 @@ class Counted(TestCase):
         sent = [data.split(b"who=")[1].split(b" ")[0] for data in network.requests if b"who=" in data]
         self.assertEqual(sent, [f"o{n}@x".encode() for n in range(20)])
         # all of it quick: rows go on being dealt, so that a step that uses them later gets the round's own
-        parts = "rounds:\n" + step("a", get("a")) + "closing:\n" + step("z", get("z?who={{ observers.email }}&r={{ round.number }}"))
+        parts = (
+            "rounds:\n"
+            + step("a", get("a"))
+            + "closing:\n"
+            + step("z", get("z?who={{ observers.email }}&r={{ round.number }}"))
+        )
         _, _, network = perform(frozen(parts, hold_s=1.95, rows=rows), ok, rows=rows)
         self.assertIn(b"who=o19@x&r=20 ", network.requests[-1])
 
@@ -76,8 +91,12 @@ class Counted(TestCase):
             control.stop_gently()
 
         tasks = []
-        made = frozen("rounds:\n" + step("a", get("a")) + step("b", get("b")) + "closing:\n" + step("z", get("z")), hold_s=20)
-        ended, sink, network = perform(made, ok, control=lambda control: tasks.append(asyncio.ensure_future(soon(control))))
+        made = frozen(
+            "rounds:\n" + step("a", get("a")) + step("b", get("b")) + "closing:\n" + step("z", get("z")), hold_s=20
+        )
+        ended, sink, network = perform(
+            made, ok, control=lambda control: tasks.append(asyncio.ensure_future(soon(control)))
+        )
         self.assertEqual(ended, "stopped gently")
         self.assertTrue(network.requests[-1].startswith(b"GET /z"))
         self.assertEqual(totals(made, sink).sent, len(network.requests))
@@ -107,7 +126,9 @@ class OnTheWire(TestCase):
         async def program(hold_s: float, stop_s: float) -> tuple[str, ListSink, object]:
             server = await asyncio.start_server(serve, "127.0.0.1", 0)
             base = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
-            made = frozen("rounds:\n" + step("a", f'request: get\naddress: "{base}/a"'), users=4, hold_s=hold_s, grace_s=1)
+            made = frozen(
+                "rounds:\n" + step("a", f'request: get\naddress: "{base}/a"'), users=4, hold_s=hold_s, grace_s=1
+            )
             network, clock, sink, control = RealNetwork([parse_target(base)]), RealClock(), ListSink(), Control()
             asyncio.get_running_loop().call_later(stop_s, control.stop_now)
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
@@ -156,7 +177,13 @@ class Bodies(TestCase):
             server = await asyncio.start_server(serve, "127.0.0.1", 0)
             base = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
             large = f'request: put\nmethod: PUT\naddress: "{base}/file"\nbody: {{file: {file}, type: video/mp4}}'
-            held = f'request: post\nmethod: POST\naddress: "{base}/held"\nheaders: [[Expect, 100-continue]]\nbody: {{raw: "hello", type: text/plain}}'
+            held = (
+                "request: post\n"
+                "method: POST\n"
+                f'address: "{base}/held"\n'
+                "headers: [[Expect, 100-continue]]\n"
+                'body: {raw: "hello", type: text/plain}'
+            )
             made = frozen("rounds:\n" + step("a", large) + step("b", held), users=1, hold_s=1, grace_s=3)
             network, clock, sink = RealNetwork([parse_target(base)]), RealClock(), ListSink()
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
@@ -207,7 +234,13 @@ class WhatAFailureMeans(TestCase):
     def test_makes_the_user_leave_and_another_come(self) -> None:
         rows, _, sink, _, _ = self.played("user", hold_s=9.95)
         left = sum(
-            (count for message in sink.messages for reason, count in message.retired.items() if reason.startswith("check failed")), 0
+            (
+                count
+                for message in sink.messages
+                for reason, count in message.retired.items()
+                if reason.startswith("check failed")
+            ),
+            0,
         )
         self.assertEqual(left, sum(rows["a"].failed.values()))
         self.assertGreater(left, 2)

@@ -17,7 +17,8 @@ rounds:
   - step: g
     name: G
     think_s: 1
-    requests: [{request: a, address: "{{ env.base }}/{{ user.number }}/{{ observers.email }}"}, {request: b, address: "{{ env.base }}/b{{ observers.email }}"}]
+    requests: [{request: a, address: "{{ env.base }}/{{ user.number }}/{{ observers.email }}"},
+        {request: b, address: "{{ env.base }}/b{{ observers.email }}"}]
 """
 
 
@@ -34,16 +35,21 @@ def of(user: int, paths: list[str]) -> list[int]:
 class Rules(TestCase):
     def test_one_pile(self) -> None:
         _, sink, paths, _, _ = dealt(Deal())
-        self.assertEqual(sorted(of(1, paths) + of(2, paths))[:6], [1, 1, 2, 2, 3, 4])  # eight takings of six rows, in turn
+        # eight takings of six rows, in turn
+        self.assertEqual(sorted(of(1, paths) + of(2, paths))[:6], [1, 1, 2, 2, 3, 4])
         self.assertEqual(
-            sorted((turn, row, user) for message in sink.messages for _, user, turn, row in message.dealt)[:2], [(0, 0, 1), (0, 1, 2)]
+            sorted((turn, row, user) for message in sink.messages for _, user, turn, row in message.dealt)[:2],
+            [(0, 0, 1), (0, 1, 2)],
         )
 
     def test_used_up_the_user_leaves_or_the_run_stops_or_all_stay(self) -> None:
         ended, sink, paths, _, _ = dealt(Deal(then="leave"), hold_s=20)
         self.assertEqual(sorted(of(1, paths) + of(2, paths)), [1, 2, 3, 4, 5, 6])
         self.assertEqual(ended, "finished")
-        self.assertEqual({why: n for message in sink.messages for why, n in message.retired.items()}, {"rows of observers used up": 2})
+        self.assertEqual(
+            {why: n for message in sink.messages for why, n in message.retired.items()},
+            {"rows of observers used up": 2},
+        )
         ended, sink, paths, _, _ = dealt(Deal(then="stop"), hold_s=20)
         self.assertEqual(ended, "stopped: rows of observers used up")
         self.assertLess(max(message.second for message in sink.messages), 8)
@@ -75,7 +81,10 @@ class Rules(TestCase):
             DataPile(key="b", columns=("z", "own"), rows=3, deal=Deal(follow="a", apart=("own",))),
         ]  # fmt: skip
         specs = specs_of(piles, {"a": ROWS, "b": [["u", "1"], ["v", "2"], ["w", "3"]]}, None, alone=True)
-        self.assertEqual([(spec.name, [name for _, name in spec.columns], spec.followed) for spec in specs], [("a", ["a.x"], None), ("a.y", ["a.y"], None), ("b", ["b.z"], 0), ("b.own", ["b.own"], None)])  # fmt: skip
+        self.assertEqual(
+            [(spec.name, [name for _, name in spec.columns], spec.followed) for spec in specs],
+            [("a", ["a.x"], None), ("a.y", ["a.y"], None), ("b", ["b.z"], 0), ("b.own", ["b.own"], None)],
+        )
         made = frozen(
             ROUND.replace("observers.email", "observers.password"),
             users=1,

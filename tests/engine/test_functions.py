@@ -1,4 +1,6 @@
-"""A project's Python functions in their child process: what they give, what they can't do, what is said when they fail."""
+"""A project's Python functions in their child process: what they give, what they can't
+do, what is said when they fail.
+"""
 
 import asyncio
 import os
@@ -86,11 +88,16 @@ class Calls(TestCase):
 
     def test_what_fails_is_said_with_its_line(self) -> None:
         cases = (
-            ("sums.broken", {"n": "0"}, None, "function", "sums.py, line 12: ZeroDivisionError"), ("sums.slow", {}, None, "function-time", "longer than 0.5 s"),
-            ("sums.big", {}, None, "function", "MemoryError"), ("sums.leave", {}, None, "function", "its process ended"), ("sums.none", {}, None, "function", "there is no function sums.none"),
-            ("sums.total", {}, None, "function", "missing 1 required positional argument: 'prices'"), ("x.y", {}, {"x": "def y(:\n"}, "function", "x.py, line 1"),
-            ("x.y", {}, {"x": "a = 1\nb = a / 0\n"}, "function", "x.py, line 2: ZeroDivisionError"), ("x.y", {}, {"x": "import os\nos._exit(1)"}, "function", "ended"),
-        )  # fmt: skip
+            ("sums.broken", {"n": "0"}, None, "function", "sums.py, line 12: ZeroDivisionError"),
+            ("sums.slow", {}, None, "function-time", "longer than 0.5 s"),
+            ("sums.big", {}, None, "function", "MemoryError"),
+            ("sums.leave", {}, None, "function", "its process ended"),
+            ("sums.none", {}, None, "function", "there is no function sums.none"),
+            ("sums.total", {}, None, "function", "missing 1 required positional argument: 'prices'"),
+            ("x.y", {}, {"x": "def y(:\n"}, "function", "x.py, line 1"),
+            ("x.y", {}, {"x": "a = 1\nb = a / 0\n"}, "function", "x.py, line 2: ZeroDivisionError"),
+            ("x.y", {}, {"x": "import os\nos._exit(1)"}, "function", "ended"),
+        )
         for function, given, modules, kind, words in cases:
             with self.subTest(function, words=words), self.assertRaises(Failure) as said:
                 called(function, modules=modules, **given)
@@ -114,7 +121,10 @@ class Calls(TestCase):
 
     def test_waiting_for_its_turn_is_told(self) -> None:
         async def program() -> list[float]:
-            child, told = Child({"pause": "import time\n\ndef rest():\n    time.sleep(0.1)\n    return 1\n"}, agreed=True), list[float]()
+            child, told = (
+                Child({"pause": "import time\n\ndef rest():\n    time.sleep(0.1)\n    return 1\n"}, agreed=True),
+                list[float](),
+            )
             try:
                 await child.load()
                 await asyncio.gather(*(child.call("pause.rest", {}, told.append) for _ in range(4)))
@@ -131,7 +141,10 @@ class Calls(TestCase):
         async def program() -> dict[str, object]:
             server = await asyncio.start_server(lambda reader, writer: None, "127.0.0.1", 0)
             port = server.sockets[0].getsockname()[1]
-            child = Child({"other": OTHER, "sums": MODULE.replace("PORT", str(port)).replace("PARENT", str(os.getpid()))}, budget_s=3)
+            child = Child(
+                {"other": OTHER, "sums": MODULE.replace("PORT", str(port)).replace("PARENT", str(os.getpid()))},
+                budget_s=3,
+            )
             try:
                 import json
 
@@ -152,7 +165,9 @@ class Calls(TestCase):
         self.assertFalse(os.path.exists("/tmp/dynamikos-function"))
 
     def test_an_ordinary_account_loses_its_files_too_or_is_asked(self) -> None:
-        """As an account that owns a key: closed off by the kernel it can't be read; where that can't be done, nothing is run at all."""
+        """As an account that owns a key: closed off by the kernel it can't be read; where that can't be done, nothing
+        is run at all.
+        """
         program = """
 import asyncio, os, sys, tempfile
 from dynamikos.engine import functions
@@ -176,13 +191,19 @@ with tempfile.TemporaryDirectory() as folder:
         finally:
             await child.close()
 
-    print(asyncio.run(called("stat", False)).partition("(")[0], "|", asyncio.run(called("unlink", sys.argv[1] == "agreed")), "|", os.path.exists(key))
+    stat = asyncio.run(called("stat", False)).partition("(")[0]
+    print(stat, "|", asyncio.run(called("unlink", sys.argv[1] == "agreed")), "|", os.path.exists(key))
 """
         for how in ("with", "without"):
             done = subprocess.run(
-                [sys.executable, "-c", program.replace("\\\\n", "\\n"), how], env={**os.environ, "PYTHONPATH": ":".join(sys.path)}, capture_output=True,
-                text=True, timeout=60, check=True, cwd="/",
-            )  # fmt: skip
+                [sys.executable, "-c", program.replace("\\\\n", "\\n"), how],
+                env={**os.environ, "PYTHONPATH": ":".join(sys.path)},
+                capture_output=True,
+                text=True,
+                timeout=60,
+                check=True,
+                cwd="/",
+            )
             stat, unlinked, there = done.stdout.strip().split(" | ")
             self.assertEqual(there, "True")
             if how == "without" or not box():

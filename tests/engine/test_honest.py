@@ -1,4 +1,6 @@
-"""What a run must not hide: what was under way at its end, what was ours, what failed at once, what could not be looked at."""
+"""What a run must not hide: what was under way at its end, what was ours, what failed at once, what could not be looked
+at.
+"""
 
 import gzip
 import itertools
@@ -38,7 +40,9 @@ def judged(made: FrozenRun, sink: ListSink, ended: str) -> Outcome:
 
 
 def with_objectives(made: FrozenRun, *objectives: tuple[str, float]) -> FrozenRun:
-    plan: Plan = replace(made.plan, objectives=tuple(Objective(objective=name, measure=name, limit=limit) for name, limit in objectives))  # type: ignore[arg-type]
+    plan: Plan = replace(
+        made.plan, objectives=tuple(Objective(objective=name, measure=name, limit=limit) for name, limit in objectives)
+    )  # type: ignore[arg-type]
     return replace(made, plan=plan)
 
 
@@ -52,7 +56,9 @@ class UnderWayAtTheEnd(TestCase):
             ("p50", 500),
             ("mean", 500),
         )
-        ended, sink, _ = perform(made, lambda data: Scripted(answer(b"x"), seconds if next(count) % every == 0 else 0.1))
+        ended, sink, _ = perform(
+            made, lambda data: Scripted(answer(b"x"), seconds if next(count) % every == 0 else 0.1)
+        )
         return made, sink, judged(made, sink, ended)
 
     def test_what_ends_after_the_measured_part_counts_in_it(self) -> None:
@@ -78,12 +84,17 @@ class UnderWayAtTheEnd(TestCase):
         self.assertIn("p95_ms", row.at_least)
         self.assertEqual(found.sent, found.answered + found.failed + found.in_flight)
         self.assertEqual(found.in_flight, row.open)
-        self.assertRegex(" ".join(found.doubts), rf"{row.open} requests were still under way when the run ended, the oldest for 12\.0 s")
+        self.assertRegex(
+            " ".join(found.doubts),
+            rf"{row.open} requests were still under way when the run ended, the oldest for 12\.0 s",
+        )
         self.assertGreater(sink.messages[9].oldest_us, 8_000_000)
         self.assertGreater(sink.messages[9].in_flight, 10)
 
     def test_an_objective_that_could_turn_is_not_judged(self) -> None:
-        made = with_objectives(frozen("rounds:\n" + step("a", get("a")), users=1, hold_s=10, grace_s=0), ("mean", 5_000), ("max", 20_000))
+        made = with_objectives(
+            frozen("rounds:\n" + step("a", get("a")), users=1, hold_s=10, grace_s=0), ("mean", 5_000), ("max", 20_000)
+        )
         count = itertools.count()
         ended, sink, _ = perform(made, lambda data: Scripted(answer(b"x"), 0.1 if next(count) < 50 else 100))
         found = judged(made, sink, ended)
@@ -94,7 +105,9 @@ class UnderWayAtTheEnd(TestCase):
     def test_much_failed_is_not_met(self) -> None:
         count = itertools.count()
         made = with_objectives(frozen("rounds:\n" + step("a", get("a")), hold_s=20), ("p95", 500))
-        ended, sink, _ = perform(made, lambda data: Scripted(answer(b"", "503 No") if next(count) % 6 else answer(b""), 0.1))
+        ended, sink, _ = perform(
+            made, lambda data: Scripted(answer(b"", "503 No") if next(count) % 6 else answer(b""), 0.1)
+        )
         found = judged(made, sink, ended)
         self.assertEqual((found.judgements[0].word, found.exit_code), ("missed", 1))
         self.assertRegex(found.sentence, r"8\d\.?\d* % failed")
@@ -105,13 +118,17 @@ class Failing(TestCase):
         made = frozen("rounds:\n" + step("a", get("a")), hold_s=3)
         _, sink, network = perform(made, lambda data: Scripted(answer(b"", "302 Found", "Location: /a\r\n"), 0.1))
         self.assertEqual(list(totals(made, sink).all_of("request").failed), ["redirect-loop"])
-        self.assertIn("redirected more than 10 times", next(each.error for each in sink.kept if "redirect-loop" in each.reason))
+        self.assertIn(
+            "redirected more than 10 times", next(each.error for each in sink.kept if "redirect-loop" in each.reason)
+        )
         self.assertEqual(len(network.requests) % 11, len(network.requests) - 11 * (len(network.requests) // 11))
 
     def test_a_server_that_is_down_is_not_asked_faster_than_one_that_works(self) -> None:
         parts = "rounds:\n" + step("a", get("a"), think_s=1) + step("b", get("b"), think_s=2)
         up = len(perform(frozen(parts, users=5, hold_s=60), ok)[2].requests)
-        down = len(perform(frozen(parts, users=5, hold_s=60), lambda data: Scripted(answer(b"", "503 No"), 0.0))[2].requests)
+        down = len(
+            perform(frozen(parts, users=5, hold_s=60), lambda data: Scripted(answer(b"", "503 No"), 0.0))[2].requests
+        )
         self.assertLess(down, up)  # the think times of what is skipped are kept
         for pause, most in ((1.0, 8), (4.0, 5), (0.0, 10_000)):
             made = frozen("rounds:\n" + step("a", get("a")), hold_s=60, failed_pause_s=pause)
@@ -123,7 +140,9 @@ class Failing(TestCase):
     def test_the_pause_does_not_grow_while_rounds_get_on(self) -> None:
         count = itertools.count()
         made = frozen("rounds:\n" + step("a", get("a")) + step("b", get("b")), hold_s=60, failed_pause_s=1)
-        _, _, network = perform(made, lambda data: Scripted(answer(b"", "200 OK" if next(count) % 2 == 0 else "500 No"), 0.1))
+        _, _, network = perform(
+            made, lambda data: Scripted(answer(b"", "200 OK" if next(count) % 2 == 0 else "500 No"), 0.1)
+        )
         self.assertGreater(len(network.requests), 80)
 
 
@@ -143,15 +162,22 @@ class Embedded(TestCase):
         _, sink, network = perform(made, server)
         heads = [each for each in network.requests if not each.startswith(b"GET /page")]
         for head in heads:
-            self.assertEqual((head.count(b"User-Agent:"), head.count(b"Accept-Encoding: gzip"), head.count(b"User-Agent: Owl")), (1, 1, 1))
+            self.assertEqual(
+                (head.count(b"User-Agent:"), head.count(b"Accept-Encoding: gzip"), head.count(b"User-Agent: Owl")),
+                (1, 1, 1),
+            )
         self.assertTrue(any(each.startswith(b"GET /there") for each in heads))
         cell = totals(made, sink).all_of("embedded")
-        self.assertEqual(cell.failed, {"status-404": cell.failed["status-404"], "redirect-loop": cell.failed["redirect-loop"]})
+        self.assertEqual(
+            cell.failed, {"status-404": cell.failed["status-404"], "redirect-loop": cell.failed["redirect-loop"]}
+        )
 
     def test_six_at_a_time_from_each_origin(self) -> None:
         now = {"here": 0, "most": 0}
         made = frozen(
-            "rounds:\n" + step("a", get("page", "embedded: [" + ", ".join(f"/e{n}" for n in range(30)) + "]")), hold_s=3, grace_s=20
+            "rounds:\n" + step("a", get("page", "embedded: [" + ", ".join(f"/e{n}" for n in range(30)) + "]")),
+            hold_s=3,
+            grace_s=20,
         )
         network = ScriptedNetwork(ok)
         opened = network.open
@@ -175,7 +201,13 @@ class Embedded(TestCase):
 
         async def program() -> None:
             clock = VirtualClock()
-            await run(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), network, clock, ListSink(), begin=clock.now() + 0.5)
+            await run(
+                Shard(number=0, count=1, frozen=made, rows={}, secrets={}),
+                network,
+                clock,
+                ListSink(),
+                begin=clock.now() + 0.5,
+            )
 
         run_virtual(program())
         self.assertEqual(now["most"], 6)
@@ -185,9 +217,14 @@ class Ours(TestCase):
     """No exception of any kind ends a user, a reporter or a shard unseen: each port throws, at every step."""
 
     PARTS = (
-        "opening:\n" + step("o", get("o")) + "rounds:\n" + step("a", get("a", "checks: [{status: 200}]"), think_s=0.2) + "  - {step: l, name: L, log: x}\n"
-        "  - {step: k, name: K, keep: {into: used, row: [[a, b]]}}\n  - {step: c, name: C, call: {function: m.f, with: [[a, b]]}}\n" + "closing:\n" + step("z", get("z"))
-    )  # fmt: skip
+        "opening:\n"
+        + step("o", get("o"))
+        + "rounds:\n"
+        + step("a", get("a", "checks: [{status: 200}]"), think_s=0.2)
+        + "  - {step: l, name: L, log: x}\n"
+        "  - {step: k, name: K, keep: {into: used, row: [[a, b]]}}\n"
+        "  - {step: c, name: C, call: {function: m.f, with: [[a, b]]}}\n" + "closing:\n" + step("z", get("z"))
+    )
 
     def thrown(self, port: str, at: int):  # type: ignore[no-untyped-def]
         made = frozen(self.PARTS, users=2, hold_s=4, grace_s=1)
@@ -258,10 +295,22 @@ class Ours(TestCase):
 
                     logging.getLogger("tests").error("so that there is one")
                     made, sink, ended = self.thrown(port, at)
-                    broke = [reason for message in sink.messages for reason in message.retired if reason.startswith("broke")]
-                    hit = f"thrown by {port}" in ended or any(f"thrown by {port}" in each for each in broke) or ended.startswith("broke")
-                    counted = any("engine-error" in kind for message in sink.messages for part in message.series for kind in part.failed)
-                    few = port in ("open", "write", "functions", "keep", "report", "health") and not hit  # it was not asked so often
+                    broke = [
+                        reason for message in sink.messages for reason in message.retired if reason.startswith("broke")
+                    ]
+                    hit = (
+                        f"thrown by {port}" in ended
+                        or any(f"thrown by {port}" in each for each in broke)
+                        or ended.startswith("broke")
+                    )
+                    counted = any(
+                        "engine-error" in kind
+                        for message in sink.messages
+                        for part in message.series
+                        for kind in part.failed
+                    )
+                    # it was not asked so often
+                    few = port in ("open", "write", "functions", "keep", "report", "health") and not hit
                     self.assertTrue(hit or counted or few, (ended, broke))
                     ledger = totals(made, sink)
                     if sink.messages and sink.messages[-1].last:
@@ -270,7 +319,9 @@ class Ours(TestCase):
                         self.assertTrue(any("error of ours" in each for each in judged(made, sink, ended).doubts))
 
     def test_own_limits_are_counted_apart(self) -> None:
-        made = with_objectives(frozen("rounds:\n" + step("a", get("a"), think_s=0.2), users=3, hold_s=8), ("failure-rate", 1))
+        made = with_objectives(
+            frozen("rounds:\n" + step("a", get("a"), think_s=0.2), users=3, hold_s=8), ("failure-rate", 1)
+        )
         count = itertools.count(1)
 
         def connect(origin) -> None:  # type: ignore[no-untyped-def]
@@ -281,7 +332,13 @@ class Ours(TestCase):
 
         async def program() -> str:
             clock = VirtualClock()
-            return await run(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), network, clock, sink, begin=clock.now() + 0.5)
+            return await run(
+                Shard(number=0, count=1, frozen=made, rows={}, secrets={}),
+                network,
+                clock,
+                sink,
+                begin=clock.now() + 0.5,
+            )
 
         found = judged(made, sink, run_virtual(program()))
         self.assertEqual((found.judgements[0].word, found.judgements[0].value, found.own_limits), ("met", 0.0, 2))
@@ -290,7 +347,12 @@ class Ours(TestCase):
     def test_more_users_than_descriptors_are_refused_before_anything_is_sent(self) -> None:
         made = frozen("rounds:\n" + step("a", get("a")), users=900_000, hold_s=1)
         with self.assertRaisesRegex(Failure, "may have"):
-            perform(replace(made, plan=replace(made.plan, profile=(Stretch(stretch="hold", seconds=0), *made.plan.profile))), ok)
+            perform(
+                replace(
+                    made, plan=replace(made.plan, profile=(Stretch(stretch="hold", seconds=0), *made.plan.profile))
+                ),
+                ok,
+            )
 
     def test_a_stall_makes_a_second_late(self) -> None:
         watch = HealthWatch()
@@ -311,18 +373,26 @@ class Bodies(TestCase):
         deep = gzip.compress(gzip.compress(b"\0" * 200_000_000))
         raw = zlib.compressobj(9, zlib.DEFLATED, -15)
         for coding, body in (
-            ("gzip", gzip.compress(zeros)), ("deflate", zlib.compress(zeros)), ("deflate", raw.compress(zeros) + raw.flush()), ("br", brotli.compress(zeros)),
-            ("zstd", zstandard.compress(zeros)), ("gzip, gzip", deep), ("gzip, br", brotli.compress(gzip.compress(zeros))),
-        ):  # fmt: skip
+            ("gzip", gzip.compress(zeros)),
+            ("deflate", zlib.compress(zeros)),
+            ("deflate", raw.compress(zeros) + raw.flush()),
+            ("br", brotli.compress(zeros)),
+            ("zstd", zstandard.compress(zeros)),
+            ("gzip, gzip", deep),
+            ("gzip, br", brotli.compress(gzip.compress(zeros))),
+        ):
             with self.subTest(coding, size=len(body)), self.assertRaises(Bomb):
                 decode_body(body, coding)
 
     def test_all_of_it_is_undone_and_nothing_that_is_broken(self) -> None:
         text = b"one " * 5_000
         two = {
-            "gzip": gzip.compress(text) + gzip.compress(b"two"), "zstd": zstandard.compress(text) + zstandard.compress(b"two"), "br": brotli.compress(text + b"two"),
-            "deflate": zlib.compress(text + b"two"), "gzip, br": brotli.compress(gzip.compress(text + b"two")),
-        }  # fmt: skip
+            "gzip": gzip.compress(text) + gzip.compress(b"two"),
+            "zstd": zstandard.compress(text) + zstandard.compress(b"two"),
+            "br": brotli.compress(text + b"two"),
+            "deflate": zlib.compress(text + b"two"),
+            "gzip, br": brotli.compress(gzip.compress(text + b"two")),
+        }
         for coding, body in two.items():
             with self.subTest(coding):
                 self.assertEqual(decode_body(body, coding), text + b"two")
@@ -336,7 +406,9 @@ class Bodies(TestCase):
         bomb = gzip.compress(b"\0" * 20_000_000)
         for body, kind in ((b"not gzip", "body-encoding"), (bomb, "body-bomb")):
             made = frozen("rounds:\n" + step("a", get("a")), hold_s=1)
-            _, sink, _ = perform(made, lambda data, body=body: Scripted(answer(body, headers="Content-Encoding: gzip\r\n"), 0.3))
+            _, sink, _ = perform(
+                made, lambda data, body=body: Scripted(answer(body, headers="Content-Encoding: gzip\r\n"), 0.3)
+            )
             self.assertEqual(list(totals(made, sink).all_of("request").failed), [kind])
 
     def test_what_can_not_be_seen_is_not_said_to_be_missing(self) -> None:
@@ -368,11 +440,15 @@ class Protocol(TestCase):
         for pieces in (1, 3, 7, 30):
             reply = self.read(folded, pieces=pieces)
             self.assertEqual((reply.body_bytes, reply.header(b"x-a").split()), (2, [b"a", b"b", b"c"]))
-        glued = self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nokHTTP/1.1 500 No\r\nContent-Length: 3\r\n\r\nbad")
+        glued = self.read(
+            b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nokHTTP/1.1 500 No\r\nContent-Length: 3\r\n\r\nbad"
+        )
         self.assertEqual((glued.status, glued.body_bytes, glued.keep_alive), (200, 2, False))
         junk = self.read(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nokjunk")
         self.assertEqual((junk.status, junk.keep_alive), (200, False))
-        twice = self.read(b"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Encoding: br\r\nContent-Length: 0\r\n\r\n")
+        twice = self.read(
+            b"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Encoding: br\r\nContent-Length: 0\r\n\r\n"
+        )
         self.assertEqual(twice.encoding, b"gzip, br")
         with self.assertRaisesRegex(Failure, "more than 256,000 bytes"):
             self.read(b"HTTP/1.1 200 OK\r\nX: " + b"a" * 300_000)

@@ -32,7 +32,12 @@ def asked(network) -> list[str]:  # type: ignore[no-untyped-def]
 
 
 def run(rounds: str, server=ok, *, users: int = 1, hold_s: float = 1.5, **more):  # type: ignore[no-untyped-def]
-    made = frozen("rounds:\n" + rounds, users=users, hold_s=hold_s, **{key: more.pop(key) for key in ("rows", "deal") if key in more})
+    made = frozen(
+        "rounds:\n" + rounds,
+        users=users,
+        hold_s=hold_s,
+        **{key: more.pop(key) for key in ("rows", "deal") if key in more},
+    )
     ended, sink, network = perform(made, server, **more)
     return made, ended, sink, network, totals(made, sink)
 
@@ -58,13 +63,21 @@ class Values(TestCase):
 
     def test_what_fails_is_a_failure_of_its_own_with_words(self) -> None:
         for item, kind, words in (
-            ('set: [[x, "{{ nothing }}"]]', "value-missing", "nothing has no value here"), ('set: [[x, "{{ round.number / 0 }}"]]', "value-missing", "division by nought"),
-            ("pause: soon", "value-missing", "no number of seconds"), ("call: {function: sums.broken}", "function", "line 3"), ('repeat: {times: "x"}', "value-missing", "no number of times"),
+            ('set: [[x, "{{ nothing }}"]]', "value-missing", "nothing has no value here"),
+            ('set: [[x, "{{ round.number / 0 }}"]]', "value-missing", "division by nought"),
+            ("pause: soon", "value-missing", "no number of seconds"),
+            ("call: {function: sums.broken}", "function", "line 3"),
+            ('repeat: {times: "x"}', "value-missing", "no number of times"),
             ('repeat: {times: "2000"}', "value-missing", "more than the 1,000"),
             ('each: {name: i, in: "no list"}', "value-missing", "not JSON"),
-        ):  # fmt: skip
+        ):
             with self.subTest(item):
-                _made, _, sink, network, ledger = run(f"  - {{step: s, name: S, {item}}}\n  - {{step: g, name: G, requests: [{{request: r, address: '{{{{ env.base }}}}/'}}]}}\n", functions=Sums(), hold_s=0.02)  # fmt: skip
+                _made, _, sink, network, ledger = run(
+                    f"  - {{step: s, name: S, {item}}}\n"
+                    "  - {step: g, name: G, requests: [{request: r, address: '{{ env.base }}/'}]}\n",
+                    functions=Sums(),
+                    hold_s=0.02,
+                )
                 self.assertEqual(network.requests, [])
                 failed = ledger.all_of("item").failed or ledger.all_of("step").failed
                 self.assertEqual(set(failed), {kind})
@@ -90,19 +103,23 @@ class Repeating(TestCase):
   - step: mail
     name: Wait for the mail
     repeat: {until: "{{ code }}", every_s: 1, limit_s: 5}
-    steps: [{step: look, name: Look, requests: [{request: r, address: "{{ env.base }}/postbox", captures: [{name: code, regex: {pattern: "code ([0-9]+)"}, otherwise: ""}]}]}]
+    steps: [{step: look, name: Look, requests: [{request: r, address: "{{ env.base }}/postbox", captures: [
+        {name: code, regex: {pattern: "code ([0-9]+)"}, otherwise: ""}]}]}]
   - {step: enter, name: Enter, think_s: 100, requests: [{request: r, address: "{{ env.base }}/{{ code }}"}]}
 """
 
     def test_until_something_arrives(self) -> None:
         times = itertools.count(1)
         _, _, _, network, ledger = run(
-            self.MAIL, lambda data: Scripted(answer(b"code 77" if b"postbox" in data and next(times) == 3 else b"none yet"), 0.1), hold_s=4
+            self.MAIL,
+            lambda data: Scripted(answer(b"code 77" if b"postbox" in data and next(times) == 3 else b"none yet"), 0.1),
+            hold_s=4,
         )
         self.assertEqual(asked(network)[:4], ["/postbox"] * 3 + ["/77"])
         mail = named(ledger, "Wait for the mail")
         self.assertEqual((mail.passed.n, mail.tries, mail.failures), (1, 3, 0))
-        self.assertAlmostEqual(mail.moments.mean_us / 1e6, 2.1, places=3)  # two waits of a second from try to try, and the third answer
+        # two waits of a second from try to try, and the third answer
+        self.assertAlmostEqual(mail.moments.mean_us / 1e6, 2.1, places=3)
 
     def test_what_never_comes_is_a_failure_after_the_limit(self) -> None:
         _, _, sink, network, ledger = run(self.MAIL, hold_s=5.9)
@@ -112,17 +129,22 @@ class Repeating(TestCase):
         self.assertTrue(any("not so after 5 tries" in kept.error for kept in sink.kept))
 
     def test_times_that_are_not_done_within_their_limit_are_a_failure(self) -> None:
-        _, _, sink, network, ledger = run("""
-  - {step: r, name: R, repeat: {times: "10", every_s: 1, limit_s: 2.5, then: step}, steps: [{step: a, name: A, requests: [{request: r, address: "{{ env.base }}/"}]}]}
+        _, _, sink, network, ledger = run(
+            """
+  - {step: r, name: R, repeat: {times: "10", every_s: 1, limit_s: 2.5, then: step}, steps: [{step: a, name: A,
+      requests: [{request: r, address: "{{ env.base }}/"}]}]}
   - {step: g, name: G, think_s: 60, requests: [{request: g, address: "{{ env.base }}/after"}]}
-""", hold_s=20)  # fmt: skip
+""",
+            hold_s=20,
+        )
         self.assertEqual(asked(network), ["/", "/", "/", "/after"])
         self.assertEqual(ledger.all_of("repeat").failed, {"repeat-limit": 1})
         self.assertIn("10 times: not so after 3 tries", next(each.error for each in sink.kept if "times" in each.error))
 
     def test_times_while_and_nothing_to_do(self) -> None:
         one = "steps: [{step: a, name: A, requests: [{request: r, address: '{{ env.base }}/a'}]}]"
-        two = "steps: [{step: b, name: B, set: [[n, '{{ n + 1 }}']]}, {step: c, name: C, requests: [{request: r, address: '{{ env.base }}/{{ n }}'}]}]"
+        two = "steps: [{step: b, name: B, set: [[n, '{{ n + 1 }}']]}, "
+        two += "{step: c, name: C, requests: [{request: r, address: '{{ env.base }}/{{ n }}'}]}]"
         rounds = f"""
   - {{step: r1, name: R1, repeat: {{times: "{{{{ 1 + 2 }}}}"}}, {one}}}
   - {{step: n, name: N, set: [[n, "0"]]}}
@@ -136,7 +158,8 @@ class Repeating(TestCase):
 
     def test_leaving_ends_it(self) -> None:
         rounds = """
-  - {step: r, name: R, repeat: {until: "{{ 0 }}", every_s: 1, limit_s: 80000}, steps: [{step: a, name: A, requests: [{request: r, address: "{{ env.base }}/"}]}]}
+  - {step: r, name: R, repeat: {until: "{{ 0 }}", every_s: 1, limit_s: 80000}, steps: [{step: a, name: A, requests: [
+      {request: r, address: "{{ env.base }}/"}]}]}
 """
         _, ended, _, _, ledger = run(rounds, hold_s=3)
         self.assertEqual(ended, "finished")
@@ -149,8 +172,10 @@ class Choosing(TestCase):
   - step: i
     name: I
     branches:
-      - {when: "{{ round.number == 2 }}", steps: [{step: a, name: A, requests: [{request: r, address: "{{ env.base }}/two"}]}]}
-      - {when: "{{ round.number > 2 }}", steps: [{step: b, name: B, requests: [{request: r, address: "{{ env.base }}/more"}]}]}
+      - {when: "{{ round.number == 2 }}", steps: [{step: a, name: A, requests: [
+          {request: r, address: "{{ env.base }}/two"}]}]}
+      - {when: "{{ round.number > 2 }}", steps: [{step: b, name: B, requests: [
+          {request: r, address: "{{ env.base }}/more"}]}]}
       - {steps: [{step: c, name: C, think_s: 0.1, requests: [{request: r, address: "{{ env.base }}/one"}]}]}
 """
         _, _, _, network, _ = run(rounds, hold_s=0.55)
@@ -177,15 +202,18 @@ class Choosing(TestCase):
 
     def test_for_each_of_what_was_captured(self) -> None:
         rounds = """
-  - {step: l, name: L, requests: [{request: r, address: "{{ env.base }}/list", captures: [{name: ids, json: "$.ids[*]", pick: all}]}]}
-  - {step: e, name: E, think_s: 100, each: {name: id, in: "{{ ids }}", at_most: 2}, steps: [{step: o, name: O, requests: [{request: r, address: "{{ env.base }}/{{ id }}"}]}]}
+  - {step: l, name: L, requests: [{request: r, address: "{{ env.base }}/list", captures: [
+      {name: ids, json: "$.ids[*]", pick: all}]}]}
+  - {step: e, name: E, think_s: 100, each: {name: id, in: "{{ ids }}", at_most: 2}, steps: [{step: o, name: O,
+      requests: [{request: r, address: "{{ env.base }}/{{ id }}"}]}]}
 """
         _, _, _, network, _ = run(rounds, lambda data: Scripted(answer(b'{"ids": [7, "x", 9]}'), 0.1))
         self.assertEqual(asked(network), ["/list", "/7", "/x"])
 
     def test_a_failed_step_inside_skips_the_rest(self) -> None:
         rounds = """
-  - {step: r, name: R, repeat: {times: "3"}, steps: [{step: a, name: A, requests: [{request: r, address: "{{ env.base }}/", checks: [{status: 201, then: %s}]}]}]}
+  - {step: r, name: R, repeat: {times: "3"}, steps: [{step: a, name: A, requests: [
+      {request: r, address: "{{ env.base }}/", checks: [{status: 201, then: %s}]}]}]}
   - {step: z, name: Z, think_s: 100, requests: [{request: r, address: "{{ env.base }}/z"}]}
 """
         self.assertNotIn("/z", asked(run(rounds % "round", hold_s=0.25)[3]))
@@ -199,14 +227,17 @@ class AtOnce(TestCase):
     name: P
     think_s: 100
     at_once: true
-    requests: [{request: a, address: "{{ env.base }}/a"}, {request: b, address: "{{ env.base }}/b", checks: [{status: 201, then: step}]}, {request: c, address: "{{ env.base }}/c"}]
+    requests: [{request: a, address: "{{ env.base }}/a"}, {request: b, address: "{{ env.base }}/b", checks: [
+        {status: 201, then: step}]}, {request: c, address: "{{ env.base }}/c"}]
 """
         made, _, sink, network, ledger = run(rounds, lambda data: Scripted(answer(b"x"), 0.3 if b"/b" in data else 0.1))
         self.assertEqual(asked(network), ["/a", "/b", "/c"])
         step = named(ledger, "P")
         self.assertEqual(step.failed, {"check-status": 1})
         missed = {no: count for message in sink.messages for no, count in message.missed.items()}
-        self.assertEqual([(place.step, place.request) for place in checks_of(made.journey) if place.no in missed], [("p", "b")])
+        self.assertEqual(
+            [(place.step, place.request) for place in checks_of(made.journey) if place.no in missed], [("p", "b")]
+        )
         self.assertEqual(sum(message.judged.get(0, 0) for message in sink.messages), 1)
 
     def test_the_worst_consequence_counts(self) -> None:
@@ -214,7 +245,8 @@ class AtOnce(TestCase):
   - step: p
     name: P
     at_once: true
-    requests: [{request: a, address: "{{ env.base }}/a", checks: [{status: 201, then: step}]}, {request: b, address: "{{ env.base }}/b"}]
+    requests: [{request: a, address: "{{ env.base }}/a", checks: [{status: 201, then: step}]},
+        {request: b, address: "{{ env.base }}/b"}]
   - {step: z, name: Z, think_s: 100, requests: [{request: r, address: "{{ env.base }}/z"}]}
 """
         for status, goes_on in (("200 OK", True), ("500 Broken", False)):

@@ -13,7 +13,9 @@ from dynamikos.engine.schedule.plan import planned_at, planned_users
 
 
 class Cookies(TestCase):
-    def header(self, *set_cookies: str, host: str = "a.example", path: str = "/", secure: bool = False, now: float = 1000.0) -> str:
+    def header(
+        self, *set_cookies: str, host: str = "a.example", path: str = "/", secure: bool = False, now: float = 1000.0
+    ) -> str:
         jar = CookieJar()
         for text in set_cookies:
             jar.take(text, "a.example", "/x/y", 1000.0)
@@ -21,16 +23,30 @@ class Cookies(TestCase):
 
     def test_rules_of_rfc_6265(self) -> None:
         cases = (
-            (("a=1; Path=/",), {}, "a=1"), (("a=1",), {"path": "/"}, ""), (("a=1",), {"path": "/x/z"}, "a=1"), (("a=1; Path=/x",), {"path": "/xy"}, ""),
-            (("a=1; Path=/; Secure",), {}, ""), (("a=1; Path=/; Secure",), {"secure": True}, "a=1"), (("a=1; Path=/; Max-Age=10",), {"now": 1011.0}, ""),
-            (("a=1; Path=/", "a=; Path=/; Max-Age=0"), {}, ""), (("a=1; Path=/; Expires=Thu, 01 Jan 1970 00:00:01 GMT",), {}, ""), (("a=1; Path=/",), {"host": "b.a.example"}, ""),
-            (("a=1; Path=/; Domain=a.example",), {"host": "b.a.example"}, "a=1"), (("a=1; Path=/; Domain=other.example",), {}, ""), (("junk",), {}, ""),
-            (("a=1; Path=/", "b=2; Path=/x"), {"path": "/x/1"}, "b=2; a=1"), (("a=1=2; Path=/",), {}, "a=1=2"), (("a=1; Path=/; Max-Age=soon",), {}, "a=1"),
+            (("a=1; Path=/",), {}, "a=1"),
+            (("a=1",), {"path": "/"}, ""),
+            (("a=1",), {"path": "/x/z"}, "a=1"),
+            (("a=1; Path=/x",), {"path": "/xy"}, ""),
+            (("a=1; Path=/; Secure",), {}, ""),
+            (("a=1; Path=/; Secure",), {"secure": True}, "a=1"),
+            (("a=1; Path=/; Max-Age=10",), {"now": 1011.0}, ""),
+            (("a=1; Path=/", "a=; Path=/; Max-Age=0"), {}, ""),
+            (("a=1; Path=/; Expires=Thu, 01 Jan 1970 00:00:01 GMT",), {}, ""),
+            (("a=1; Path=/",), {"host": "b.a.example"}, ""),
+            (("a=1; Path=/; Domain=a.example",), {"host": "b.a.example"}, "a=1"),
+            (("a=1; Path=/; Domain=other.example",), {}, ""),
+            (("junk",), {}, ""),
+            (("a=1; Path=/", "b=2; Path=/x"), {"path": "/x/1"}, "b=2; a=1"),
+            (("a=1=2; Path=/",), {}, "a=1=2"),
+            (("a=1; Path=/; Max-Age=soon",), {}, "a=1"),
             # prefixes (RFC 6265bis §4.1.3) and public suffixes
-            (("__Secure-a=1; Path=/",), {"secure": True}, ""), (("__Secure-a=1; Path=/; Secure",), {"secure": True}, "__Secure-a=1"),
-            (("__Host-a=1; Path=/; Secure",), {"secure": True}, "__Host-a=1"), (("__Host-a=1; Path=/x; Secure",), {"secure": True, "path": "/x"}, ""),
-            (("__Host-a=1; Path=/; Secure; Domain=a.example",), {"secure": True}, ""), (("a=1; Path=/; Domain=co.uk",), {"host": "x.co.uk"}, ""),
-        )  # fmt: skip
+            (("__Secure-a=1; Path=/",), {"secure": True}, ""),
+            (("__Secure-a=1; Path=/; Secure",), {"secure": True}, "__Secure-a=1"),
+            (("__Host-a=1; Path=/; Secure",), {"secure": True}, "__Host-a=1"),
+            (("__Host-a=1; Path=/x; Secure",), {"secure": True, "path": "/x"}, ""),
+            (("__Host-a=1; Path=/; Secure; Domain=a.example",), {"secure": True}, ""),
+            (("a=1; Path=/; Domain=co.uk",), {"host": "x.co.uk"}, ""),
+        )
         for given, asked, expected in cases:
             with self.subTest(given):
                 self.assertEqual(self.header(*given, **asked), expected)
@@ -48,10 +64,14 @@ class Replies(TestCase):
 
     def test_framings(self) -> None:
         cases = (
-            (b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello", b"hello", True), (b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nhel\r\n2\r\nlo\r\n0\r\n\r\n", b"hello", True),
-            (b"HTTP/1.1 200 OK\r\n\r\nhello", b"hello", False), (b"HTTP/1.1 204 No Content\r\n\r\n", b"", True), (b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", b"", True),
-            (b"HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 1\r\n\r\nx", b"x", False), (b"HTTP/1.0 200 OK\r\nContent-Length: 1\r\n\r\nx", b"x", False),
-        )  # fmt: skip
+            (b"HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nhello", b"hello", True),
+            (b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nhel\r\n2\r\nlo\r\n0\r\n\r\n", b"hello", True),
+            (b"HTTP/1.1 200 OK\r\n\r\nhello", b"hello", False),
+            (b"HTTP/1.1 204 No Content\r\n\r\n", b"", True),
+            (b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n", b"", True),
+            (b"HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 1\r\n\r\nx", b"x", False),
+            (b"HTTP/1.0 200 OK\r\nContent-Length: 1\r\n\r\nx", b"x", False),
+        )
         for data, body, keep_alive in cases:
             for pieces in (1, 7, len(data)):
                 with self.subTest(data, pieces=pieces):
@@ -85,7 +105,12 @@ class Masking(TestCase):
 
 
 class Agreed(TestCase):
-    TARGETS = tuple(map(parse_target, ("http://staging.example", "https://*.wide.example", "http://127.0.0.1:8470", "http://10.0.0.5")))
+    TARGETS = tuple(
+        map(
+            parse_target,
+            ("http://staging.example", "https://*.wide.example", "http://127.0.0.1:8470", "http://10.0.0.5"),
+        )
+    )
 
     def test_who_may_be_sent_to(self) -> None:
         allowed = (
@@ -98,11 +123,17 @@ class Agreed(TestCase):
         for origin, address in allowed:
             check_target(self.TARGETS, origin, address)
         refused = (
-            (("http", "other.example", 80), "93.184.216.34"), (("https", "staging.example", 443), "93.184.216.34"), (("http", "staging.example", 8080), "93.184.216.34"),
-            (("http", "staging.example", 80), "169.254.169.254"), (("http", "staging.example", 80), "0.0.0.0"), (("http", "staging.example", 80), "fe80::1"),
-            (("https", "a.wide.example", 443), "10.0.0.1"), (("https", "a.wide.example", 443), "127.0.0.1"), (("http", "staging.example", 80), "::ffff:169.254.169.254"),
+            (("http", "other.example", 80), "93.184.216.34"),
+            (("https", "staging.example", 443), "93.184.216.34"),
+            (("http", "staging.example", 8080), "93.184.216.34"),
+            (("http", "staging.example", 80), "169.254.169.254"),
+            (("http", "staging.example", 80), "0.0.0.0"),
+            (("http", "staging.example", 80), "fe80::1"),
+            (("https", "a.wide.example", 443), "10.0.0.1"),
+            (("https", "a.wide.example", 443), "127.0.0.1"),
+            (("http", "staging.example", 80), "::ffff:169.254.169.254"),
             (("http", "staging.example", 80), "224.0.0.1"),
-        )  # fmt: skip
+        )
         for origin, address in refused:
             with self.subTest(origin=origin, address=address), self.assertRaises(Failure) as caught:
                 check_target(self.TARGETS, origin, address)
@@ -117,4 +148,6 @@ class Sharing(TestCase):
         numbers = sorted(user.number for shard in range(3) for user in planned_users(profile, shard, 3))
         self.assertEqual(numbers, list(range(1, 11)))
         for second in range(10):
-            self.assertEqual(sum(planned_at(profile, second, shard, 3) for shard in range(3)), planned_at(profile, second, 0, 1))
+            self.assertEqual(
+                sum(planned_at(profile, second, shard, 3) for shard in range(3)), planned_at(profile, second, 0, 1)
+            )

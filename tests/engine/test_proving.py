@@ -1,4 +1,6 @@
-"""Who asks: Basic, Digest by the examples of RFC 7616, tokens of clients fetched once and renewed, common headers, multipart."""
+"""Who asks: Basic, Digest by the examples of RFC 7616, tokens of clients fetched once and renewed, common headers,
+multipart.
+"""
 
 import asyncio
 import base64
@@ -26,7 +28,11 @@ def header(data: bytes, name: str) -> str | None:
 class Digest(TestCase):
     def test_examples_of_the_rfc(self) -> None:
         # RFC 7616 §3.9.1
-        given = 'Digest realm="http-auth@example.org", qop="auth, auth-int", algorithm={}, nonce="7ypf/xlj9XXwfDPEoM4URrv/xwf94BcCAzFZH4GiTo0v", opaque="FQhe/qaU925kfnzjCev0ciny7QMkPqMAFRtzCUYo5tdS"'
+        given = (
+            'Digest realm="http-auth@example.org", qop="auth, auth-int", algorithm={},'
+            ' nonce="7ypf/xlj9XXwfDPEoM4URrv/xwf94BcCAzFZH4GiTo0v",'
+            ' opaque="FQhe/qaU925kfnzjCev0ciny7QMkPqMAFRtzCUYo5tdS"'
+        )
         cnonce = "f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ"
         for algorithm, response in (
             ("MD5", "8ca523f5e9506fed4657c9700eebdbec"),
@@ -49,7 +55,12 @@ class Digest(TestCase):
 
     def test_the_strongest_that_can_be_answered(self) -> None:
         found = challenge_in(
-            ['Basic realm="a"', 'Digest nonce="1", algorithm=MD5', 'Digest nonce="2", algorithm=SHA-256', 'Digest nonce="3", algorithm=X']
+            [
+                'Basic realm="a"',
+                'Digest nonce="1", algorithm=MD5',
+                'Digest nonce="2", algorithm=SHA-256',
+                'Digest nonce="3", algorithm=X',
+            ]
         )
         assert found is not None
         self.assertEqual(found.nonce, "2")
@@ -65,12 +76,18 @@ class Digest(TestCase):
             if f'nonce="{nonces[-1]}"' not in said:
                 stale = ", stale=true" if "nonce" in said else ""
                 return Scripted(
-                    answer(b"", "401 Unauthorized", f'WWW-Authenticate: Digest realm="r", qop="auth", nonce="{nonces[-1]}"{stale}\r\n'), 0.1
+                    answer(
+                        b"",
+                        "401 Unauthorized",
+                        f'WWW-Authenticate: Digest realm="r", qop="auth", nonce="{nonces[-1]}"{stale}\r\n',
+                    ),
+                    0.1,
                 )
             return Scripted(answer(b"in"), 0.1)
 
         made = frozen(
-            'authorization: {digest: {user: u, password: "{{ env.base }}"}}\nrounds:\n' + step("one", GET, think_s=0.5), hold_s=4.9
+            'authorization: {digest: {user: u, password: "{{ env.base }}"}}\nrounds:\n' + step("one", GET, think_s=0.5),
+            hold_s=4.9,
         )
         _, sink, network = perform(made, server)
         ledger = totals(made, sink)
@@ -81,9 +98,14 @@ class Digest(TestCase):
 
     def test_wrong_password_is_asked_for_once(self) -> None:
         def server(data: bytes) -> Scripted:
-            return Scripted(answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="same"\r\n'), 0.1)
+            return Scripted(
+                answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="same"\r\n'), 0.1
+            )
 
-        made = frozen("rounds:\n" + step("one", GET + "\nauthorization: {digest: {user: u, password: p}}", think_s=0.5), hold_s=0.4)
+        made = frozen(
+            "rounds:\n" + step("one", GET + "\nauthorization: {digest: {user: u, password: p}}", think_s=0.5),
+            hold_s=0.4,
+        )
         _, sink, network = perform(made, server)
         self.assertEqual(totals(made, sink).all_of("request").failed, {"status-401": 1})
         self.assertEqual(len(network.requests), 2)
@@ -99,7 +121,9 @@ class Clients(TestCase):
             if data.startswith(b"POST /token"):
                 self.issued.append(f"t{len(self.issued) + 1}")
                 self.asked = data
-                return Scripted(answer(f'{{"access_token": "{self.issued[-1]}", "token_type": "Bearer"{life}}}'.encode()), 0.2)
+                return Scripted(
+                    answer(f'{{"access_token": "{self.issued[-1]}", "token_type": "Bearer"{life}}}'.encode()), 0.2
+                )
             if header(data, "authorization") != f"Bearer {self.issued[-1] if self.issued else ''}":
                 return Scripted(answer(b"", "401 Unauthorized"), 0.1)
             return Scripted(answer(b"in"), 0.1)
@@ -148,7 +172,9 @@ class Clients(TestCase):
         def server(data: bytes) -> Scripted:
             if data.startswith(b"POST /token"):
                 return Scripted(answer(b'{"access_token": "t\\r\\nX-Evil: 1", "token_type": "Bearer"}'))
-            return Scripted(answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="n"\r\n'))
+            return Scripted(
+                answer(b"", "401 Unauthorized", 'WWW-Authenticate: Digest realm="r", qop="auth", nonce="n"\r\n')
+            )
 
         digest = '{digest: {user: "u\\r\\nX-Evil: 1", password: p}}'
         for proof in (self.ASK, digest):
@@ -159,7 +185,9 @@ class Clients(TestCase):
 
     def test_refused_clients_say_why_and_nothing_secret_is_kept(self) -> None:
         def server(data: bytes) -> Scripted:
-            return Scripted(answer(b'{"error": "invalid_client", "error_description": "unknown id"}', "401 Unauthorized"), 0.1)
+            return Scripted(
+                answer(b'{"error": "invalid_client", "error_description": "unknown id"}', "401 Unauthorized"), 0.1
+            )
 
         made = frozen(f"authorization: {self.ASK}\nrounds:\n" + step("one", GET, think_s=0.5), hold_s=0.4)
         _, sink, network = perform(made, server)
@@ -186,26 +214,41 @@ class Common(TestCase):
     def test_embedded_resources_carry_them_too_but_not_elsewhere(self) -> None:
         page = 'request: page\naddress: "{{ env.base }}/p"\nembedded: ["/own.css", "http://127.0.0.1:9998/other.css"]'
         made = frozen(
-            "headers: [[X-Sky, all]]\nauthorization: {basic: {user: u, password: p}}\nrounds:\n" + step("one", page, think_s=1), hold_s=0.5
+            "headers: [[X-Sky, all]]\nauthorization: {basic: {user: u, password: p}}\nrounds:\n"
+            + step("one", page, think_s=1),
+            hold_s=0.5,
         )
         _, _, network = perform(made, lambda data: Scripted(answer()))
-        said = {data.split(b" ")[1]: (header(data, "x-sky"), header(data, "authorization") is not None) for data in network.requests}
+        said = {
+            data.split(b" ")[1]: (header(data, "x-sky"), header(data, "authorization") is not None)
+            for data in network.requests
+        }
         self.assertEqual(said[b"/own.css"], ("all", True))
         self.assertEqual(said[b"/other.css"], (None, False))
 
     def test_multipart_is_read_back_by_another_library(self) -> None:
         picture = bytes(range(256))
-        body = f'{{parts: [{{name: title, value: "M {{{{ round.number }}}}"}}, {{name: "a \\"b\\"", file: sky.png, type: image/png, base64: {base64.b64encode(picture).decode()}}}]}}'
+        body = (
+            '{parts: [{name: title, value: "M {{ round.number }}"}, {name: "a \\"b\\"", file: sky.png, type:'
+            f" image/png, base64: {base64.b64encode(picture).decode()}}}]}}"
+        )
         made = frozen(
-            "rounds:\n" + step("one", f'request: up\nmethod: POST\naddress: "{{{{ env.base }}}}/up"\nbody: {body}', think_s=1), hold_s=0.5
+            "rounds:\n"
+            + step("one", f'request: up\nmethod: POST\naddress: "{{{{ env.base }}}}/up"\nbody: {body}', think_s=1),
+            hold_s=0.5,
         )
         _, _, network = perform(made, lambda data: Scripted(answer()))
         head, _, sent = network.requests[0].partition(b"\r\n\r\n")
         self.assertEqual(int(header(head + b"\r\n", "content-length") or 0), len(sent))
-        message = message_from_bytes(b"Content-Type: " + (header(head + b"\r\n", "content-type") or "").encode() + b"\r\n\r\n" + sent)
+        message = message_from_bytes(
+            b"Content-Type: " + (header(head + b"\r\n", "content-type") or "").encode() + b"\r\n\r\n" + sent
+        )
         title, file = message.get_payload()
         self.assertEqual(title.get_payload(), "M 1")
-        self.assertEqual((file.get_filename(), file.get_content_type(), file.get_payload(decode=True)), ("sky.png", "image/png", picture))
+        self.assertEqual(
+            (file.get_filename(), file.get_content_type(), file.get_payload(decode=True)),
+            ("sky.png", "image/png", picture),
+        )
 
 
 class Waiting(TestCase):
@@ -220,7 +263,9 @@ class Waiting(TestCase):
                 await asyncio.sleep(0.01)
                 raise Failure("token", "no")
 
-            found = await asyncio.gather(*(tokens.get(("c",), lambda: 0.0, fetch) for _ in range(3)), return_exceptions=True)
+            found = await asyncio.gather(
+                *(tokens.get(("c",), lambda: 0.0, fetch) for _ in range(3)), return_exceptions=True
+            )
             self.assertTrue(all(isinstance(each, Failure) for each in found))
 
             async def good() -> tuple[str, float]:
@@ -283,7 +328,13 @@ class OnTheWire(TestCase):
             )
             made = frozen("rounds:\n" + steps, users=3, hold_s=2.5, grace_s=2)
             network, clock, sink = RealNetwork([parse_target(base)]), RealClock(), ListSink()
-            await run(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), network, clock, sink, begin=clock.now() + 0.05)
+            await run(
+                Shard(number=0, count=1, frozen=made, rows={}, secrets={}),
+                network,
+                clock,
+                sink,
+                begin=clock.now() + 0.05,
+            )
             await network.aclose()
             clock.close()
             server.close()
@@ -294,5 +345,6 @@ class OnTheWire(TestCase):
         self.assertEqual(sum(message.answered for message in sink.messages), len(seen))
         refused = [path for path, status in seen if status == 401]
         self.assertEqual(refused.count("/digest?a=b%20c"), 3)  # each user is asked once
-        self.assertLessEqual(refused.count("/bearer"), 3 * len(issued))  # one token may be renewed while others still send the old one
+        # one token may be renewed while others still send the old one
+        self.assertLessEqual(refused.count("/bearer"), 3 * len(issued))
         self.assertIn(len(issued), (2, 3, 4))

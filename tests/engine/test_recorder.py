@@ -19,7 +19,10 @@ from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
 
-CHUNKED = b'HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nTransfer-Encoding: chunked\r\n\r\n4;x=1\r\n{"a"\r\n3\r\n:1}\r\n0\r\nX-End: 1\r\n\r\n'
+CHUNKED = (
+    b"HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nTransfer-Encoding:"
+    b' chunked\r\n\r\n4;x=1\r\n{"a"\r\n3\r\n:1}\r\n0\r\nX-End: 1\r\n\r\n'
+)
 BINARY = bytes(range(256)) * 40
 
 
@@ -44,12 +47,16 @@ class Target:
             while True:
                 head = await reader.readuntil(b"\r\n\r\n")
                 text = head.decode("latin-1")
-                length = next((int(line[15:]) for line in text.split("\r\n") if line.lower().startswith("content-length:")), 0)
+                length = next(
+                    (int(line[15:]) for line in text.split("\r\n") if line.lower().startswith("content-length:")), 0
+                )
                 self.heads.append(text)
                 self.bodies.append(await reader.readexactly(length) if length else b"")
                 path = text.split(" ")[1].partition("?")[0]
                 if path == "/socket":
-                    writer.write(b"HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n")
+                    writer.write(
+                        b"HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n"
+                    )
                     while piece := await reader.read(100):
                         writer.write(piece[::-1])
                         await writer.drain()
@@ -74,13 +81,26 @@ class Target:
 class RecorderCase(IsolatedAsyncioTestCase):
     async def asyncSetUp(self) -> None:
         self.recorded: list[Exchange] = []
-        self.target = Target({
-            "/bin": answer(BINARY, "Content-Type: application/octet-stream"), "/chunks": CHUNKED, "/empty": b"HTTP/1.1 204 No Content\r\n\r\n",
-            "/gz": answer(gzip.compress(b"plain text"), "Content-Type: text/plain", "Content-Encoding: gzip"),
-            "/liar": answer(b"not gzip", "Content-Type: text/plain", "Content-Encoding: gzip"), "/latin": answer("Größe".encode("latin-1"), "Content-Type: text/html; charset=iso-8859-1"),
-            "/short": b"HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\nonly this", "/close": b"HTTP/1.0 200 OK\r\n\r\nuntil the end", "/junk": b"hello\r\n\r\n",
-            "/echo": answer(b"ok"), "/moved": answer(b"", "Location: /bin", "Set-Cookie: a=1; Path=/; Domain=127.0.0.1; Secure; SameSite=None", status="302 Found"),
-        })  # fmt: skip
+        self.target = Target(
+            {
+                "/bin": answer(BINARY, "Content-Type: application/octet-stream"),
+                "/chunks": CHUNKED,
+                "/empty": b"HTTP/1.1 204 No Content\r\n\r\n",
+                "/gz": answer(gzip.compress(b"plain text"), "Content-Type: text/plain", "Content-Encoding: gzip"),
+                "/liar": answer(b"not gzip", "Content-Type: text/plain", "Content-Encoding: gzip"),
+                "/latin": answer("Größe".encode("latin-1"), "Content-Type: text/html; charset=iso-8859-1"),
+                "/short": b"HTTP/1.1 200 OK\r\nContent-Length: 500\r\n\r\nonly this",
+                "/close": b"HTTP/1.0 200 OK\r\n\r\nuntil the end",
+                "/junk": b"hello\r\n\r\n",
+                "/echo": answer(b"ok"),
+                "/moved": answer(
+                    b"",
+                    "Location: /bin",
+                    "Set-Cookie: a=1; Path=/; Domain=127.0.0.1; Secure; SameSite=None",
+                    status="302 Found",
+                ),
+            }
+        )
         await self.target.begin()
         self.base = f"http://127.0.0.1:{self.target.port}"
         self.folder = tempfile.TemporaryDirectory()
@@ -90,7 +110,9 @@ class RecorderCase(IsolatedAsyncioTestCase):
         self.target.server.close()
         self.folder.cleanup()
 
-    async def ask(self, port: int, data: bytes, *, context: ssl.SSLContext | None = None, until_close: bool = False) -> bytes:
+    async def ask(
+        self, port: int, data: bytes, *, context: ssl.SSLContext | None = None, until_close: bool = False
+    ) -> bytes:
         reader, writer = await asyncio.open_connection("127.0.0.1", port, ssl=context)
         writer.write(data)
         try:
@@ -98,7 +120,12 @@ class RecorderCase(IsolatedAsyncioTestCase):
                 return await asyncio.wait_for(reader.read(-1), 20)
             head = await asyncio.wait_for(reader.readuntil(b"\r\n\r\n"), 10)
             length = next(
-                (int(line[15:]) for line in head.decode("latin-1").split("\r\n") if line.lower().startswith("content-length:")), 0
+                (
+                    int(line[15:])
+                    for line in head.decode("latin-1").split("\r\n")
+                    if line.lower().startswith("content-length:")
+                ),
+                0,
             )
             return head + (await reader.readexactly(length) if length else b"")
         finally:
@@ -125,11 +152,21 @@ class ProxyTests(RecorderCase):
     async def through(self, path: str, body: bytes = b"", **how: Any) -> bytes:
         method = "POST" if body else "GET"
         length = f"Content-Length: {len(body)}\r\n" if body else ""
-        head = f"{method} {self.base}{path} HTTP/1.1\r\nHost: 127.0.0.1:{self.target.port}\r\nProxy-Connection: keep-alive\r\n{length}\r\n"
+        head = (
+            f"{method} {self.base}{path} HTTP/1.1\r\n"
+            f"Host: 127.0.0.1:{self.target.port}\r\n"
+            "Proxy-Connection: keep-alive\r\n"
+            f"{length}\r\n"
+        )
         return await self.ask(self.port, head.encode() + body, **how)
 
     async def test_no_byte_of_a_body_is_changed_and_all_is_recorded(self) -> None:
-        for path, raw in (("/bin", self.target.answers["/bin"]), ("/gz", self.target.answers["/gz"]), ("/liar", self.target.answers["/liar"]), ("/latin", self.target.answers["/latin"])):  # fmt: skip
+        for path, raw in (
+            ("/bin", self.target.answers["/bin"]),
+            ("/gz", self.target.answers["/gz"]),
+            ("/liar", self.target.answers["/liar"]),
+            ("/latin", self.target.answers["/latin"]),
+        ):
             self.assertEqual(await self.through(path), raw, path)
         sent = BINARY * 30
         await self.through("/echo?q=1", sent)
@@ -154,7 +191,9 @@ class ProxyTests(RecorderCase):
         writer.close()
         self.assertEqual(await self.through("/close", until_close=True), self.target.answers["/close"])
         await self.eventually(lambda: len(self.recorded) == 3)
-        self.assertEqual([each.answer.body for each in self.recorded if each.answer], [b'{"a":1}', b"", b"until the end"])
+        self.assertEqual(
+            [each.answer.body for each in self.recorded if each.answer], [b'{"a":1}', b"", b"until the end"]
+        )
 
     async def test_what_fails_is_recorded_as_it_failed(self) -> None:
         self.assertIn(b"only this", await self.through("/short", until_close=True))
@@ -183,7 +222,9 @@ class ProxyTests(RecorderCase):
 
     async def test_web_sockets_pass(self) -> None:
         reader, writer = await asyncio.open_connection("127.0.0.1", self.port)
-        writer.write(f"GET {self.base}/socket HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n".encode())
+        writer.write(
+            f"GET {self.base}/socket HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n".encode()
+        )
         self.assertIn(b"101", await reader.readuntil(b"\r\n\r\n"))
         writer.write(b"abc")
         self.assertEqual(await reader.readexactly(3), b"cba")
@@ -211,13 +252,16 @@ class ProxyTests(RecorderCase):
             await proxy.aclose()
             return head + data
 
-        listed = Proxy((parse_target(f"https://localhost:{secret.port}"),), self.authority, self.recorded.append, trust=str(trust))
+        listed = Proxy(
+            (parse_target(f"https://localhost:{secret.port}"),), self.authority, self.recorded.append, trust=str(trust)
+        )
         self.assertEqual(await over(listed, self.authority.path), secret.answers["/secret"])
         await self.eventually(lambda: self.recorded)
         self.assertEqual(self.recorded[0].sent.url, f"https://localhost:{secret.port}/secret")
         self.recorded.clear()
         other = Proxy((parse_target(self.base),), self.authority, self.recorded.append, trust=str(trust))
-        self.assertEqual(await over(other, trust), secret.answers["/secret"])  # the target's own certificate: passed unread
+        # the target's own certificate: passed unread
+        self.assertEqual(await over(other, trust), secret.answers["/secret"])
         self.assertEqual(self.recorded, [])
         unknown = Proxy((parse_target(f"https://localhost:{secret.port}"),), self.authority, self.recorded.append)
         port = await unknown.listen()
@@ -226,7 +270,8 @@ class ProxyTests(RecorderCase):
         await reader.readuntil(b"\r\n\r\n")
         await writer.start_tls(ssl.create_default_context(cafile=str(self.authority.path)), server_hostname="localhost")
         writer.write(b"GET /secret HTTP/1.1\r\nHost: localhost\r\n\r\n")
-        self.assertIn(b"502", await reader.readuntil(b"\r\n\r\n"))  # a certificate nobody vouches for is not accepted for the person
+        # a certificate nobody vouches for is not accepted for the person
+        self.assertIn(b"502", await reader.readuntil(b"\r\n\r\n"))
         writer.close()
         await unknown.aclose()
         self.assertIn("tls", self.recorded[0].error)
@@ -234,15 +279,20 @@ class ProxyTests(RecorderCase):
 
     async def test_limits(self) -> None:
         self.assertIn(b"400", await self.ask(self.port, b"GET / HTTP/1.1\r\nHost: x\r\n\r\n", until_close=True))
-        own = await self.ask(self.port, f"GET http://127.0.0.1:{self.port}/ HTTP/1.1\r\nHost: x\r\n\r\n".encode(), until_close=True)
+        own = await self.ask(
+            self.port, f"GET http://127.0.0.1:{self.port}/ HTTP/1.1\r\nHost: x\r\n\r\n".encode(), until_close=True
+        )
         self.assertIn(b"Dynamikos itself", own)
         meta = await self.ask(self.port, b"CONNECT 169.254.169.254:80 HTTP/1.1\r\n\r\n", until_close=True)
         self.assertIn(b"never a target", meta)
         guarded = Proxy((parse_target(self.base),), self.authority, self.recorded.append, credentials="ada:word")
         port = await guarded.listen()
-        self.assertIn(b"407", await self.ask(port, f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\n\r\n".encode(), until_close=True))
+        self.assertIn(
+            b"407", await self.ask(port, f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\n\r\n".encode(), until_close=True)
+        )
         given = await self.ask(
-            port, f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\nProxy-Authorization: Basic YWRhOndvcmQ=\r\n\r\n".encode()
+            port,
+            f"GET {self.base}/echo HTTP/1.1\r\nHost: x\r\nProxy-Authorization: Basic YWRhOndvcmQ=\r\n\r\n".encode(),
         )
         self.assertIn(b"ok", given)
         self.assertNotIn("uthorization", self.target.heads[-1])
@@ -268,17 +318,32 @@ class DoorwayTests(RecorderCase):
         async def get(path: str, *lines: str, body: bytes = b"", host: str = "r-abc123.localhost") -> bytes:
             extra = "".join(f"{line}\r\n" for line in lines) + (f"Content-Length: {len(body)}\r\n" if body else "")
             return await self.ask(
-                port, f"{'POST' if body else 'GET'} {path} HTTP/1.1\r\nHost: {host}:{port}\r\n{extra}\r\n".encode() + body
+                port,
+                f"{'POST' if body else 'GET'} {path} HTTP/1.1\r\nHost: {host}:{port}\r\n{extra}\r\n".encode() + body,
             )
 
         return doorway, get
 
     async def test_addresses_policies_and_cookies_are_rewritten_and_the_recording_is_original(self) -> None:
         other = "https://img.ferries.example"
-        page = f'<a href="{self.base}/x">a</a><a href="//127.0.0.1:{self.target.port}/y">b</a><script src="/s.js" integrity="sha256-x"></script><img src="{other}/i.png"><p>{self.base}0/no</p>'.encode()
-        doorway, get = await self.door(page, "Content-Type: text/html", "Content-Security-Policy: default-src 'none'", "Strict-Transport-Security: max-age=1", "Set-Cookie: s=1; Domain=127.0.0.1; Secure; Path=/", more=[other])  # fmt: skip
+        page = (
+            f'<a href="{self.base}/x">a</a><a href="//127.0.0.1:{self.target.port}/y">b</a><script src="/s.js"'
+            f' integrity="sha256-x"></script><img src="{other}/i.png"><p>{self.base}0/no</p>'.encode()
+        )
+        doorway, get = await self.door(
+            page,
+            "Content-Type: text/html",
+            "Content-Security-Policy: default-src 'none'",
+            "Strict-Transport-Security: max-age=1",
+            "Set-Cookie: s=1; Domain=127.0.0.1; Secure; Path=/",
+            more=[other],
+        )
         door = doorway.address()
-        got = (await get("/page", f"Referer: {door}/from", "Cookie: s=1; dynamikos_session=never", "Accept-Encoding: gzip, sdch")).decode()
+        got = (
+            await get(
+                "/page", f"Referer: {door}/from", "Cookie: s=1; dynamikos_session=never", "Accept-Encoding: gzip, sdch"
+            )
+        ).decode()
         self.assertIn(f'<a href="{door}/x">', got)
         self.assertIn(f'<a href="{door.partition(":")[2]}/y">', got)
         self.assertIn(f'<img src="{doorway.address(1)}/i.png">', got)
@@ -310,8 +375,12 @@ class DoorwayTests(RecorderCase):
         self.assertEqual(self.recorded[-1].sent.body, self.target.bodies[-1])
 
     async def test_pictures_pass_untouched_and_compressed_texts_arrive(self) -> None:
-        _, get = await self.door(gzip.compress(f"<p>{self.base}</p>".encode()), "Content-Type: text/html", "Content-Encoding: gzip")
-        self.assertEqual(hashlib.sha256((await get("/bin")).partition(b"\r\n\r\n")[2]).digest(), hashlib.sha256(BINARY).digest())
+        _, get = await self.door(
+            gzip.compress(f"<p>{self.base}</p>".encode()), "Content-Type: text/html", "Content-Encoding: gzip"
+        )
+        self.assertEqual(
+            hashlib.sha256((await get("/bin")).partition(b"\r\n\r\n")[2]).digest(), hashlib.sha256(BINARY).digest()
+        )
         self.assertIn(b"<p>http://r-abc123.localhost", await get("/page"))
         self.assertIn("Größe".encode("latin-1"), await get("/latin"))
         self.assertIn(b"not gzip", await get("/liar"))

@@ -3,6 +3,8 @@
 import asyncio
 from unittest import TestCase
 
+from msgspec.structs import replace
+
 from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.runner import Control, Rehearsal, Shard
@@ -36,10 +38,20 @@ class Counting(TestCase):
 
     def test_opening_once_closing_once(self) -> None:
         made = frozen(
-            "opening:\n" + step("in", GET) + "rounds:\n" + step("mid", GET, think_s=1) + "closing:\n" + step("out", GET), hold_s=5
+            "opening:\n"
+            + step("in", GET)
+            + "rounds:\n"
+            + step("mid", GET, think_s=1)
+            + "closing:\n"
+            + step("out", GET),
+            hold_s=5,
         )
         _, sink, _ = perform(made, ok)
-        counts = {each.step: totals(made, sink).totals[each.no].passed.n for each in totals(made, sink).series if each.level == "step"}
+        counts = {
+            each.step: totals(made, sink).totals[each.no].passed.n
+            for each in totals(made, sink).series
+            if each.level == "step"
+        }
         self.assertEqual((counts["in"], counts["out"]), (1, 1))
         self.assertEqual(counts["mid"], 5)
 
@@ -52,14 +64,33 @@ class Counting(TestCase):
 
 class Values(TestCase):
     def test_rows_captures_cookies_and_bodies(self) -> None:
-        parts = "opening:\n" + step("in", 'request: page\naddress: "{{ env.base }}/in"\ncaptures: [{name: key, css: {selector: input, attribute: value}}]') + "rounds:\n" + step(
-            "one", 'request: send\nmethod: POST\naddress: "{{ env.base }}/s?a=b"\nquery: [["q q", "{{ observers.email }}"]]\nheaders: [[X-Key, "{{ key }}"]]\nbody: {form: [[k, "{{ key }}"], [r, "{{ round.number }}"]]}', think_s=1,
-        )  # fmt: skip
+        parts = (
+            "opening:\n"
+            + step(
+                "in",
+                'request: page\naddress: "{{ env.base }}/in"\ncaptures: [{name: key, css: {selector: input, attribute:'
+                " value}}]",
+            )
+            + "rounds:\n"
+            + step(
+                "one",
+                "request: send\n"
+                "method: POST\n"
+                'address: "{{ env.base }}/s?a=b"\n'
+                'query: [["q q", "{{ observers.email }}"]]\n'
+                'headers: [[X-Key, "{{ key }}"]]\n'
+                'body: {form: [[k, "{{ key }}"], [r, "{{ round.number }}"]]}',
+                think_s=1,
+            )
+        )
 
         def server(data: bytes) -> Scripted:
             if data.startswith(b"GET /in"):
                 return Scripted(
-                    answer(b'<input value="k&amp;1">', headers="Set-Cookie: visit=v1; Path=/; HttpOnly\r\nContent-Type: text/html\r\n")
+                    answer(
+                        b'<input value="k&amp;1">',
+                        headers="Set-Cookie: visit=v1; Path=/; HttpOnly\r\nContent-Type: text/html\r\n",
+                    )
                 )
             return Scripted(answer())
 
@@ -78,7 +109,8 @@ class Values(TestCase):
     def test_redirects_are_followed_and_each_hop_is_an_exchange(self) -> None:
         parts = "rounds:\n" + step(
             "one",
-            'request: post\nmethod: POST\naddress: "{{ env.base }}/a"\nbody: {form: [[x, "1"]]}\nchecks: [{status: 200}, {contains: end}]',
+            'request: post\nmethod: POST\naddress: "{{ env.base }}/a"\nbody: {form: [[x, "1"]]}\nchecks: [{status:'
+            " 200}, {contains: end}]",
             think_s=100,
         )
 
@@ -98,7 +130,9 @@ class Values(TestCase):
         self.assertAlmostEqual(ledger.all_of("request").moments.mean_us, 500_000, delta=10)
 
     def test_embedded_six_at_a_time_and_the_step_waits(self) -> None:
-        parts = "rounds:\n" + step("one", 'request: page\naddress: "{{ env.base }}/"\nembedded: [/1, /2, /3, /4, /5, /6, /7]', think_s=100)
+        parts = "rounds:\n" + step(
+            "one", 'request: page\naddress: "{{ env.base }}/"\nembedded: [/1, /2, /3, /4, /5, /6, /7]', think_s=100
+        )
         made = frozen(parts, hold_s=3)
         _, sink, network = perform(made, ok)
         ledger = totals(made, sink)
@@ -109,7 +143,9 @@ class Values(TestCase):
 
 class Failing(TestCase):
     def outcome(self, server: object, request: str = GET) -> tuple[dict[str, int], object, object]:
-        made = frozen("rounds:\n" + step("one", request, think_s=1) + step("two", GET.replace("get", "after")), hold_s=2.5)
+        made = frozen(
+            "rounds:\n" + step("one", request, think_s=1) + step("two", GET.replace("get", "after")), hold_s=2.5
+        )
         _, sink, _ = perform(made, server)  # type: ignore[arg-type]
         return totals(made, sink).all_of("request").failed, sink, totals(made, sink)
 
@@ -139,7 +175,8 @@ class Failing(TestCase):
     def test_kept_exchange_shows_expected_and_actual_and_masks_secrets(self) -> None:
         parts = "rounds:\n" + step(
             "one",
-            'request: p\nmethod: POST\naddress: "{{ env.base }}/{{ observers.email }}"\nbody: {json: \'{"pw": "{{ observers.password }}"}\'}\nchecks: [{status: 201}]',
+            'request: p\nmethod: POST\naddress: "{{ env.base }}/{{ observers.email }}"\nbody: {json: \'{"pw": "{{'
+            " observers.password }}\"}'}\nchecks: [{status: 201}]",
             think_s=1,
         )
         rows = [["e@x", 'se"cret/word']]
@@ -147,7 +184,9 @@ class Failing(TestCase):
         import base64
 
         echo = base64.b64encode(b'user:se"cret/word')
-        _, sink, _ = perform(made, lambda data: Scripted(answer(b'you said se"cret/word, se%22cret%2Fword and ' + echo)), rows=rows)
+        _, sink, _ = perform(
+            made, lambda data: Scripted(answer(b'you said se"cret/word, se%22cret%2Fword and ' + echo)), rows=rows
+        )
         kept = sink.kept[0]
         self.assertEqual((kept.expected, kept.actual, kept.status), ("status 201", "status 200", 200))
         everything = repr(kept)
@@ -173,7 +212,9 @@ class Failing(TestCase):
             _, sink, _ = perform(made, server)
             with self.subTest(request):
                 ledger = totals(made, sink)
-                self.assertEqual((ledger.all_of("request").failures, sum(m.reopened for m in sink.messages)), (failures, reopened))
+                self.assertEqual(
+                    (ledger.all_of("request").failures, sum(m.reopened for m in sink.messages)), (failures, reopened)
+                )
                 self.assertEqual(ledger.sent, ledger.answered + ledger.failed)
 
 
@@ -187,7 +228,24 @@ class Rehearsing(TestCase):
             return await rehearsal.perform(ScriptedNetwork(ok), VirtualClock(), kept.append)
 
         self.assertEqual(run_virtual(program()), "passed")
-        self.assertEqual([(each.step, each.body, each.user) for each in kept], [("a", "fine", 3), ("b", "fine", 3), ("c", "fine", 3)])
+        self.assertEqual(
+            [(each.step, each.body, each.user) for each in kept], [("a", "fine", 3), ("b", "fine", 3), ("c", "fine", 3)]
+        )
+
+    def test_a_cap_makes_it_wait_and_refuses_nothing(self) -> None:
+        steps = "".join(step(name, GET) for name in "abcde")
+        made = replace(frozen("rounds:\n" + steps), cap_per_s=2.0)
+        kept: list[KeptExchange] = []
+        clock = VirtualClock()
+
+        async def program() -> tuple[str, float]:
+            begun = clock.now()
+            rehearsal = Rehearsal(Shard(number=0, count=1, frozen=made, rows={}, secrets={}), 1)
+            return await rehearsal.perform(ScriptedNetwork(ok), clock, kept.append), clock.now() - begun
+
+        ended, seconds = run_virtual(program())
+        self.assertEqual((ended, len(kept)), ("passed", 5))
+        self.assertGreater(seconds, 1)  # two in each second
 
 
 class Stopping(TestCase):

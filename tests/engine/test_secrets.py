@@ -22,7 +22,9 @@ FORMS = {
     "json": lambda s: json.dumps(s)[1:-1],
     "json, not ascii": lambda s: json.dumps(s, ensure_ascii=False)[1:-1],
     "json, slashes": lambda s: json.dumps(s)[1:-1].replace("/", "\\/"),
-    "json, for scripts": lambda s: json.dumps(s)[1:-1].replace("<", "\\u003c").replace(">", "\\u003E").replace("&", "\\u0026"),
+    "json, for scripts": lambda s: (
+        json.dumps(s)[1:-1].replace("<", "\\u003c").replace(">", "\\u003E").replace("&", "\\u0026")
+    ),
     "json in json": lambda s: json.dumps(json.dumps({"a": s})),
     "json in a form": lambda s: quote_plus(json.dumps({"a": s})),
     "percent": lambda s: quote(s, safe=""),
@@ -41,9 +43,11 @@ SIGNS = st.characters(min_codepoint=0x21, max_codepoint=0xFF, exclude_categories
 SECRETS = st.text(SIGNS, min_size=4, max_size=16).map("zQ".__add__)  # nothing that a trace id may happen to hold
 JOURNEY = """
 opening:
-  - {step: v, name: V, set: [[first, "{{ secrets.key | cut(0, 1) }}"], [loud, "{{ secrets.key | upper }}"], [again, "{{ first ~ loud }}"]]}
+  - {step: v, name: V, set: [[first, "{{ secrets.key | cut(0, 1) }}"], [loud, "{{ secrets.key | upper }}"],
+      [again, "{{ first ~ loud }}"]]}
 rounds:
-  - {step: l, name: L, log: "key {{ secrets.key }}, first {{ first }}, {{ secrets.key | cut(1, 2) }}, again {{ again }}"}
+  - {step: l, name: L,
+     log: "key {{ secrets.key }}, first {{ first }}, {{ secrets.key | cut(1, 2) }}, again {{ again }}"}
   - {step: k, name: K, keep: {into: seen, row: [[a, "{{ secrets.key | cut(0, 1) }}"], [b, "{{ loud }}"], [c, plain]]}}
   - step: s
     name: S
@@ -102,12 +106,16 @@ class NothingLeaves(TestCase):
     def test_what_is_computed_from_a_secret_is_masked_as_a_whole(self) -> None:
         told, _ = left("Qz7/owl-wing", b"nothing")
         rows = [json.loads(line) for line in told.split("\n")]
-        self.assertEqual(next(row["error"] for row in rows if row["item"] == "log"), f"key {MASK}, first {MASK}, {MASK}, again {MASK}")
+        self.assertEqual(
+            next(row["error"] for row in rows if row["item"] == "log"),
+            f"key {MASK}, first {MASK}, {MASK}, again {MASK}",
+        )
         written = next(row["error"] for row in rows if row["item"] == "keep")
         self.assertEqual(written.partition(" into")[0], f"a {MASK}, b {MASK}, c plain")
         request = next(row for row in rows if row["request"] == "r")
         self.assertEqual(
-            {name: request["variables"][name] for name in ("first", "loud", "again")}, dict.fromkeys(("first", "loud", "again"), MASK)
+            {name: request["variables"][name] for name in ("first", "loud", "again")},
+            dict.fromkeys(("first", "loud", "again"), MASK),
         )
         self.assertNotIn("Qz", told)
         self.assertNotIn("QZ7", told)

@@ -1,4 +1,6 @@
-"""The way to a target over real sockets on loopback: trust, client certificate, host overrides, outgoing proxy, and what is still refused."""
+"""The way to a target over real sockets on loopback: trust, client certificate, host overrides, outgoing proxy, and
+what is still refused.
+"""
 
 import asyncio
 import base64
@@ -118,9 +120,13 @@ class OnTheWay(TestCase):
             agreed = [parse_target(f"https://staging.example:{port(server)}")]
             hosts = {"staging.example": "127.0.0.1"}
             for way, found in (
-                (Way(trust=pem, hosts=hosts), b"unknown"), (Way(trust=pem, hosts=hosts, certificate=certificate, key_secret="key"), b"known"), (Way(trust="anything", hosts=hosts), b"unknown"),
-            ):  # fmt: skip
-                self.assertEqual(await self.ask(RealNetwork(agreed, way=way, key=key if way.certificate else ""), origin), found)
+                (Way(trust=pem, hosts=hosts), b"unknown"),
+                (Way(trust=pem, hosts=hosts, certificate=certificate, key_secret="key"), b"known"),
+                (Way(trust="anything", hosts=hosts), b"unknown"),
+            ):
+                self.assertEqual(
+                    await self.ask(RealNetwork(agreed, way=way, key=key if way.certificate else ""), origin), found
+                )
             for way in (Way(hosts=hosts), Way(trust=other.cert_pem.bytes().decode(), hosts=hosts)):
                 network = RealNetwork(agreed, way=way)
                 with self.assertRaises(Failure) as said:
@@ -129,7 +135,9 @@ class OnTheWay(TestCase):
                 await network.aclose()
             with self.assertRaisesRegex(Failure, "can't be used"):
                 RealNetwork(
-                    agreed, way=Way(certificate=certificate), key=trustme.CA().issue_cert("x.example").private_key_pem.bytes().decode()
+                    agreed,
+                    way=Way(certificate=certificate),
+                    key=trustme.CA().issue_cert("x.example").private_key_pem.bytes().decode(),
                 )
             server.close()
 
@@ -138,7 +146,11 @@ class OnTheWay(TestCase):
     def test_an_override_leads_nowhere_that_is_never_a_target(self) -> None:
         async def program() -> None:
             agreed = [parse_target("http://staging.example:80"), parse_target("http://*.wild.example:80")]
-            for host, address in (("staging.example", "169.254.169.254"), ("staging.example", "0.0.0.0"), ("a.wild.example", "127.0.0.1")):
+            for host, address in (
+                ("staging.example", "169.254.169.254"),
+                ("staging.example", "0.0.0.0"),
+                ("a.wild.example", "127.0.0.1"),
+            ):
                 network = RealNetwork(agreed, way=Way(hosts={host: address}))
                 with self.assertRaises(Failure) as said:
                     await network.open(("http", host, 80), {})
@@ -161,10 +173,14 @@ class OnTheWay(TestCase):
                 parse_target(address),
             ]
             way = Way(proxy=address.replace("//", "//ada:p%40ss@"), trust=authority.cert_pem.bytes().decode())
-            self.assertEqual(await self.ask(RealNetwork(agreed, way=way), ("http", "far.example", port(server))), b"unknown")
+            self.assertEqual(
+                await self.ask(RealNetwork(agreed, way=way), ("http", "far.example", port(server))), b"unknown"
+            )
             self.assertTrue(passed[0].startswith(b"GET http://far.example:%d/x HTTP/1.1\r\n" % port(server)))
             self.assertIn(b"Proxy-Authorization: Basic " + base64.b64encode(b"ada:p@ss"), passed[0])
-            self.assertEqual(await self.ask(RealNetwork(agreed, way=way), ("https", "far.example", port(secure))), b"unknown")
+            self.assertEqual(
+                await self.ask(RealNetwork(agreed, way=way), ("https", "far.example", port(secure))), b"unknown"
+            )
             self.assertTrue(passed[1].startswith(b"CONNECT far.example:%d " % port(secure)))
             for origin, lines, kind in (
                 (("https", "refused.example", 443), agreed, "proxy"),

@@ -2,6 +2,7 @@
 
 import json
 import os
+import random
 import subprocess
 import sys
 import time
@@ -21,7 +22,8 @@ _taken: set[int] = set()
 
 
 def free_port() -> int:
-    port = next(port for port in range(18800, 19400) if port not in _taken and is_free(port))
+    ports = random.sample(range(18800, 19400), 600)  # another test run may look for one at this moment
+    port = next(port for port in ports if port not in _taken and is_free(port))
     _taken.add(port)
     return port
 
@@ -81,7 +83,9 @@ class ProcessCase(TransactionTestCase):
         log = open(f"{os.environ['DYNAMIKOS_STATE_FOLDER']}/log/test-{name}.log", "ab")  # noqa: SIM115  (lives as long as the child)
         self.addCleanup(log.close)
         made = {**os.environ, "DATABASE_URL": self.owner_url, **environment}
-        self.children[name] = subprocess.Popen([sys.executable, "-m", *command], env=made, stdout=log, stderr=log, stdin=subprocess.DEVNULL)
+        self.children[name] = subprocess.Popen(
+            [sys.executable, "-m", *command], env=made, stdout=log, stderr=log, stdin=subprocess.DEVNULL
+        )
         return self.children[name]
 
     def start_fleet(self) -> None:

@@ -40,7 +40,9 @@ class BadTargets(TestCase):
             writer.close()
 
         async def program() -> Reply:
-            server = await asyncio.start_server(answer, "127.0.0.1", target.port, ssl=tls) if serve is not None else None
+            server = (
+                await asyncio.start_server(answer, "127.0.0.1", target.port, ssl=tls) if serve is not None else None
+            )
             network, clock = (
                 RealNetwork((parse_target(agreed or url),), connect_s=3, first_byte_s=1.5, whole_s=3, trust=trust),
                 RealClock(),
@@ -67,14 +69,22 @@ class BadTargets(TestCase):
             (lambda: self.ask(f"http://127.0.0.1:{free_port()}"), "connect-refused", "127.0.0.1"),
             (lambda: self.ask("http://nowhere.invalid"), "dns", "nowhere.invalid can't be resolved"),
             (lambda: self.ask(secure, serve=fine, tls=context), "tls", "certificate"),
-            (lambda: self.ask(local.replace("http:", "https:"), serve=fine), "timeout-tls", "no connection to 127.0.0.1"),
-            (lambda: self.ask(local, serve=b"HTTP/1.1 200 OK\r\nContent-Length: 99\r\n\r\nhalf"), "closed-mid-body", "bytes of its answer"),
+            (
+                lambda: self.ask(local.replace("http:", "https:"), serve=fine),
+                "timeout-tls",
+                "no connection to 127.0.0.1",
+            ),
+            (
+                lambda: self.ask(local, serve=b"HTTP/1.1 200 OK\r\nContent-Length: 99\r\n\r\nhalf"),
+                "closed-mid-body",
+                "bytes of its answer",
+            ),
             (lambda: self.ask(local, serve=b"220 mail.example ESMTP\r\n"), "protocol", "not HTTP/1.1"),
             (lambda: self.ask(local, serve=b""), "closed-early", "without an answer"),
             (lambda: self.ask(local, serve=fine, silent=True), "timeout-first-byte", "no first byte"),
             (lambda: self.ask(local, agreed="http://127.0.0.1:1"), "not-agreed", "not an agreed target"),
             (lambda: self.ask("http://169.254.169.254"), "not-agreed", "never a target"),
-        )  # fmt: skip
+        )
         for ask, kind, words in cases:
             with self.subTest(kind, words=words), self.assertRaises(Failure) as caught:
                 ask()
@@ -89,7 +99,10 @@ class BadTargets(TestCase):
             trust = Path(folder) / "ca.pem"
             authority.cert_pem.write_to_path(str(trust))
             reply = self.ask(
-                f"https://127.0.0.1:{free_port()}", serve=b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok", tls=context, trust=str(trust)
+                f"https://127.0.0.1:{free_port()}",
+                serve=b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok",
+                tls=context,
+                trust=str(trust),
             )
         self.assertEqual((reply.status, reply.body), (200, b"ok"))
         self.assertLessEqual(reply.sent_at, reply.first_at)

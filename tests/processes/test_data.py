@@ -1,4 +1,6 @@
-"""Data, secrets and functions with real processes and the real database: leases over shards, delivery, rows written back."""
+"""Data, secrets and functions with real processes and the real database: leases over shards, delivery, rows written
+back.
+"""
 
 import asyncio
 import uuid
@@ -40,9 +42,19 @@ ROWS = 100_001
 class LeasedRows(ProcessCase):
     def test_four_shards_take_each_of_100001_rows_once(self) -> None:
         """Four shards of unequal speed, each over a connection of the generators' role; one is lost on the way."""
-        frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)))
+        frozen = canonical(
+            FrozenRun(
+                run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
+            )
+        )
         run = Run.objects.create(
-            project=self.sample.project, number=1, name="r", frozen=frozen, sha256="", state="running", begins_at=timezone.now()
+            project=self.sample.project,
+            number=1,
+            name="r",
+            frozen=frozen,
+            sha256="",
+            state="running",
+            begins_at=timezone.now(),
         )
         shards = [Shard.objects.create(run=run, number=number, state="running") for number in range(4)]
         Pile.objects.create(run=run, name="x", rows=ROWS)
@@ -64,7 +76,12 @@ class LeasedRows(ProcessCase):
                     await book.more()
                     if book.used_up:
                         most = max(
-                            most, *((b._end - b._next) + sum(count for _, count in b._ahead) for at, b in enumerate(books) if at != 3)
+                            most,
+                            *(
+                                (b._end - b._next) + sum(count for _, count in b._ahead)
+                                for at, b in enumerate(books)
+                                if at != 3
+                            ),
                         )
                         return
                     for _ in range(speed):
@@ -76,7 +93,9 @@ class LeasedRows(ProcessCase):
                         return  # lost: it says nothing any more
                     await asyncio.sleep(0)
 
-            await asyncio.gather(perform(3, 20), *(perform(number, speed) for number, speed in ((0, 3), (1, 20), (2, 60))))
+            await asyncio.gather(
+                perform(3, 20), *(perform(number, speed) for number, speed in ((0, 3), (1, 20), (2, 60)))
+            )
             for lessor in lessors:
                 await lessor.aclose()
             return taken, most
@@ -87,8 +106,13 @@ class LeasedRows(ProcessCase):
         self.assertLessEqual(most, 1000)
         left = set(range(ROWS)) - set(every)
         self.assertLessEqual(len(left), 1000)  # what the lost one held
-        Lease.objects.filter(run=run, shard=3, begun=False).update(shard=-1)  # what the coordinator does when it is lost
-        certain = {row for lease in Lease.objects.filter(run=run, shard=-1) for row in range(lease.first, lease.first + lease.count)}
+        # what the coordinator does when it is lost
+        Lease.objects.filter(run=run, shard=3, begun=False).update(shard=-1)
+        certain = {
+            row
+            for lease in Lease.objects.filter(run=run, shard=-1)
+            for row in range(lease.first, lease.first + lease.count)
+        }
         self.assertTrue(certain and certain <= left)
 
         async def after() -> list[int]:
@@ -104,11 +128,25 @@ class LeasedRows(ProcessCase):
         self.assertEqual(set(asyncio.run(after())), certain)
 
     def test_no_row_twice_before_the_pile_is_used_up_whatever_the_sizes(self) -> None:
-        """Two and three shards of unequal speed, piles of 1 to 900 rows that start over: each time round every row once."""
-        frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)))
-        for number, (rows, count, wanted) in enumerate(((1, 2, 4), (2, 3, 9), (30, 2, 150), (31, 3, 155), (900, 2, 2_000)), 1):
+        """Two and three shards of unequal speed, piles of 1 to 900 rows that start over: each time round every row
+        once.
+        """
+        frozen = canonical(
+            FrozenRun(
+                run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
+            )
+        )
+        for number, (rows, count, wanted) in enumerate(
+            ((1, 2, 4), (2, 3, 9), (30, 2, 150), (31, 3, 155), (900, 2, 2_000)), 1
+        ):
             run = Run.objects.create(
-                project=self.sample.project, number=number, name="r", frozen=frozen, sha256="", state="running", begins_at=timezone.now()
+                project=self.sample.project,
+                number=number,
+                name="r",
+                frozen=frozen,
+                sha256="",
+                state="running",
+                begins_at=timezone.now(),
             )
             shards = [Shard.objects.create(run=run, number=at, state="running") for at in range(count)]
             Pile.objects.create(run=run, name="x", rows=rows, endless=True)
@@ -170,7 +208,8 @@ rounds:
       - request: get
         address: "{{ env.observatory }}/?{{ tickets.number }}={{ digit }}&{{ secrets.staff | base64 }}"
         checks: [{contains: Borrow a telescope}, {contains: "{{ digit }}", then: count}]
-  - {step: note, name: Note, keep: {into: used, row: [[number, "{{ tickets.number }}"], [digit, "{{ digit }}"], [user, "{{ user.number }}"], [staff, "{{ secrets.staff }}!"]]}}
+  - {step: note, name: Note, keep: {into: used, row: [[number, "{{ tickets.number }}"], [digit, "{{ digit }}"],
+      [user, "{{ user.number }}"], [staff, "{{ secrets.staff }}!"]]}}
 """
 
 
@@ -180,15 +219,22 @@ class Together(ProcessCase):
         environments.set_secret(sample.member, sample.environment, "staff", "fell-secret-77")
         environments.set_way(sample.member, sample.environment, Way(headers=(("X-Load-Test", "yes"),)))
         save(sample.member, "starter", STARTER)
-        tickets = import_csv(sample.member, b"number\n" + b"".join(b"%d\n" % (10_000 + at) for at in range(4_000)), "tickets.csv")
+        tickets = import_csv(
+            sample.member, b"number\n" + b"".join(b"%d\n" % (10_000 + at) for at in range(4_000)), "tickets.csv"
+        )
         set_deal(sample.member, tickets, Deal(then="leave"))
         sample.member.project.functions_agreed = True  # where the tests' machine can't take the network away
         sample.member.project.save()
         journey = journeys.create(sample.member, parse_journey(JOURNEY))
         core = replace(
-            plan_queries.content(sample.plan), journey=journey.key, objectives=(), name="Staff", generators=2, grace_s=5,
+            plan_queries.content(sample.plan),
+            journey=journey.key,
+            objectives=(),
+            name="Staff",
+            generators=2,
+            grace_s=5,
             profile=(Stretch(stretch="climb", to=8, seconds=1), Stretch(stretch="hold", seconds=4)),
-        )  # fmt: skip
+        )
         return plans.add(sample.member, core)
 
     def test_two_generators_deal_one_pile_call_functions_and_write_back(self) -> None:
@@ -245,7 +291,9 @@ class Together(ProcessCase):
         until(lambda: Rehearsal.objects.get(pk=found.pk).over, 30)
         found = Rehearsal.objects.get(pk=found.pk)
         rows = rehearsed.replayed(found)
-        self.assertEqual((found.state, bytes(found.secrets), [row.kept.item for row in rows]), ("passed", b"", ["call", "", "keep"]))
+        self.assertEqual(
+            (found.state, bytes(found.secrets), [row.kept.item for row in rows]), ("passed", b"", ["call", "", "keep"])
+        )
         exchange = rows[1]
         self.assertEqual(exchange.kept.rows, {"tickets": 7})
         self.assertIn("starter.luhn(number='10006')", rows[0].kept.error)
@@ -260,8 +308,10 @@ class Together(ProcessCase):
         self.start_fleet()
         save(self.sample.member, "wrong", "def slow():\n    while True: pass\n\ndef bad(n):\n    return 1 / int(n)\n")
         for function, given, state, words in (
-            ("starter.total", {"prices": "[1, 2]", "tax": "10"}, "returned", "3.3"), ("wrong.bad", {"n": "0"}, "failed", "wrong.py, line 5: ZeroDivisionError"), ("wrong.slow", {}, "failed", "longer than 1 s"),
-        ):  # fmt: skip
+            ("starter.total", {"prices": "[1, 2]", "tax": "10"}, "returned", "3.3"),
+            ("wrong.bad", {"n": "0"}, "failed", "wrong.py, line 5: ZeroDivisionError"),
+            ("wrong.slow", {}, "failed", "longer than 1 s"),
+        ):
             made = attempt(self.sample.member, function, given)
             until(lambda pk=made.pk: Attempt.objects.get(pk=pk).state != "asked", 20)
             found = Attempt.objects.get(pk=made.pk)

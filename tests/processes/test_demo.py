@@ -1,4 +1,6 @@
-"""The one command: from an empty state folder to a page, a process that dies started again, everything ended, and found again."""
+"""The one command: from an empty state folder to a page, a process that dies started again, everything ended, and found
+again.
+"""
 
 import os
 import re
@@ -35,7 +37,16 @@ class Demo(TestCase):
             for name, value in os.environ.items()
             if name not in ("DATABASE_URL", "DJANGO_SETTINGS_MODULE") and not name.startswith("DYNAMIKOS")
         }
-        command = [sys.executable, "-m", "dynamikos.cli", "demo", "--port", str(self.port), "--target-port", str(self.target_port)]
+        command = [
+            sys.executable,
+            "-m",
+            "dynamikos.cli",
+            "demo",
+            "--port",
+            str(self.port),
+            "--target-port",
+            str(self.target_port),
+        ]
         with self.said.open("wb") as out:
             self.demo = subprocess.Popen(
                 command,
@@ -83,7 +94,9 @@ class Demo(TestCase):
         self.assertIn("web ended (code -9); starting it again", self.said.read_text())
         children.append(psutil.Process(self.pid("web")))
         self.end()
-        self.assertEqual([each.name() for each in children if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], [])
+        self.assertEqual(
+            [each.name() for each in children if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], []
+        )
         self.assertEqual(self.start(), address)  # everything is found as it was left
         again = re.search(r"ada / (\S+)", self.said.read_text())
         assert password is not None and again is not None

@@ -1,5 +1,6 @@
-"""What dies, hangs or goes away in the middle of a run: it ends with a right sentence, its counts agree with the target's, and the next
-run is clean."""
+"""What dies, hangs or goes away in the middle of a run: it ends with a right sentence, its counts agree with the
+target's, and the next run is clean.
+"""
 
 import os
 import signal
@@ -45,7 +46,10 @@ class Faults(ProcessCase):
         return sum(1 for record in self.target("/truth/log") if record["id"])
 
     def holds(self, run: Run) -> int:
-        """How many exchanges the target has counted beyond what the run says it sent. Each sent one is accounted for."""
+        """How many exchanges the target has counted beyond what the run says it sent.
+
+        Each sent one is accounted for.
+        """
         outcome = run.outcome
         self.assertEqual(outcome["sent"], outcome["answered"] + outcome["failed"] + outcome["in_flight"])
         return self.counted() - int(outcome["sent"]) - self.before
@@ -66,7 +70,8 @@ class Faults(ProcessCase):
         self.assertIn("was lost", run.outcome["doubts"][0])
         unreported = self.holds(run)  # of the seconds it had not reported yet
         self.assertTrue(
-            0 <= unreported <= 4 * run.outcome["sent"] / (run.watermark + 1) + 10, (unreported, run.outcome["sent"], run.watermark)
+            0 <= unreported <= 4 * run.outcome["sent"] / (run.watermark + 1) + 10,
+            (unreported, run.outcome["sent"], run.watermark),
         )
         self.generator()
         self.next_is_clean()
@@ -106,7 +111,8 @@ class Faults(ProcessCase):
             for each in psutil.process_iter(["name", "cmdline"])
             if each.info["name"] == "postgres" and "-D" in each.info["cmdline"] and port in each.info["cmdline"]
         )
-        hold = Path(os.environ["DYNAMIKOS_STATE_FOLDER"]) / "hold-postgres"  # while it is there the server is not started again
+        # while it is there the server is not started again
+        hold = Path(os.environ["DYNAMIKOS_STATE_FOLDER"]) / "hold-postgres"
         hold.touch()
         self.addCleanup(hold.unlink, missing_ok=True)
         connection.close()

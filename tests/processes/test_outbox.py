@@ -20,7 +20,13 @@ class Away(TransactionTestCase):
     def setUp(self) -> None:
         sample = Sample()
         run = Run.objects.create(
-            project=sample.project, number=1, name="r", frozen=b"{}", sha256="", state="running", begins_at=timezone.now()
+            project=sample.project,
+            number=1,
+            name="r",
+            frozen=b"{}",
+            sha256="",
+            state="running",
+            begins_at=timezone.now(),
         )
         self.shard = Shard.objects.create(run=run, number=0)
         self.spool = Path(self.enterContext(tempfile.TemporaryDirectory()))
@@ -29,7 +35,9 @@ class Away(TransactionTestCase):
         """Hands over `count` seconds while nothing listens; then a relay opens, which may cut the line once."""
         made = connection.settings_dict
         port = free_port()
-        conninfo = make_conninfo(host="127.0.0.1", port=port, user=made["USER"], password=made["PASSWORD"], dbname=made["NAME"])
+        conninfo = make_conninfo(
+            host="127.0.0.1", port=port, user=made["USER"], password=made["PASSWORD"], dbname=made["NAME"]
+        )
         waiting: list[int] = []
         cut = {"left": cut_after}
 
@@ -47,7 +55,9 @@ class Away(TransactionTestCase):
                 writer.close()
                 to_writer.close()
 
-            await asyncio.gather(pump(reader, to_writer, counted=True), pump(to_reader, writer, counted=False), return_exceptions=True)
+            await asyncio.gather(
+                pump(reader, to_writer, counted=True), pump(to_reader, writer, counted=False), return_exceptions=True
+            )
 
         async def program() -> None:
             box = outbox.Outbox(conninfo, str(self.shard.run_id), self.shard.pk, self.spool)

@@ -1,4 +1,6 @@
-"""The recorder's process: a doorway asked for, clicked through, named, dropped, paused and stopped; a proxy; a restart."""
+"""The recorder's process: a doorway asked for, clicked through, named, dropped, paused
+and stopped; a proxy; a restart.
+"""
 
 import base64
 import os
@@ -64,7 +66,9 @@ class Recording(ProcessCase):
         actions.control(self.member, session.pk, "drop")
         self.assertEqual(self.count(session.pk), 3)
         drawn = strip(Session.objects.get(pk=session.pk))
-        self.assertEqual([(name, part) for _, _, name, part in drawn.stretches], [("Arrive", "opening"), ("Look around", "rounds")])
+        self.assertEqual(
+            [(name, part) for _, _, name, part in drawn.stretches], [("Arrive", "opening"), ("Look around", "rounds")]
+        )
         self.assertEqual(sorted(tick.height for tick in drawn.ticks), [12, 34, 34])
         ended = actions.control(self.member, session.pk, "stop")
         until(lambda: Message.objects.filter(subject=session.pk, event="end").exists())
@@ -72,7 +76,8 @@ class Recording(ProcessCase):
             self.click(session, "/")  # the doorway ends with the recording
         core = content(create_from_recording(self.member, ended.recording, "By hand", [self.base]))
         self.assertEqual(
-            [(part, step.name, len(step.requests)) for part, step in core.steps()], [("opening", "Arrive", 1), ("rounds", "Look around", 1)]
+            [(part, step.name, len(step.requests)) for part, step in core.steps()],
+            [("opening", "Arrive", 1), ("rounds", "Look around", 1)],
         )
         self.assertEqual(core.opening[0].requests[0].embedded, ("{{ env.observatory }}/style.css",))
 
@@ -114,7 +119,8 @@ class Recording(ProcessCase):
 
         until(lambda: any("/objects/" in url for url in addresses()), 10)
         actions.control(self.member, session.pk, "stop")
-        self.assertTrue(all(url.startswith(self.base) for url in addresses()), addresses())  # none of the browser's own calls
+        # none of the browser's own calls
+        self.assertTrue(all(url.startswith(self.base) for url in addresses()), addresses())
         recording = Session.objects.get(pk=session.pk).recording
         made = create_from_recording(self.member, recording, "In a browser", [self.base])
         self.assertEqual([step.name for step in content(made).rounds], ["Look around"])
@@ -142,7 +148,10 @@ class Recording(ProcessCase):
             self.assertEqual(through(session.word), 502)
             with socket.create_connection(("127.0.0.1", int(place.rpartition(":")[2])), 5) as link:
                 word = base64.b64encode(f"recorder:{session.word}".encode()).decode()
-                link.sendall(f"CONNECT 127.0.0.1:{inside.getsockname()[1]} HTTP/1.1\r\nProxy-Authorization: Basic {word}\r\n\r\n".encode())
+                link.sendall(
+                    f"CONNECT 127.0.0.1:{inside.getsockname()[1]} HTTP/1.1\r\n"
+                    f"Proxy-Authorization: Basic {word}\r\n\r\n".encode()
+                )
                 self.assertIn(b"502", link.recv(100))
             inside.settimeout(0.2)
             with self.assertRaises(TimeoutError):
@@ -171,7 +180,9 @@ class Recording(ProcessCase):
             actions.mark(session.pk, "x", "middle")
         with self.assertRaisesRegex(DynamikosError, "can't be done"):
             actions.control(self.member, session.pk, "explode")
-        self.assertIn(b"421", self.click(Session(address=f"http://other.localhost:{session.address.rpartition(':')[2]}"), "/"))
+        self.assertIn(
+            b"421", self.click(Session(address=f"http://other.localhost:{session.address.rpartition(':')[2]}"), "/")
+        )
 
     def test_naming_a_stretch_afterwards(self) -> None:
         session = self.opened("doorway")
@@ -179,7 +190,10 @@ class Recording(ProcessCase):
             actions.mark(session.pk, name, "rounds", at)
         marks = actions.mark(session.pk, "Between", "closing", 2000, 3000).marks
         self.assertEqual(
-            [(each["at_us"], each["name"]) for each in marks], [(1000, "One"), (2000, "Between"), (3000, "One"), (5000, "Two")]
+            [(each["at_us"], each["name"]) for each in marks],
+            [(1000, "One"), (2000, "Between"), (3000, "One"), (5000, "Two")],
         )
         marks = actions.mark(session.pk, "Over all", "rounds", 1500, 6000).marks
-        self.assertEqual([(each["at_us"], each["name"]) for each in marks], [(1000, "One"), (1500, "Over all"), (6000, "Two")])
+        self.assertEqual(
+            [(each["at_us"], each["name"]) for each in marks], [(1000, "One"), (1500, "Over all"), (6000, "Two")]
+        )

@@ -36,7 +36,9 @@ class Runs(ProcessCase):
         self.assertEqual(outcome["sent"], outcome["answered"] + outcome["failed"] + outcome["in_flight"])
         logged = [record["id"] for record in self.target("/truth/log") if record["id"]]
         self.assertEqual(len(logged), len(set(logged)))
-        self.assertEqual({int(each, 16) for each in logged}, {(1 << 40) + number for number in range(1, outcome["sent"] + 1)})
+        self.assertEqual(
+            {int(each, 16) for each in logged}, {(1 << 40) + number for number in range(1, outcome["sent"] + 1)}
+        )
         failed = sum(row["failures"] for row in outcome["rows"])
         self.assertEqual(failed, 0, queries.kinds(queries.window(run, queries.frozen(run), 0, 300)))
         self.assertTrue(0 < Shard.objects.get().offset_error_us < 500_000)
@@ -44,10 +46,13 @@ class Runs(ProcessCase):
         by_kind: dict[str, list[float]] = {}
         for record in self.target("/truth/log"):
             by_kind.setdefault(record["kind"], []).append(record["departure_s"] - record["arrival_s"])
-        held = next(row for row in queries.window(run, queries.frozen(run), 0, 300).rows(1) if row.request == "post-hold")
+        held = next(
+            row for row in queries.window(run, queries.frozen(run), 0, 300).rows(1) if row.request == "post-hold"
+        )
         self.assertEqual(held.count, len(by_kind["hold"]))
         own_ms = 1000 * sum(by_kind["hold"]) / held.count
-        self.assertGreater(held.mean_ms, own_ms - 2)  # how close they are is measured in bench/truth.py, on a quiet machine
+        # how close they are is measured in bench/truth.py, on a quiet machine
+        self.assertGreater(held.mean_ms, own_ms - 2)
         if outcome["late_share"] == 0:
             self.assertAlmostEqual(held.mean_ms, own_ms, delta=5)
 
@@ -60,7 +65,8 @@ class Runs(ProcessCase):
         run = self.over(run, 25)
         took = time.monotonic() - begun
         self.assertLess(took, 5 if machine.was_ours() else 14)
-        missed = any(each["word"] == "missed" for each in run.outcome["judgements"])  # a starved machine may be slower than the objectives
+        # a starved machine may be slower than the objectives
+        missed = any(each["word"] == "missed" for each in run.outcome["judgements"])
         self.assertEqual(run.outcome["exit_code"], 1 if missed else 3)
         self.assertIn("was lost", run.outcome["doubts"][0])
         self.assertGreaterEqual(run.watermark, 2)
@@ -95,7 +101,8 @@ class Rehearsals(ProcessCase):
         found = Rehearsal.objects.get(pk=made.pk)
         rows = read.replayed(found)
         self.assertEqual(found.state, "passed", [row.kept.reason for row in rows if row.is_bad])
-        pages = sum(row.kept.request == "get-sky-page" for row in rows)  # a third of the visitors wander over two of them
+        # a third of the visitors wander over two of them
+        pages = sum(row.kept.request == "get-sky-page" for row in rows)
         looks = sum(row.kept.request == "get-postbox" for row in rows)
         items = [row.kept.item for row in rows if row.kept.item]
         self.assertIn(pages, (0, 2))
@@ -104,7 +111,9 @@ class Rehearsals(ProcessCase):
         self.assertEqual(len(rows) - len(items), 14 + pages + looks)  # twelve requests asked once, two redirects
         self.assertEqual([row.differences for row in rows if row.differences], [])
         self.assertTrue(all(row.recorded for row in rows if row.kept.reason != "kept" or row.kept.recorded is not None))
-        self.assertEqual(next(row for row in rows if row.kept.request == "get-slots").kept.captured.keys(), {"slot", "hold_token"})
+        self.assertEqual(
+            next(row for row in rows if row.kept.request == "get-slots").kept.captured.keys(), {"slot", "hold_token"}
+        )
         self.assertNotIn("fell-", repr([row.kept for row in rows]))  # passwords are masked
         sky = next(row for row in rows if row.kept.request == "get-sky")
         self.assertIn("visit", {name for way, name, _ in read.cookies(sky) if way == "sent"})
@@ -114,7 +123,9 @@ class Rehearsals(ProcessCase):
         self.assertEqual(
             {
                 name: mark
-                for name, _, _, mark in read.values_of(rows, [row for row in rows if row.kept.request == "post-sign-in"][-1])
+                for name, _, _, mark in read.values_of(
+                    rows, [row for row in rows if row.kept.request == "post-sign-in"][-1]
+                )
                 if name in ("form_key", "desk_key")
             },
             {"desk_key": "+", "form_key": ""},
@@ -129,7 +140,9 @@ class Rehearsals(ProcessCase):
             rehearsals.take_check(self.sample.member, found, "find-slot", "get-slots", '{"status": 99}')
         other = rehearsals.ask(self.sample.member, self.sample.journey, user=7)
         until(lambda: Rehearsal.objects.get(pk=other.pk).over)
-        self.assertEqual({row.kept.variables["user.number"] for row in read.replayed(Rehearsal.objects.get(pk=other.pk))}, {"7"})
+        self.assertEqual(
+            {row.kept.variables["user.number"] for row in read.replayed(Rehearsal.objects.get(pk=other.pk))}, {"7"}
+        )
 
     def test_a_rehearsal_whose_generator_is_gone_is_said_to_be_lost(self) -> None:
         from dynamikos.web.rehearsals import actions as rehearsals
@@ -158,10 +171,15 @@ class Rehearsals(ProcessCase):
         address = f"http://127.0.0.1:{deaf.getsockname()[1]}"
         environments.agree(self.sample.member, self.sample.environment, address)
         base = f"http://127.0.0.1:{self.target_port}"
-        journey = create(self.sample.member, parse_journey(
-            f'form: 1\njourney: slow\nname: Slow\nrounds:\n  - {{step: first, name: F, requests: [{{request: a, address: "{base}/"}}]}}\n'
-            f'  - {{step: second, name: S, requests: [{{request: b, address: "{base}/sky?page=1"}}, {{request: c, address: "{address}/never"}}]}}\n'
-        ))  # fmt: skip
+        journey = create(
+            self.sample.member,
+            parse_journey(
+                f"form: 1\njourney: slow\nname: Slow\nrounds:\n  - {{step: first, name: F, requests: ["
+                f'{{request: a, address: "{base}/"}}]}}\n'
+                f"  - {{step: second, name: S, requests: ["
+                f'{{request: b, address: "{base}/sky?page=1"}}, {{request: c, address: "{address}/never"}}]}}\n'
+            ),
+        )
         made = rehearsals.ask(self.sample.member, journey)
         until(lambda: made.exchanges.count() == 2, 20)
         begun = time.monotonic()
@@ -173,7 +191,10 @@ class Rehearsals(ProcessCase):
         self.assertIn("Stopped by hand", found.reason)
         part = rehearsals.ask(self.sample.member, journey, start="second", until="second/c")
         until(lambda: Rehearsal.objects.get(pk=part.pk).over, 15)
-        self.assertEqual([(row.kept.request, row.kept.status) for row in read.replayed(Rehearsal.objects.get(pk=part.pk))], [("b", 200)])
+        self.assertEqual(
+            [(row.kept.request, row.kept.status) for row in read.replayed(Rehearsal.objects.get(pk=part.pk))],
+            [("b", 200)],
+        )
         with self.assertRaisesRegex(DynamikosError, "nothing to rehearse"):
             rehearsals.ask(self.sample.member, journey, start="second", until="first")
         with self.assertRaisesRegex(DynamikosError, "no row 9,999"):
@@ -189,7 +210,8 @@ class Rehearsals(ProcessCase):
         made = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
         until(lambda: Rehearsal.objects.get(pk=made.pk).over, 20)
         found = Rehearsal.objects.get(pk=made.pk)
-        self.assertEqual((found.state, read.replayed(found)[-1].kept.request), ("passed", "post-sign-out"))  # nothing is cleaned up unasked
+        # nothing is cleaned up unasked
+        self.assertEqual((found.state, read.replayed(found)[-1].kept.request), ("passed", "post-sign-out"))
 
         def minutes(of: Rehearsal) -> int:
             rows = read.replayed(Rehearsal.objects.get(pk=of.pk))

@@ -47,7 +47,9 @@ class Sample:
     def __init__(self, target: str = "http://127.0.0.1:9") -> None:
         from msgspec.structs import replace
 
-        self.accounts = {name: Account.objects.create_user(name, password="pw-" + name) for name in ("ada", "bran", "cass", "dene")}
+        self.accounts = {
+            name: Account.objects.create_user(name, password="pw-" + name) for name in ("ada", "bran", "cass", "dene")
+        }
         self.member = create_project(self.accounts["ada"], "Brindle Fell")
         set_member(self.member, "bran", "engineer")
         set_member(self.member, "cass", "reader")
@@ -59,9 +61,13 @@ class Sample:
         self.data = import_csv(self.member, (EXAMPLES / "data/observers.csv").read_bytes(), "observers.csv")
         set_deal(self.member, self.data, Deal(when="user", then="leave"))
         self.recording = import_har(self.member, SESSION, "evening-session.har")
-        self.journey = journeys.create(self.member, parse_journey((EXAMPLES / "journeys/evening-booking.yaml").read_text()), self.recording)
+        self.journey = journeys.create(
+            self.member, parse_journey((EXAMPLES / "journeys/evening-booking.yaml").read_text()), self.recording
+        )
         core = parse_plan((EXAMPLES / "evening.plan.yaml").read_text())
-        self.plan = plans.add(self.member, replace(core, journey=self.journey.key, environment=self.environment.key, data=()))
+        self.plan = plans.add(
+            self.member, replace(core, journey=self.journey.key, environment=self.environment.key, data=())
+        )
 
     def address(self, tail: str = "") -> str:
         return f"/p/{self.project.pk}/{tail}"

@@ -15,22 +15,91 @@ from tests.web.support import Sample
 
 # name -> (method, role that may)
 TABLE = {
-    "journeys": ("get", "reader"), "journey-from-recording": ("post", "engineer"), "journey": ("get", "reader"), "journey-panel": ("get", "reader"),
-    "journey-edit": ("post", "engineer"), "journey-undo": ("post", "engineer"), "journey-redo": ("post", "engineer"), "journey-text": ("post", "engineer"),
-    "journey-discard-draft": ("post", "engineer"), "journey-delete": ("post", "engineer"), "import-recording": ("post", "engineer"), "paste": ("post", "engineer"), "recording-file": ("get", "reader"), "rehearsal-file": ("get", "reader"), "rehearsal-stop": ("post", "engineer"), "rehearsal-page": ("get", "reader"),
-    "journey-thinking": ("post", "engineer"), "shared-steps": ("post", "engineer"), "strands-by-hand": ("post", "engineer"), "strands-attempt": ("post", "engineer"), "strands-typed": ("post", "engineer"), "rehearsal-clean-up": ("post", "engineer"), "rehearsal-check": ("post", "engineer"), "journey-described": ("post", "engineer"), "journey-share": ("post", "engineer"), "journey-ladder": ("get", "reader"), "journey-revisions": ("post", "engineer"), "journey-find": ("get", "reader"), "record": ("post", "engineer"), "recording-live": ("get", "reader"), "recording-results": ("get", "reader"),
-    "recording-mark": ("post", "engineer"), "recording-control": ("post", "engineer"), "recording-authority": ("get", "engineer"), "recording-stream": ("stream", "reader"), "datasets": ("get", "reader"), "import-data": ("post", "engineer"),
-    "dataset": ("post", "engineer"), "settings": ("get", "reader"), "create-environment": ("post", "engineer"), "environment-values": ("post", "engineer"), "environment-change": ("post", "engineer"),
-    "agree-target": ("post", "owner"), "withdraw-target": ("post", "owner"), "set-member": ("post", "owner"), "rehearse": ("post", "engineer"),
-    "strands": ("get", "reader"), "strands-search": ("post", "engineer"), "strands-accept": ("post", "engineer"), "strands-dismiss": ("post", "engineer"),
-    "strands-rule": ("post", "engineer"), "strands-recording": ("post", "engineer"), "rehearsal": ("get", "reader"), "rehearsal-results": ("get", "reader"), "rehearsal-stream": ("stream", "reader"), "plans": ("post", "engineer"),
-    "plan": ("post", "engineer"), "plan-undo": ("post", "engineer"), "plan-delete": ("post", "engineer"), "start-run": ("post", "engineer"), "runs": ("get", "reader"), "run": ("get", "reader"),
-    "run-tables": ("get", "reader"), "run-headline": ("get", "reader"), "run-kept": ("get", "reader"), "stop-gently": ("post", "engineer"),
-    "journey-evaluate": ("post", "engineer"), "journey-columns-near": ("get", "engineer"), "journey-columns": ("post", "engineer"), "create-data": ("post", "engineer"), "data-upload": ("post", "engineer"), "take-in-data": ("post", "engineer"),
-    "data-cell": ("post", "engineer"), "data-change": ("post", "engineer"), "data-deal": ("post", "engineer"), "data-export": ("get", "engineer"), "run-dealt": ("get", "reader"),
-    "environment-secret": ("post", "engineer"), "environment-way": ("post", "engineer"), "functions": ("post", "engineer"), "try-function": ("post", "engineer"), "tried-function": ("get", "reader"),
-    "stop-now": ("post", "engineer"), "run-stream": ("stream", "reader"),
-}  # fmt: skip
+    "journeys": ("get", "reader"),
+    "journey-from-recording": ("post", "engineer"),
+    "journey": ("get", "reader"),
+    "journey-panel": ("get", "reader"),
+    "journey-edit": ("post", "engineer"),
+    "journey-undo": ("post", "engineer"),
+    "journey-redo": ("post", "engineer"),
+    "journey-text": ("post", "engineer"),
+    "journey-discard-draft": ("post", "engineer"),
+    "journey-delete": ("post", "engineer"),
+    "import-recording": ("post", "engineer"),
+    "paste": ("post", "engineer"),
+    "recording-file": ("get", "reader"),
+    "rehearsal-file": ("get", "reader"),
+    "rehearsal-stop": ("post", "engineer"),
+    "rehearsal-page": ("get", "reader"),
+    "journey-thinking": ("post", "engineer"),
+    "shared-steps": ("post", "engineer"),
+    "strands-by-hand": ("post", "engineer"),
+    "strands-attempt": ("post", "engineer"),
+    "strands-typed": ("post", "engineer"),
+    "rehearsal-clean-up": ("post", "engineer"),
+    "rehearsal-check": ("post", "engineer"),
+    "journey-described": ("post", "engineer"),
+    "journey-share": ("post", "engineer"),
+    "journey-ladder": ("get", "reader"),
+    "journey-revisions": ("post", "engineer"),
+    "journey-find": ("get", "reader"),
+    "record": ("post", "engineer"),
+    "recording-live": ("get", "reader"),
+    "recording-results": ("get", "reader"),
+    "recording-mark": ("post", "engineer"),
+    "recording-control": ("post", "engineer"),
+    "recording-authority": ("get", "engineer"),
+    "recording-stream": ("stream", "reader"),
+    "datasets": ("get", "reader"),
+    "import-data": ("post", "engineer"),
+    "dataset": ("post", "engineer"),
+    "settings": ("get", "reader"),
+    "create-environment": ("post", "engineer"),
+    "environment-values": ("post", "engineer"),
+    "environment-change": ("post", "engineer"),
+    "agree-target": ("post", "owner"),
+    "withdraw-target": ("post", "owner"),
+    "set-member": ("post", "owner"),
+    "rehearse": ("post", "engineer"),
+    "strands": ("get", "reader"),
+    "strands-search": ("post", "engineer"),
+    "strands-accept": ("post", "engineer"),
+    "strands-dismiss": ("post", "engineer"),
+    "strands-rule": ("post", "engineer"),
+    "strands-recording": ("post", "engineer"),
+    "rehearsal": ("get", "reader"),
+    "rehearsal-results": ("get", "reader"),
+    "rehearsal-stream": ("stream", "reader"),
+    "plans": ("post", "engineer"),
+    "plan": ("post", "engineer"),
+    "plan-undo": ("post", "engineer"),
+    "plan-delete": ("post", "engineer"),
+    "start-run": ("post", "engineer"),
+    "runs": ("get", "reader"),
+    "run": ("get", "reader"),
+    "run-tables": ("get", "reader"),
+    "run-headline": ("get", "reader"),
+    "run-kept": ("get", "reader"),
+    "stop-gently": ("post", "engineer"),
+    "journey-evaluate": ("post", "engineer"),
+    "journey-columns-near": ("get", "engineer"),
+    "journey-columns": ("post", "engineer"),
+    "create-data": ("post", "engineer"),
+    "data-upload": ("post", "engineer"),
+    "take-in-data": ("post", "engineer"),
+    "data-cell": ("post", "engineer"),
+    "data-change": ("post", "engineer"),
+    "data-deal": ("post", "engineer"),
+    "data-export": ("get", "engineer"),
+    "run-dealt": ("get", "reader"),
+    "environment-secret": ("post", "engineer"),
+    "environment-way": ("post", "engineer"),
+    "functions": ("post", "engineer"),
+    "try-function": ("post", "engineer"),
+    "tried-function": ("get", "reader"),
+    "stop-now": ("post", "engineer"),
+    "run-stream": ("stream", "reader"),
+}
 PEOPLE = {"cass": "reader", "bran": "engineer", "ada": "owner"}
 RANK = {"reader": 0, "engineer": 1, "owner": 2}
 
@@ -60,21 +129,31 @@ class Access(TestCase):
         cls.sample = Sample()
         sample = cls.sample
         frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
-        cls.a_run = Run.objects.create(project=sample.project, number=1, name="r", frozen=frozen, sha256="", state="ended")
+        cls.a_run = Run.objects.create(
+            project=sample.project, number=1, name="r", frozen=frozen, sha256="", state="ended"
+        )
         cls.session = Session.objects.create(
-            recording=sample.recording, kind="doorway", targets=["http://127.0.0.1:9"], name="r-x.localhost", state="ended"
+            recording=sample.recording,
+            kind="doorway",
+            targets=["http://127.0.0.1:9"],
+            name="r-x.localhost",
+            state="ended",
         )
         cls.rehearsal = Rehearsal.objects.create(
             journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="lost"
         )
         body = zlib.compress(
             msgspec.msgpack.encode(
-                KeptExchange(second=0, series=1, step="s", request="r", reason="sample", user=1, round=1, method="GET", url="u")
+                KeptExchange(
+                    second=0, series=1, step="s", request="r", reason="sample", user=1, round=1, method="GET", url="u"
+                )
             )
         )
         cls.upload = keep_upload(sample.member, [b"a,b\n1,2\n"], "x.csv", 8)
         cls.attempt = Attempt.objects.create(project=sample.project, function="a.b", given={}, modules={})
-        cls.kept = Kept.objects.create(run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body)
+        cls.kept = Kept.objects.create(
+            run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body
+        )
         RehearsedExchange.objects.create(rehearsal=cls.rehearsal, number=cls.kept.pk, body=body)
 
     def address(self, name: str) -> str:
@@ -172,7 +251,9 @@ class Access(TestCase):
                 self.assertEqual(self.client.post(self.address(name)).status_code, 405)
 
     def test_get_changes_nothing_and_asks_for_nothing(self) -> None:
-        """Every address there is, by GET and as each role: no row of any table is another afterwards, jobs for generators included."""
+        """Every address there is, by GET and as each role: no row of any table is another afterwards, jobs for
+        generators included.
+        """
         before = contents()
         for name in (*TABLE, "projects", "sign-in", "sign-out", "change-password"):
             if TABLE.get(name, ("", ""))[0] == "stream":
@@ -197,6 +278,9 @@ def contents() -> dict[str, str]:
         found = {}
         for table in tables:
             rows = "to_jsonb(t) - 'last_login'"
-            cursor.execute(f"SELECT md5(coalesce(string_agg(({rows})::text, chr(10) ORDER BY ({rows})::text), '')) FROM \"{table}\" t")
+            cursor.execute(
+                f"SELECT md5(coalesce(string_agg(({rows})::text, chr(10) ORDER BY ({rows})::text), '')) FROM"
+                f' "{table}" t'
+            )
             found[table] = cursor.fetchone()[0]
     return found

@@ -36,36 +36,52 @@ class Data(PageCase):
         return uploads.import_csv(self.sample.member, text, name)
 
     def test_a_file_is_looked_at_before_it_is_taken_in_and_read_again_when_changed(self) -> None:
-        answer = self.client.post(self.sample.address("data/import"), {"name": "terms", "text": 'term;n\n"a;b";1\nZoë;2\n'})
+        answer = self.client.post(
+            self.sample.address("data/import"), {"name": "terms", "text": 'term;n\n"a;b";1\nZoë;2\n'}
+        )
         page = self.client.get(answer.headers["Location"])
         self.assertContains(page, '<option value=";" selected>semicolon</option>', html=True)
         self.assertContains(page, "a;b")
         again = self.client.post(
-            answer.headers["Location"], {"kind": "separated", "encoding": "utf-8", "delimiter": ",", "quote": '"', "header": "no"}, headers={"HX-Request": "true"}
-        )  # fmt: skip
+            answer.headers["Location"],
+            {"kind": "separated", "encoding": "utf-8", "delimiter": ",", "quote": '"', "header": "no"},
+            headers={"HX-Request": "true"},
+        )
         self.assertContains(again, "column_1")
-        wrong = self.client.post(answer.headers["Location"], {"kind": "json lines", "encoding": "utf-8"}, headers={"HX-Request": "true"})
+        wrong = self.client.post(
+            answer.headers["Location"], {"kind": "json lines", "encoding": "utf-8"}, headers={"HX-Request": "true"}
+        )
         self.assertContains(wrong, "not JSON")
         self.client.post(
-            answer.headers["Location"], {"kind": "separated", "encoding": "utf-8", "delimiter": ";", "quote": '"', "header": "yes"}
+            answer.headers["Location"],
+            {"kind": "separated", "encoding": "utf-8", "delimiter": ";", "quote": '"', "header": "yes"},
         )
         upload = Upload.objects.get()
-        made = uploads.take_in(self.sample.member, upload, msgspec.convert(upload.form, Form))  # in a worker, as the page's button does
-        self.assertEqual((made.key, made.columns, self.rows(made)), ("terms", ["term", "n"], [["a;b", "1"], ["Zoë", "2"]]))
+        # in a worker, as the page's button does
+        made = uploads.take_in(self.sample.member, upload, msgspec.convert(upload.form, Form))
+        self.assertEqual(
+            (made.key, made.columns, self.rows(made)), ("terms", ["term", "n"], [["a;b", "1"], ["Zoë", "2"]])
+        )
         self.assertFalse(Upload.objects.exists() or uploads.file_of(upload).exists())
 
     def test_cells_are_kept_as_typed_and_nothing_of_another_is_lost(self) -> None:
         before = DataBlock.objects.count()
         old = self.rows()[1500][3]
-        answer = self.client.post(self.at("/cell"), {"row": 1501, "column": "constellation", "text": "vela", "old": old})
-        self.assertEqual((answer.status_code, self.rows()[1500][3], DataBlock.objects.count()), (200, "vela", before + 1))
+        answer = self.client.post(
+            self.at("/cell"), {"row": 1501, "column": "constellation", "text": "vela", "old": old}
+        )
+        self.assertEqual(
+            (answer.status_code, self.rows()[1500][3], DataBlock.objects.count()), (200, "vela", before + 1)
+        )
         stale = self.client.post(self.at("/cell"), {"row": 1501, "column": "constellation", "text": "lyra", "old": old})
         self.assertEqual(stale.status_code, 409)
         self.assertIn("was changed to “vela” meanwhile", stale.json()["problem"])
         for text, words in (("x" * 10_000_000, "at most 1,000,000 characters"), ("a\0b", "NUL")):
             refused = self.client.post(self.at("/cell"), {"row": 1, "column": "name", "text": text})
             self.assertEqual((refused.status_code, words in refused.json()["problem"]), (422, True), words)
-        self.assertEqual(self.client.post(self.at("/cell"), {"row": 9_999, "column": "name", "text": "x"}).status_code, 422)
+        self.assertEqual(
+            self.client.post(self.at("/cell"), {"row": 9_999, "column": "name", "text": "x"}).status_code, 422
+        )
         self.assertEqual(len(self.rows()), 2000)
         self.change("undo")
         self.assertEqual(self.rows()[1500][3], old)
@@ -83,14 +99,22 @@ class Data(PageCase):
         self.change("add-column", column="reference", make="sequence", start=100, step=2, width=6)
         self.assertEqual([row[5] for row in self.rows()[:2]], ["000100", "000102"])
         self.change("column-left", column="reference")
-        self.assertEqual((DataSet.objects.get(pk=self.sample.data.pk).columns[4], self.rows()[1][4]), ("reference", "000102"))
+        self.assertEqual(
+            (DataSet.objects.get(pk=self.sample.data.pk).columns[4], self.rows()[1][4]), ("reference", "000102")
+        )
         self.change("rename-column", column="reference", to="ref")
         self.change("delete-column", column="night")
-        self.assertEqual(DataSet.objects.get(pk=self.sample.data.pk).columns, ["email", "password", "name", "constellation", "ref"])
+        self.assertEqual(
+            DataSet.objects.get(pk=self.sample.data.pk).columns, ["email", "password", "name", "constellation", "ref"]
+        )
         self.assertContains(
-            self.change("add-column", column="no name", make="choice", among="a\nb"), "can&#x27;t be a column name", status_code=422
+            self.change("add-column", column="no name", make="choice", among="a\nb"),
+            "can&#x27;t be a column name",
+            status_code=422,
         )  # type: ignore[arg-type]
-        self.assertContains(self.change("add-column", column="d", make="date", form="%999999999d"), "no date format", status_code=422)  # type: ignore[arg-type]
+        self.assertContains(
+            self.change("add-column", column="d", make="date", form="%999999999d"), "no date format", status_code=422
+        )  # type: ignore[arg-type]
         for _ in range(7):
             self.change("undo")
         self.assertEqual(self.rows()[:2], [second, first])
@@ -133,7 +157,9 @@ class Data(PageCase):
 
         actions.move_column(self.sample.member, made.pk, "row", -1, typed)
         made.refresh_from_db()
-        self.assertEqual((made.columns, self.rows(made)[12_345]), (["n", "row", "m"], ["typed meanwhile", "12350", "m"]))
+        self.assertEqual(
+            (made.columns, self.rows(made)[12_345]), (["n", "row", "m"], ["typed meanwhile", "12350", "m"])
+        )
         self.assertEqual([at for at, _ in queries.find(made, "TYPED mean")[0]], [12_345])
         self.assertFalse(list(uploads.file_of(Upload(pk=made.pk)).parent.glob("*.blocks")))
         page = self.client.get(self.at("", made))
@@ -141,12 +167,19 @@ class Data(PageCase):
         self.assertContains(page, "Count how many values differ")
         self.client.post(self.at("/change", made), {"what": "count"})
         self.assertContains(self.client.get(self.at("", made)), "always “m”")
-        self.assertEqual([fact.different for fact in queries.facts(made) or []], [queries.LARGE + 1, queries.LARGE + 1, 1])
+        self.assertEqual(
+            [fact.different for fact in queries.facts(made) or []], [queries.LARGE + 1, queries.LARGE + 1, 1]
+        )
         actions.set_cell(self.sample.member, made.pk, 0, "m", "other", None)  # counted anew when asked again
         self.assertContains(self.client.get(self.at("", made)), "Count how many values differ")
-        answer = self.client.post(self.at("/change", made), {"what": "delete-column", "column": "row"}, headers={"HX-Request": "true"})
-        self.assertTrue(answer.streaming)  # with progress; without the page's script it is done at once, as for small ones
-        wrong = self.client.post(self.at("/change", made), {"what": "add-column", "column": "x", "make": "sequence", "start": "x"})
+        answer = self.client.post(
+            self.at("/change", made), {"what": "delete-column", "column": "row"}, headers={"HX-Request": "true"}
+        )
+        # with progress; without the page's script it is done at once, as for small ones
+        self.assertTrue(answer.streaming)
+        wrong = self.client.post(
+            self.at("/change", made), {"what": "add-column", "column": "x", "make": "sequence", "start": "x"}
+        )
         self.assertContains(wrong, "“x” is not a whole number", status_code=422)
 
     def test_cells_are_pasted_as_a_spreadsheet_copies_them(self) -> None:
@@ -155,9 +188,12 @@ class Data(PageCase):
         def pasted(row: int, column: str, block: str) -> dict[str, str]:
             return self.client.post(self.at("/cell", made), {"row": row, "column": column, "block": block}).json()
 
-        self.assertEqual(pasted(999, "b", 'p\tq\r\n"two\nlines"\n\ts\n=1+1\tt\n')["address"], f"{self.at('', made)}?from=999")
         self.assertEqual(
-            self.rows(made)[997:], [["997", "x", "y"], ["998", "p", "q"], ["999", "two\nlines", "y"], ["1000", "", "s"], ["", "=1+1", "t"]]
+            pasted(999, "b", 'p\tq\r\n"two\nlines"\n\ts\n=1+1\tt\n')["address"], f"{self.at('', made)}?from=999"
+        )
+        self.assertEqual(
+            self.rows(made)[997:],
+            [["997", "x", "y"], ["998", "p", "q"], ["999", "two\nlines", "y"], ["1000", "", "s"], ["", "=1+1", "t"]],
         )
         self.assertIn("2 columns wide; from c on there are 1", pasted(1, "c", "1\t2\n")["problem"])
         self.assertIn("NUL", pasted(1, "c", "1\x00\n2")["problem"])
@@ -188,7 +224,8 @@ class Data(PageCase):
         page = self.client.get(self.at(""))
         self.assertContains(page, "used by Evening booking")
         self.client.post(
-            self.at("/deal"), {"whose": "pile", "order": "in order", "when": "user", "then": "leave", "apart": ["email", "name"]}
+            self.at("/deal"),
+            {"whose": "pile", "order": "in order", "when": "user", "then": "leave", "apart": ["email", "name"]},
         )
         numbers = [self.stored().head.number]  # type: ignore[union-attr]
         self.change("rename-column", column="email", to="mail")
@@ -200,7 +237,8 @@ class Data(PageCase):
         self.assertIn("{{ observers.email }}", str(content(self.stored())))
         self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)).apart, ("email", "name"))
         self.assertEqual(numbers, [1, 2])
-        self.made("observers.csv", b"mail,password,name,constellation,night\na,b,c,d,e\n")  # another file is not a renaming
+        # another file is not a renaming
+        self.made("observers.csv", b"mail,password,name,constellation,night\na,b,c,d,e\n")
         number = self.stored().head.number  # type: ignore[union-attr]
         self.change("undo")
         self.assertEqual(self.stored().head.number, number)  # type: ignore[union-attr]
@@ -217,7 +255,15 @@ class Data(PageCase):
 
     def test_finding_looks_into_cells_only(self) -> None:
         made = self.made("f.csv", "a,b\nStraße,Æther\nab,cd\n{},x\n".format("ö" * 300).encode())
-        for wanted, rows in (("STRASSE", []), ("straße", [0]), ("æTH", [0]), ("bc", []), ("ab", [1]), ("öö", [2]), ("\x92", [])):
+        for wanted, rows in (
+            ("STRASSE", []),
+            ("straße", [0]),
+            ("æTH", [0]),
+            ("bc", []),
+            ("ab", [1]),
+            ("öö", [2]),
+            ("\x92", []),
+        ):
             with self.subTest(wanted):
                 self.assertEqual([at for at, _ in queries.find(made, wanted)[0]], rows)
         self.assertEqual(queries.find(made, "a", after=1), ([(1, ["ab", "cd"])], 3))
@@ -226,13 +272,21 @@ class Data(PageCase):
         words = {"whose": "slice", "order": "in order", "when": "round", "then": "leave"}
         answer = self.client.post(self.at("/deal"), words)
         self.assertContains(answer, "user 2, round 1: row 101")  # 2,000 rows over the plan's 20 users
-        self.assertEqual(queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)), Deal(whose="slice", then="leave"))
+        self.assertEqual(
+            queries.deal_of(DataSet.objects.get(pk=self.sample.data.pk)), Deal(whose="slice", then="leave")
+        )
         few = self.made("few.csv", b"n\n1\n2\n3\n")
         self.client.post(self.at("/deal", few), {**words, "whose": "pile", "follow": "observers"})
         self.assertEqual(queries.deal_of(DataSet.objects.get(pk=few.pk)).follow, "observers")
-        self.assertContains(self.client.post(self.at("/deal"), {**words, "follow": "few"}), "one of the two has to lead", status_code=422)
         self.assertContains(
-            self.client.post(self.at("/deal"), {**words, "whose": "mine"}), "can&#x27;t stand in this sentence", status_code=422
+            self.client.post(self.at("/deal"), {**words, "follow": "few"}),
+            "one of the two has to lead",
+            status_code=422,
+        )
+        self.assertContains(
+            self.client.post(self.at("/deal"), {**words, "whose": "mine"}),
+            "can&#x27;t stand in this sentence",
+            status_code=422,
         )
 
     def test_exports_mark_what_a_spreadsheet_would_take_for_a_formula(self) -> None:
@@ -265,7 +319,10 @@ class Data(PageCase):
         found = occurrences(core, "ring")
         self.assertEqual([each.key for each in found], ["browse-sky/search-objects/query q"])
         self.assertContains(self.client.get(page), 'is in <span class="mono">terms.term</span>, row 2', html=False)
-        self.client.post(page, {"value": "ring", "name": "terms.term", "place": [found[0].key], "parent": token(self.sample.journey.head)})
+        self.client.post(
+            page,
+            {"value": "ring", "name": "terms.term", "place": [found[0].key], "parent": token(self.sample.journey.head)},
+        )
         self.assertIn("{{ terms.term }}", str(content(self.stored()).find_step("browse-sky")))
         self.assertEqual(put_column(core, "ring", "terms.term", []), core)
         self.assertEqual(ring.key, "terms")
@@ -287,7 +344,9 @@ class Data(PageCase):
         answer = self.client.post(page + "?value=318", {**sent, "name": "terms.nope"})
         self.assertContains(answer, "There is no column terms.nope", status_code=422)
         self.assertTrue(self.client.post(page, sent).headers["Location"].endswith("?at=sign-in/post-sign-in"))
-        self.assertIn(("click_y", "{{ terms.term }}"), content(self.stored()).find_step("sign-in").requests[1].body.form)  # type: ignore[union-attr]
+        self.assertIn(
+            ("click_y", "{{ terms.term }}"), content(self.stored()).find_step("sign-in").requests[1].body.form
+        )  # type: ignore[union-attr]
 
 
 class Environments(PageCase):
@@ -299,7 +358,9 @@ class Environments(PageCase):
         self.assertNotContains(self.client.get(self.sample.address("settings")), "fell-secret-1")
         self.assertContains(self.client.get(self.sample.address("settings")), row.fingerprint)
         self.assertNotIn("fell-secret-1", json.dumps(list(Event.objects.values("what", "subject", "detail"))))
-        self.assertEqual(opened(self.sample.project.pk, self.sample.environment.key, ["staff"]), {"staff": "fell-secret-1"})
+        self.assertEqual(
+            opened(self.sample.project.pk, self.sample.environment.key, ["staff"]), {"staff": "fell-secret-1"}
+        )
         fingerprint = row.fingerprint
         environments.set_secret(self.sample.member, self.sample.environment, "staff", "other")
         self.assertNotEqual(Secret.objects.get().fingerprint, fingerprint)
@@ -333,9 +394,12 @@ class Environments(PageCase):
         way = msgspec.convert(self.sample.environment.way, Way)
         self.assertEqual((way.headers, way.trust), ((("X-Load-Test", "{{ env.observatory }}"),), "anything"))
         for change, words in (
-            ({"header-name": ["a b"], "header-value": ["x"]}, "can&#x27;t be the name of a header"), ({"trust": "these", "authorities": "nonsense"}, "can&#x27;t be read"), ({"proxy": "ftp://x"}, "is not a proxy"),
-            ({"header-name": ["Content-Length"], "header-value": ["3"]}, "is computed from the body"), ({"header-name": ["X"], "header-value": ["{{ ("]}, "is never closed"),
-        ):  # fmt: skip
+            ({"header-name": ["a b"], "header-value": ["x"]}, "can&#x27;t be the name of a header"),
+            ({"trust": "these", "authorities": "nonsense"}, "can&#x27;t be read"),
+            ({"proxy": "ftp://x"}, "is not a proxy"),
+            ({"header-name": ["Content-Length"], "header-value": ["3"]}, "is computed from the body"),
+            ({"header-name": ["X"], "header-value": ["{{ ("]}, "is never closed"),
+        ):
             with self.subTest(words):
                 self.assertContains(self.client.post(address, {**good, **change}), words, status_code=422)
         self.sample.environment.refresh_from_db()
@@ -343,14 +407,17 @@ class Environments(PageCase):
 
     def test_values_are_kept_as_typed_and_an_environment_is_renamed_and_deleted_by_name(self) -> None:
         address = self.sample.address(f"environments/{self.sample.environment.pk}")
-        self.assertContains(self.client.post(address + "/values", {"name": ["base", ""], "value": ["http://127.0.0.1:9", ""]}), "Kept.")
+        self.assertContains(
+            self.client.post(address + "/values", {"name": ["base", ""], "value": ["http://127.0.0.1:9", ""]}), "Kept."
+        )
         for names, words in ((["1x"], "can&#x27;t be the name of a value"), (["base", "base"], "stands there twice")):
             answer = self.client.post(address + "/values", {"name": names, "value": ["x", "y"]})
             self.assertContains(answer, words, status_code=422)
             self.assertContains(answer, "Not kept yet.", status_code=422)
         self.sample.environment.refresh_from_db()
         self.assertEqual(self.sample.environment.values, {"base": "http://127.0.0.1:9"})
-        self.client.post(address + "/values", {"name": ["base"], "value": ["http://127.0.0.1:9"]})  # the same again is no change
+        # the same again is no change
+        self.client.post(address + "/values", {"name": ["base"], "value": ["http://127.0.0.1:9"]})
         before = dict(self.sample.environment.values)
         self.client.post(address + "/values", {"name": [], "value": []})
         self.client.post(address, {"what": "undo"})
@@ -369,17 +436,23 @@ class Environments(PageCase):
         self.assertContains(self.client.post(address, {"name": " "}), "needs a name", status_code=422)
         self.assertEqual(self.client.post(address, {"what": "delete", "sure": "Staging two"}).status_code, 403)
         self.client.force_login(self.sample.accounts["ada"])
-        self.assertContains(self.client.post(address, {"what": "delete", "sure": "no"}), "write its name beside", status_code=422)
+        self.assertContains(
+            self.client.post(address, {"what": "delete", "sure": "no"}), "write its name beside", status_code=422
+        )
         self.client.post(address, {"what": "delete", "sure": "Staging two"})
         self.assertFalse(Environment.objects.filter(pk=self.sample.environment.pk).exists())
-        self.assertContains(self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), f"{key} (not there any more)")
+        self.assertContains(
+            self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), f"{key} (not there any more)"
+        )
 
 
 class Functions(PageCase):
     def test_only_who_may_writes_them_and_what_cannot_be_read_is_kept(self) -> None:
         address = self.sample.address("functions")
         source = "def total(a, b='1'):\n    return 1\n\ndef _hidden():\n    pass\n"
-        self.assertContains(self.client.post(address, {"name": "sums", "source": source}), "owner gave that right", status_code=422)
+        self.assertContains(
+            self.client.post(address, {"name": "sums", "source": source}), "owner gave that right", status_code=422
+        )
         self.assertContains(
             self.client.post(address, {"name": "sums", "source": source}), "def total", status_code=422
         )  # what was typed is not lost
@@ -389,12 +462,19 @@ class Functions(PageCase):
         self.client.post(address, {"name": "sums", "source": "def total(:\n"})
         self.assertEqual((Module.objects.get().names, Module.objects.get().problem), ([], "line 1: invalid syntax"))
         self.assertContains(self.client.get(address), "def total(:")
-        typed = lambda source: self.client.post(address, {"name": "sums", "source": source}, headers={"Accept": "application/json"}).json()  # noqa: E731
+
+        def typed(source: str):  # type: ignore[no-untyped-def]
+            sent = {"name": "sums", "source": source}
+            return self.client.post(address, sent, headers={"Accept": "application/json"}).json()
+
         found = typed("def total(a, /, b, *, c='1'):\n    return 1\n\ndef _hidden(x):\n    pass\n")
-        self.assertEqual((found["kind"], found["problems"], found["signatures"]), ("saved", [], {"sums.total": ["a", "b", "c"]}))
+        self.assertEqual(
+            (found["kind"], found["problems"], found["signatures"]), ("saved", [], {"sums.total": ["a", "b", "c"]})
+        )
         found = typed("x = 1\ndef total(:\n")
         self.assertEqual(
-            (found["kind"], found["problems"], found["signatures"]), ("error", [{"line": 2, "column": 1, "message": "invalid syntax"}], {})
+            (found["kind"], found["problems"], found["signatures"]),
+            ("error", [{"line": 2, "column": 1, "message": "invalid syntax"}], {}),
         )
         self.assertIn("Not kept: A module has at most", typed("x" * 200_001)["says"])
         self.client.post(address, {"name": "sums", "source": "(" * 100_000})  # read, never run, whatever it is
@@ -402,9 +482,12 @@ class Functions(PageCase):
         began = time.monotonic()
         self.client.post(address, {"name": "sums", "source": "while True: pass"})
         self.assertLess(time.monotonic() - began, 5)
-        self.assertEqual(Event.objects.filter(what="functions changed", subject="sums").count(), 1)  # one spell of typing
+        # one spell of typing
+        self.assertEqual(Event.objects.filter(what="functions changed", subject="sums").count(), 1)
         self.assertContains(
-            self.client.post(address, {"name": "sums", "what": "delete", "sure": "no"}), "write its name beside", status_code=422
+            self.client.post(address, {"name": "sums", "what": "delete", "sure": "no"}),
+            "write its name beside",
+            status_code=422,
         )
         self.assertTrue(Module.objects.exists())
         self.client.post(address, {"name": "sums", "what": "delete", "sure": "sums"})
@@ -430,10 +513,19 @@ class WhatUsersWrite(PageCase):
 
     def test_hostile_ones_end_with_words_while_other_pages_are_fast(self) -> None:
         hostile = [
-            "{{ 'a' * 10000000000 }}", "{{ 9 ** 999 ** 999 }}", "{{ " + "(" * 1500 + " }}", "{{ " + "-" * 1900 + "1 }}", "{{ " + "[" * 900 + "]" * 900 + " }}",
-            "{{ 'x' | pad(10000) | replace('x', 'x' | pad(10000)) | replace('0', '0' | pad(10000)) | replace('0', '00000000') }}", "{{ now('%999999999d') }}", "{{ ''.__class__.__mro__ }}",
+            "{{ 'a' * 10000000000 }}",
+            "{{ 9 ** 999 ** 999 }}",
+            "{{ " + "(" * 1500 + " }}",
+            "{{ " + "-" * 1900 + "1 }}",
+            "{{ " + "[" * 900 + "]" * 900 + " }}",
+            (
+                "{{ 'x' | pad(10000) | replace('x', 'x' | pad(10000)) | replace('0', '0' | pad(10000)) | replace('0',"
+                " '00000000') }}"
+            ),
+            "{{ now('%999999999d') }}",
+            "{{ ''.__class__.__mro__ }}",
             "{{ a" + " if a else b" * 150 + " }}",
-        ]  # fmt: skip
+        ]
         for text in hostile:
             with self.subTest(text[:40]):
                 began = time.monotonic()
@@ -446,12 +538,24 @@ class WhatUsersWrite(PageCase):
 
     def test_they_are_kept_with_their_problem_and_nothing_is_lost(self) -> None:
         address = self.address("journey-edit")
-        added = self.client.post(address, {"at": "night", "what": "add-item", "item": "repeat", "parent": token(self.stored().head)})
+        added = self.client.post(
+            address, {"at": "night", "what": "add-item", "item": "repeat", "parent": token(self.stored().head)}
+        )
         self.assertContains(added, "so many times")
         for text, words in (("{{ 'a' * }}", "can&#x27;t be read"), ("{{ nowhere > 1 }}", "not captured before")):
             answer = self.client.post(
-                address, {"at": "repeat", "what": "step", "name": "Again", "think_s": "0", "think": "fixed", "how": "until", "text": text, "parent": token(self.stored().head)}
-            )  # fmt: skip
+                address,
+                {
+                    "at": "repeat",
+                    "what": "step",
+                    "name": "Again",
+                    "think_s": "0",
+                    "think": "fixed",
+                    "how": "until",
+                    "text": text,
+                    "parent": token(self.stored().head),
+                },
+            )
             self.assertContains(answer, words)
             step = content(self.stored()).find_step("repeat")
             assert step is not None and step.repeat is not None
@@ -460,7 +564,9 @@ class WhatUsersWrite(PageCase):
 
 class Items(PageCase):
     def edit(self, at: str, what: str, **more: object) -> None:
-        answer = self.client.post(self.address("journey-edit"), {"at": at, "what": what, "parent": token(self.stored().head), **more})
+        answer = self.client.post(
+            self.address("journey-edit"), {"at": at, "what": what, "parent": token(self.stored().head), **more}
+        )
         self.assertEqual(answer.status_code, 200, answer.content[:500])
 
     def shape(self) -> str:
@@ -503,8 +609,12 @@ class Items(PageCase):
         )
         step = content(self.stored()).find_step("detour")
         assert step is not None
-        self.assertEqual((step.choose, [(each.name, each.weight) for each in step.branches]), ("evenly", [("a", 1.0), ("b", 2.5)]))
+        self.assertEqual(
+            (step.choose, [(each.name, each.weight) for each in step.branches]), ("evenly", [("a", 1.0), ("b", 2.5)])
+        )
         self.edit("detour", "duplicate")
-        self.assertIn("choose:detour-copy()" if "choose:detour-copy" in self.shape() else "choose:detour-2()", self.shape())
+        self.assertIn(
+            "choose:detour-copy()" if "choose:detour-copy" in self.shape() else "choose:detour-2()", self.shape()
+        )
         self.edit("detour", "remove")
         self.assertNotIn("choose:detour(", self.shape())

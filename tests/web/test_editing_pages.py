@@ -18,17 +18,24 @@ class Pages(PageCase):
     def test_think_times_on_one_screen(self) -> None:
         self.assertContains(self.client.get(self.address("journey-thinking")), "s of thinking on average")
         answer = self.client.post(
-            self.address("journey-thinking"), {"kind": "log-normal", "value": "2", "to": "6", "parent": token(self.stored().head)}
+            self.address("journey-thinking"),
+            {"kind": "log-normal", "value": "2", "to": "6", "parent": token(self.stored().head)},
         )
         self.assertEqual(answer.status_code, 302)
         core = content(self.stored())
-        self.assertTrue(all(step.think == "log-normal" and step.think_to_s == 6 for _, step in core.steps() if step.think_s))
+        self.assertTrue(
+            all(step.think == "log-normal" and step.think_to_s == 6 for _, step in core.steps() if step.think_s)
+        )
         wrong = self.client.post(
-            self.address("journey-thinking"), {"kind": "even", "value": "5", "to": "2", "parent": token(self.stored().head)}
+            self.address("journey-thinking"),
+            {"kind": "even", "value": "5", "to": "2", "parent": token(self.stored().head)},
         )
         self.assertContains(wrong, "must be more than the first", status_code=422)
         self.assertEqual(
-            self.client.post(self.address("journey-thinking"), {"kind": "fixed", "value": "1", "parent": "0:old"}).status_code, 409
+            self.client.post(
+                self.address("journey-thinking"), {"kind": "fixed", "value": "1", "parent": "0:old"}
+            ).status_code,
+            409,
         )
 
     def test_revisions_show_the_difference_and_are_restored(self) -> None:
@@ -40,7 +47,9 @@ class Pages(PageCase):
         self.client.post(self.address("journey-revisions"), {"revision": "1", "parent": token(self.stored().head)})
         self.assertEqual(content(self.stored()), before)
         self.assertEqual(self.stored().head.number, 3)  # type: ignore[union-attr]
-        missing = self.client.post(self.address("journey-revisions"), {"revision": "99", "parent": token(self.stored().head)})
+        missing = self.client.post(
+            self.address("journey-revisions"), {"revision": "99", "parent": token(self.stored().head)}
+        )
         self.assertContains(missing, "There is no revision 99", status_code=422)
 
     def test_split_merge_duplicate_from_the_panel(self) -> None:
@@ -60,7 +69,9 @@ class Pages(PageCase):
 
     def test_pasted_requests_become_a_journey(self) -> None:
         paste = reverse("paste", args=[self.sample.project.pk])
-        answer = self.client.post(paste, {"text": "curl http://127.0.0.1:9/a\ncurl http://127.0.0.1:9/b -d x=1", "name": "Two"})
+        answer = self.client.post(
+            paste, {"text": "curl http://127.0.0.1:9/a\ncurl http://127.0.0.1:9/b -d x=1", "name": "Two"}
+        )
         made = Recording.objects.get(name="Two")
         self.assertRedirects(answer, f"{reverse('journeys', args=[self.sample.project.pk])}/from/{made.pk}")
         self.assertEqual(made.count, 2)

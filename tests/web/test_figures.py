@@ -55,13 +55,33 @@ class Geometry(SimpleTestCase):
         ys = [rung.y for rung in self.ladder.rungs]
         self.assertEqual(ys, sorted(ys))
         self.assertGreaterEqual(min(b - a for a, b in itertools.pairwise(ys)), 40)
-        self.assertEqual([name for name, _ in self.ladder.parts], ["OPENING", "ROUNDS", "CLOSING", "CLEAN-UP, AFTER A REHEARSAL"])
+        self.assertEqual(
+            [name for name, _ in self.ladder.parts], ["OPENING", "ROUNDS", "CLOSING", "CLEAN-UP, AFTER A REHEARSAL"]
+        )
 
     def test_strands_lead_from_issue_to_every_use(self) -> None:
         strands = {strand.name: strand for strand in self.ladder.strands}
-        self.assertEqual(set(strands), {
-            "form_key", "sky_token", "desk_key", "object", "sight", "slot", "hold_token", "hold", "reference", "sky_page", "day", "month", "night", "minutes_before", "minutes_after", "code",
-        })  # fmt: skip
+        self.assertEqual(
+            set(strands),
+            {
+                "form_key",
+                "sky_token",
+                "desk_key",
+                "object",
+                "sight",
+                "slot",
+                "hold_token",
+                "hold",
+                "reference",
+                "sky_page",
+                "day",
+                "month",
+                "night",
+                "minutes_before",
+                "minutes_after",
+                "code",
+            },
+        )
         self.assertEqual([len(strands[name].uses) for name in ("form_key", "desk_key", "sky_token")], [2, 1, 1])
         hold = next(rung for rung in self.ladder.rungs if rung.request == "post-hold")
         self.assertEqual(strands["slot"].uses, [hold.y + 8])
@@ -74,7 +94,10 @@ class Geometry(SimpleTestCase):
         inner, outer = steps["look-into-postbox"], steps["mailed-code"]
         self.assertTrue(outer.y < inner.y and inner.y + inner.height <= outer.y + outer.frame)
         self.assertEqual((outer.says, inner.x - outer.x), ("until {{ code }}, every 0.5 s, 20 s at most", 12))
-        self.assertEqual([words for _, _, words in self.ladder.branches], ["70 %: straight to the booking", "30 %: over the sky pages"])
+        self.assertEqual(
+            [words for _, _, words in self.ladder.branches],
+            ["70 %: straight to the booking", "30 %: over the sky pages"],
+        )
         self.assertEqual(steps["night"].says[:30], "day = {{ make.number(1, 28) }}")
 
     def test_results_mark_what_failed_and_what_was_not_reached(self) -> None:
@@ -85,9 +108,14 @@ class Geometry(SimpleTestCase):
 
     def test_long_names_take_two_lines(self) -> None:
         cases = (
-            ("Sign in", ["Sign in"]), ("Find a slot of a quarter-hour tonight", ["Find a slot of a quarter-", "hour tonight"]),
-            ("A name that is so long that even two lines can't hold all of it", ["A name that is so long", "that even two lines can't…"]), ("x" * 40, ["x" * 26, "x" * 14]),
-        )  # fmt: skip
+            ("Sign in", ["Sign in"]),
+            ("Find a slot of a quarter-hour tonight", ["Find a slot of a quarter-", "hour tonight"]),
+            (
+                "A name that is so long that even two lines can't hold all of it",
+                ["A name that is so long", "that even two lines can't…"],
+            ),
+            ("x" * 40, ["x" * 26, "x" * 14]),
+        )
         for name, lines in cases:
             text = f'form: 1\njourney: j\nname: J\nrounds:\n  - {{step: s, name: "{name}", think_s: 1}}\n'
             with self.subTest(name):
@@ -107,7 +135,9 @@ class Differences(SimpleTestCase):
     def said(self, recorded: Answer | None, **now: object) -> list[str]:
         exchange = Exchange(sent=Sent(method="GET", url="http://a.example/"), answer=recorded)
         found = mock.Mock(pk=uuid.uuid4())
-        kept = KeptExchange(second=0, series=0, step="s", request="r", reason="kept", user=1, round=1, method="GET", url="u", **now)  # type: ignore[arg-type]
+        kept = KeptExchange(
+            second=0, series=0, step="s", request="r", reason="kept", user=1, round=1, method="GET", url="u", **now
+        )  # type: ignore[arg-type]
         return differences(found, [(0, kept, exchange)])[0]
 
     def test_what_a_person_wants_to_know(self) -> None:
@@ -115,7 +145,9 @@ class Differences(SimpleTestCase):
         page = Answer(status=200, headers=html, body=b"x" * 1000, size_bytes=1000)
         same = [("content-type", "text/html; charset=utf-8")]
         self.assertEqual(self.said(page, status=200, headers=same, size_bytes=1100), [])
-        self.assertEqual(self.said(page, status=500, headers=same, size_bytes=1000), ["answered 500; the recording got 200"])
+        self.assertEqual(
+            self.said(page, status=500, headers=same, size_bytes=1000), ["answered 500; the recording got 200"]
+        )
         self.assertIn("size 10 B; recorded 1,000 B", self.said(page, status=200, headers=same, size_bytes=10))
         self.assertTrue(
             any(
@@ -125,5 +157,7 @@ class Differences(SimpleTestCase):
         )
         moved = Answer(status=303, headers=(("Location", "/sky?welcome=1"),))
         self.assertEqual(self.said(moved, status=303, headers=[("location", "/sky?welcome=2")]), [])
-        self.assertTrue(any("redirect" in each for each in self.said(moved, status=303, headers=[("location", "/sign-in")])))
+        self.assertTrue(
+            any("redirect" in each for each in self.said(moved, status=303, headers=[("location", "/sign-in")]))
+        )
         self.assertEqual(self.said(None, status=200), [])

@@ -47,7 +47,9 @@ class Importing(TransactionTestCase):
         for data, name, where, words in cases:
             with self.subTest(words):
                 self.assertIn(words, (await self.upload(data, name, where))[-1])
-                self.assertEqual(await RecordedExchange.objects.exclude(recording__name="evening-session.har").acount(), 0)
+                self.assertEqual(
+                    await RecordedExchange.objects.exclude(recording__name="evening-session.har").acount(), 0
+                )
             await self._flush()
 
     async def _flush(self) -> None:
@@ -81,19 +83,44 @@ class Editing(TestCase):
         self.send(at="find-slot", what="down")
         self.assertEqual(
             [step.step for step in self.core().rounds],
-            ["detour", "night", "browse-sky", "look-at-object", "hold", "find-slot", "confirm", "mailed-code", "enter-code", "write-down"],
+            [
+                "detour",
+                "night",
+                "browse-sky",
+                "look-at-object",
+                "hold",
+                "find-slot",
+                "confirm",
+                "mailed-code",
+                "enter-code",
+                "write-down",
+            ],
         )
         # a name is now used before it is captured, and the page says so
         self.assertContains(
-            self.client.get(self.sample.address(f"journeys/{self.journey.pk}")), "slot }} is not captured before this request"
+            self.client.get(self.sample.address(f"journeys/{self.journey.pk}")),
+            "slot }} is not captured before this request",
         )
 
     def test_request_fields_captures_checks(self) -> None:
-        answer = self.send(**{
-            "at": "find-slot/get-slots", "what": "request", "method": "get", "address": "{{ env.observatory }}/api/slots", "query-name": ["night", ""], "query-value": ["01.02.2027", ""],
-            "capture-name": ["slot", "hold_token", ""], "capture-form": ["json", "regex", "json"], "capture-what": ["$.slots[1].id", '"hold_token": "(.+?)"', ""], "capture-more": ["", "1", ""],
-            "check-form": ["status", "contains", "status"], "check-what": ["200", "night", ""], "check-more": ["", "", ""], "body-kind": "none",
-        })  # fmt: skip
+        answer = self.send(
+            **{
+                "at": "find-slot/get-slots",
+                "what": "request",
+                "method": "get",
+                "address": "{{ env.observatory }}/api/slots",
+                "query-name": ["night", ""],
+                "query-value": ["01.02.2027", ""],
+                "capture-name": ["slot", "hold_token", ""],
+                "capture-form": ["json", "regex", "json"],
+                "capture-what": ["$.slots[1].id", '"hold_token": "(.+?)"', ""],
+                "capture-more": ["", "1", ""],
+                "check-form": ["status", "contains", "status"],
+                "check-what": ["200", "night", ""],
+                "check-more": ["", "", ""],
+                "body-kind": "none",
+            }
+        )
         self.assertEqual(answer.status_code, 200)
         request = self.core().find_step("find-slot").requests[1]
         self.assertEqual(
@@ -103,11 +130,16 @@ class Editing(TestCase):
 
     def test_wrong_input_is_said_kept_and_changes_nothing(self) -> None:
         before = self.core()
-        for data, words in (({"think_s": "soon", "name": "X"}, "number of seconds"), ({"think_s": "1", "name": " "}, "needs a name")):
+        for data, words in (
+            ({"think_s": "soon", "name": "X"}, "number of seconds"),
+            ({"think_s": "1", "name": " "}, "needs a name"),
+        ):
             answer = self.send(at="find-slot", what="step", **data)
             self.assertEqual(answer.status_code, 422)
             self.assertContains(answer, words, status_code=422)
-        self.assertContains(self.send(at="find-slot", what="step", name="typed by me", think_s="soon"), "typed by me", status_code=422)
+        self.assertContains(
+            self.send(at="find-slot", what="step", name="typed by me", think_s="soon"), "typed by me", status_code=422
+        )
         self.assertEqual(self.core(), before)
 
     def test_stale_change_is_409_with_what_was_typed(self) -> None:
@@ -148,7 +180,9 @@ class Editing(TestCase):
         self.send(at="", what="journey", name="Renamed")
         self.assertEqual(Revision.objects.filter(subject=self.journey.pk).count(), 3)
         for way, name in (("undo", "ABC"), ("undo", "Find a slot"), ("redo", "ABC"), ("redo", "ABC")):
-            self.assertEqual(self.client.post(self.sample.address(f"journeys/{self.journey.pk}/{way}")).status_code, 302)
+            self.assertEqual(
+                self.client.post(self.sample.address(f"journeys/{self.journey.pk}/{way}")).status_code, 302
+            )
             self.assertEqual(self.core().find_step("find-slot").name, name)
         self.assertEqual(self.core().name, "Renamed")
         answer = self.client.post(self.sample.address(f"journeys/{self.journey.pk}/redo"))
@@ -157,14 +191,18 @@ class Editing(TestCase):
     def test_text_form_is_the_same_thing(self) -> None:
         address = self.sample.address(f"journeys/{self.journey.pk}/text")
         text = self.client.get(address).context["text"]
-        answer = self.client.post(address, {"parent": self.head(), "text": text.replace("name: Find a slot", "name: Look for a slot")})
+        answer = self.client.post(
+            address, {"parent": self.head(), "text": text.replace("name: Find a slot", "name: Look for a slot")}
+        )
         self.assertEqual(answer.status_code, 302)
         self.assertEqual(self.core().find_step("find-slot").name, "Look for a slot")
         self.assertContains(self.client.get(self.sample.address(f"journeys/{self.journey.pk}")), "Look for a slot")
 
     def test_text_that_does_not_parse_stays_a_draft(self) -> None:
         address, before = self.sample.address(f"journeys/{self.journey.pk}/text"), self.core()
-        answer = self.client.post(address, {"parent": self.head(), "text": "form: 1\njourney: evening-booking\nnaem: X\n"})
+        answer = self.client.post(
+            address, {"parent": self.head(), "text": "form: 1\njourney: evening-booking\nnaem: X\n"}
+        )
         self.assertContains(answer, "line 3, column 1", status_code=422)
         self.assertEqual(self.core(), before)
         self.assertContains(self.client.get(address), "naem: X")
@@ -175,7 +213,13 @@ class Editing(TestCase):
         address = self.sample.address(f"environments/{self.sample.environment.pk}/targets")
         self.assertEqual(self.client.post(address, {"target": "http://new.example"}).status_code, 403)
         self.client.force_login(self.sample.accounts["ada"])
-        self.assertContains(self.client.post(address, {"target": "new.example"}), "write scheme, host and port", status_code=422)
+        self.assertContains(
+            self.client.post(address, {"target": "new.example"}), "write scheme, host and port", status_code=422
+        )
         self.client.post(address, {"target": "http://new.example"})
         self.assertTrue(Environment.objects.get().targets.filter(host="new.example").exists())
-        self.assertTrue(Event.objects.filter(what="target agreed", subject="http://new.example:80", account__username="ada").exists())
+        self.assertTrue(
+            Event.objects.filter(
+                what="target agreed", subject="http://new.example:80", account__username="ada"
+            ).exists()
+        )

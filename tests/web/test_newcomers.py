@@ -1,4 +1,6 @@
-"""What somebody new stumbled over: nothing typed is lost in a wrong box, nothing gone turns into something else, nothing is a dead end."""
+"""What somebody new stumbled over: nothing typed is lost in a wrong box, nothing gone turns into something else,
+nothing is a dead end.
+"""
 
 from msgspec.structs import replace
 
@@ -26,9 +28,14 @@ class Rows(PageCase):
         step = next(each for each in content(self.stored()).rounds if each.requests)
         request = step.requests[0]
         data = {
-            "what": "request", "at": f"{step.step}/{request.request}", "method": request.method, "address": request.address, "parent": token(self.stored().head),
-            "body-kind": "none", **fields,
-        }  # fmt: skip
+            "what": "request",
+            "at": f"{step.step}/{request.request}",
+            "method": request.method,
+            "address": request.address,
+            "parent": token(self.stored().head),
+            "body-kind": "none",
+            **fields,
+        }
         answer = self.client.post(self.address("journey-edit"), data)
         found = content(self.stored()).find_step(step.step)
         assert found is not None
@@ -78,7 +85,10 @@ class Rows(PageCase):
         self.assertContains(answer, "has no name yet", status_code=422)
         names = ("name", "form", "what", "more", "pick", "decode", "otherwise")
         answer, _ = self.typed(
-            **{f"capture-{name}": [value] for name, value in zip(names, ("", "json", "$.a", "", "first", "", ""), strict=True)}
+            **{
+                f"capture-{name}": [value]
+                for name, value in zip(names, ("", "json", "$.a", "", "first", "", ""), strict=True)
+            }
         )
         self.assertContains(answer, "has no name yet", status_code=422)
 
@@ -88,10 +98,16 @@ class Gone(PageCase):
 
     def test_an_objective_of_a_deleted_step_stays_about_it(self) -> None:
         core = plans.content(self.sample.plan)
-        core = replace(core, objectives=(Objective(objective="p95", measure="p95", limit=100, step="nowhere"),), journey="no-journey")
+        core = replace(
+            core,
+            objectives=(Objective(objective="p95", measure="p95", limit=100, step="nowhere"),),
+            journey="no-journey",
+        )
         made = plan_actions.add(self.sample.member, replace(core, plan="gone"))
         page = self.client.get(self.sample.address(f"load/{made.pk}"))
-        self.assertContains(page, '<option value="no-journey" selected>no-journey (not there any more)</option>', html=True)
+        self.assertContains(
+            page, '<option value="no-journey" selected>no-journey (not there any more)</option>', html=True
+        )
         made = plan_actions.add(self.sample.member, replace(core, plan="gone", journey=self.sample.journey.key))
         page = self.client.get(self.sample.address(f"load/{made.pk}"))
         self.assertContains(page, '<option value="nowhere" selected>nowhere (not there any more)</option>', html=True)
@@ -100,7 +116,9 @@ class Gone(PageCase):
         self.sample.data.deal = {"follow": "elsewhere"}
         self.sample.data.save(update_fields=["deal"])
         page = self.client.get(self.sample.address(f"data/{self.sample.data.pk}"))
-        self.assertContains(page, '<option value="elsewhere" selected>elsewhere (not there any more)</option>', html=True)
+        self.assertContains(
+            page, '<option value="elsewhere" selected>elsewhere (not there any more)</option>', html=True
+        )
 
 
 class Follows(PageCase):
@@ -108,9 +126,11 @@ class Follows(PageCase):
         self.sample.data.rows = 5
         self.sample.data.save(update_fields=["rows"])
         for deal, words, early in (
-            (Deal(when="user", then="leave"), "users begin to leave", True), (Deal(when="user", then="stop"), "the run stops", True),
-            (Deal(when="user"), "dealt again from the first", False), (Deal(order="at random"), "never run out", False),
-        ):  # fmt: skip
+            (Deal(when="user", then="leave"), "users begin to leave", True),
+            (Deal(when="user", then="stop"), "the run stops", True),
+            (Deal(when="user"), "dealt again from the first", False),
+            (Deal(order="at random"), "never run out", False),
+        ):
             set_deal(self.sample.member, self.sample.data, deal)
             core = plans.content(self.sample.plan)
             found = plans.follows(self.sample.plan, core, *plans.journey_of(self.sample.plan, core))
@@ -125,14 +145,21 @@ class Follows(PageCase):
         journey, script = plans.journey_of(self.sample.plan, core)
         assert script is not None
         before = plans.follows(self.sample.plan, core, journey, script)
-        off = script.mapped(lambda step: replace(step, off=True) if step.requests and step.step != script.rounds[-1].step else step)
+        off = script.mapped(
+            lambda step: replace(step, off=True) if step.requests and step.step != script.rounds[-1].step else step
+        )
         after = plans.follows(self.sample.plan, core, journey, off)
         assert before is not None and after is not None
         self.assertLess(after.exchanges_per_s, before.exchanges_per_s)
 
     def test_undo_takes_back_one_field_at_a_time(self) -> None:
         for changes in ({"name": "First"}, {"name": "Second"}, {"grace_s": 7.0}, {"think_factor": 3.0}):
-            plan_actions.change(self.sample.member, self.sample.plan, token(LoadPlan.objects.get(pk=self.sample.plan.pk).head), **changes)
+            plan_actions.change(
+                self.sample.member,
+                self.sample.plan,
+                token(LoadPlan.objects.get(pk=self.sample.plan.pk).head),
+                **changes,
+            )
         seen = []
         for _ in range(3):
             found = plan_actions.undo(LoadPlan.objects.get(pk=self.sample.plan.pk))
@@ -179,12 +206,15 @@ class WaysOn(PageCase):
         found = content(self.stored()).find_step(step)
         assert found is not None
         self.assertEqual((found.think_s, found.think, found.think_to_s), (4.0, "even", 9.0))
-        self.assertEqual(self.client.post(self.address("journey-thinking"), {**data, "think_to_s": "1"}).status_code, 422)
+        self.assertEqual(
+            self.client.post(self.address("journey-thinking"), {**data, "think_to_s": "1"}).status_code, 422
+        )
 
     def test_a_new_step_comes_after_what_is_selected(self) -> None:
         first = content(self.stored()).rounds[0].step
         self.client.post(
-            self.address("journey-edit"), {"what": "add-step", "at": first, "name": "In between", "parent": token(self.stored().head)}
+            self.address("journey-edit"),
+            {"what": "add-step", "at": first, "name": "In between", "parent": token(self.stored().head)},
         )
         self.assertEqual([each.name for each in content(self.stored()).rounds][1], "In between")
 

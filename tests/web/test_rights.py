@@ -2,15 +2,18 @@
 
 from unittest import mock
 
+import msgspec
 from django.db import IntegrityError, OperationalError, transaction
 from django.test import Client, TestCase, override_settings
 from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError, PlanError
+from dynamikos.core.frozen import FrozenRun
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.models import Membership, Revision
+from dynamikos.web.rehearsals import actions as rehearsals
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Kept, Run, Shard, WrittenRow
 from tests.web.support import PageCase, Sample
@@ -42,7 +45,9 @@ class Installation(PageCase):
         self.client.force_login(self.sample.accounts["cass"])
         self.assertEqual(self.client.get(self.sample.address("settings")).status_code, 404)
         self.client.force_login(self.sample.accounts["ada"])
-        self.assertContains(self.client.post(address, {"username": "ada", "what": "remove"}), "at least one owner", status_code=422)
+        self.assertContains(
+            self.client.post(address, {"username": "ada", "what": "remove"}), "at least one owner", status_code=422
+        )
 
     def test_who_may_make_projects_and_agree_targets_is_a_setting(self) -> None:
         self.client.force_login(self.sample.accounts["ada"])
@@ -63,6 +68,8 @@ class Installation(PageCase):
             actions.start(self.sample.member, self.sample.plan)
         Run.objects.filter(pk=first.pk).update(state="ended")
         self.assertEqual(queries.frozen(actions.start(self.sample.member, self.sample.plan)).cap_per_s, 50.0)
+        asked = rehearsals.ask(self.sample.member, self.sample.journey)
+        self.assertEqual(msgspec.json.decode(bytes(asked.frozen), type=FrozenRun).cap_per_s, 50.0)
 
     def test_a_new_seed_each_run_or_the_same(self) -> None:
         generator("one")
@@ -86,7 +93,9 @@ class Installation(PageCase):
 class Twice(TestCase):
     def test_what_a_generator_sends_twice_is_there_once(self) -> None:
         sample = Sample()
-        run = Run.objects.create(project=sample.project, number=1, name="r", frozen=b"{}", sha256="", begins_at=timezone.now())
+        run = Run.objects.create(
+            project=sample.project, number=1, name="r", frozen=b"{}", sha256="", begins_at=timezone.now()
+        )
         Shard.objects.create(run=run, number=0)
         for model, fields in (
             (Kept, {"second": 1, "series": 1, "reason": "kept", "user": 1, "round": 1, "body": b""}),
@@ -117,13 +126,27 @@ class Broken(PageCase):
         other = Journey.objects.get(pk=self.sample.journey.pk)
         assert other.head is not None
         body = bytes(other.head.document).replace(b'"POST"', b'"no method"')
-        bad = Revision.objects.create(subject=other.pk, number=99, parent=other.head, document=body, sha256="x", author=None)
+        bad = Revision.objects.create(
+            subject=other.pk, number=99, parent=other.head, document=body, sha256="x", author=None
+        )
         Journey.objects.filter(pk=other.pk).update(head=bad)
-        for tail in ("journeys", "data", "load", f"data/{self.sample.data.pk}", "runs", "settings", f"load/{self.sample.plan.pk}"):
+        for tail in (
+            "journeys",
+            "data",
+            "load",
+            f"data/{self.sample.data.pk}",
+            "runs",
+            "settings",
+            f"load/{self.sample.plan.pk}",
+        ):
             with self.subTest(tail):
                 self.assertIn(self.client.get(self.sample.address(tail)).status_code, (200, 422))
-        self.assertContains(self.client.get(self.sample.address(f"journeys/{other.pk}")), "can&#x27;t be read", status_code=422)
+        self.assertContains(
+            self.client.get(self.sample.address(f"journeys/{other.pk}")), "can&#x27;t be read", status_code=422
+        )
         with self.assertRaises(DynamikosError):
             plans.follows(
-                self.sample.plan, plans.content(self.sample.plan), *plans.journey_of(self.sample.plan, plans.content(self.sample.plan))
+                self.sample.plan,
+                plans.content(self.sample.plan),
+                *plans.journey_of(self.sample.plan, plans.content(self.sample.plan)),
             )

@@ -21,7 +21,9 @@ from tests.web.support import Sample
 def generator(name: str = "g") -> Generator:
     from dynamikos.web.ui.ids import new_id
 
-    return Generator.objects.create(id=new_id(), place="here", name=name, version="1", process=1, lock=42, last_seen=timezone.now())
+    return Generator.objects.create(
+        id=new_id(), place="here", name=name, version="1", process=1, lock=42, last_seen=timezone.now()
+    )
 
 
 def message(second: int, journey, *, last: bool = False, failing: bool = False) -> ShardSecond:  # type: ignore[no-untyped-def]
@@ -33,7 +35,12 @@ def message(second: int, journey, *, last: bool = False, failing: bool = False) 
             failed = {"status-500": 1} if failing else {}
             parts.append(
                 SeriesSecond(
-                    no=each.no, n=2, sum_us=2 * us, squares=str(2 * us * us), hist=Histogram.of([us, us]).to_bytes(), failed=failed
+                    no=each.no,
+                    n=2,
+                    sum_us=2 * us,
+                    squares=str(2 * us * us),
+                    hist=Histogram.of([us, us]).to_bytes(),
+                    failed=failed,
                 )
             )
     return ShardSecond(
@@ -55,13 +62,19 @@ class Reading(TestCase):
         self.client.force_login(self.sample.accounts["bran"])
         self.generator = generator()
         self.run_made = actions.start(self.sample.member, self.sample.plan)
-        self.shard = Shard.objects.create(run=self.run_made, number=0, generator=self.generator, generator_name="g", state="running")
+        self.shard = Shard.objects.create(
+            run=self.run_made, number=0, generator=self.generator, generator_name="g", state="running"
+        )
         Run.objects.filter(pk=self.run_made.pk).update(state="running", begins_at=timezone.now())
         self.inputs = queries.frozen(self.run_made)
 
     def deliver(self, count: int, *, last: bool = True) -> RunWatch:
         Report.objects.bulk_create(
-            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey, last=last and s == count - 1, failing=s == 20)))
+            Report(
+                shard=self.shard,
+                second=s,
+                body=encode(message(s, self.inputs.journey, last=last and s == count - 1, failing=s == 20)),
+            )
             for s in range(count)
         )
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
@@ -98,7 +111,8 @@ class Reading(TestCase):
         watch.look(may_judge_lost=False)
         self.assertEqual(watch.expanded, 1)
         Report.objects.bulk_create(
-            [Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in (1, 2)], ignore_conflicts=True
+            [Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in (1, 2)],
+            ignore_conflicts=True,
         )
         watch.look(may_judge_lost=False)
         self.assertEqual((watch.expanded, watch.whole.sent), (3, 20))
@@ -120,7 +134,9 @@ class Reading(TestCase):
         tables = self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=10&to=20&sort=p95_ms&down=0"))
         self.assertContains(tables, "In the window")
         self.assertNotContains(tables, "status-500")
-        self.assertEqual(self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=x&to=1&sort=__class__")).status_code, 200)
+        self.assertEqual(
+            self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=x&to=1&sort=__class__")).status_code, 200
+        )
 
     def test_what_happens_while_the_page_is_made_is_told_by_the_stream(self) -> None:
         run = self.run_made
@@ -129,7 +145,8 @@ class Reading(TestCase):
 
         def meanwhile(*args: object) -> Run:
             found = read(*args)  # type: ignore[arg-type]
-            Message.objects.create(subject=run.pk, sequence=before + 1, event="state", body="running")  # just after the run was read
+            # just after the run was read
+            Message.objects.create(subject=run.pk, sequence=before + 1, event="state", body="running")
             return found
 
         self.client.force_login(self.sample.accounts["cass"])
@@ -145,7 +162,8 @@ class Reading(TestCase):
         watch.look(may_judge_lost=False)
         self.assertEqual(Shard.objects.get().state, "running")
         watch.look(may_judge_lost=True)
-        self.assertEqual((Shard.objects.get().state, Run.objects.get().state), ("lost", "running"))  # it may still come back
+        # it may still come back
+        self.assertEqual((Shard.objects.get().state, Run.objects.get().state), ("lost", "running"))
         with mock.patch("dynamikos.fleet.coordinator.watch.LOST_CLOSE_S", 0):
             watch.look(may_judge_lost=True)
         run = Run.objects.get(pk=self.run_made.pk)

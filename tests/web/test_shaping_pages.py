@@ -1,4 +1,6 @@
-"""What the panel edits besides plain fields, shared steps, API descriptions, the editor's answers, the filter, several at once."""
+"""What the panel edits besides plain fields, shared steps, API descriptions, the editor's answers, the filter, several
+at once.
+"""
 
 import base64
 import json
@@ -30,15 +32,26 @@ class ShapeCase(PageCase):
         return step.requests[0].body
 
     def hold(self, **data: Any) -> Any:
-        return self.edit(at="hold/post-hold", what="request", method="POST", address="{{ env.observatory }}/api/holds", **data)
+        return self.edit(
+            at="hold/post-hold", what="request", method="POST", address="{{ env.observatory }}/api/holds", **data
+        )
 
 
 class Shaping(ShapeCase):
     def test_headers_and_authorization_of_all_requests(self) -> None:
         answer = self.edit(
-            at="", what="journey", name="Evening booking",
-            **{"common-name": ["X-Desk", ""], "common-value": ["north", ""], "auth-kind": "client", "auth-address": "{{ env.observatory }}/token", "auth-id": "desk", "auth-secret": "{{ env.nothing }}"},
-        )  # fmt: skip
+            at="",
+            what="journey",
+            name="Evening booking",
+            **{
+                "common-name": ["X-Desk", ""],
+                "common-value": ["north", ""],
+                "auth-kind": "client",
+                "auth-address": "{{ env.observatory }}/token",
+                "auth-id": "desk",
+                "auth-secret": "{{ env.nothing }}",
+            },
+        )
         self.assertContains(answer, "{{ env.nothing }} is not set in this environment")
         core = self.core()
         self.assertEqual(core.headers, (("X-Desk", "north"),))
@@ -49,7 +62,8 @@ class Shaping(ShapeCase):
         self.assertTrue(self.core().find_step("hold").requests[0].authorization.none)  # type: ignore[union-attr]
         # a kind that was chosen just now has empty fields: kept, and said
         self.assertContains(
-            self.edit(at="", what="journey", name="E", **{"auth-kind": "basic"}), "Authorization, user: nothing is given yet"
+            self.edit(at="", what="journey", name="E", **{"auth-kind": "basic"}),
+            "Authorization, user: nothing is given yet",
         )
 
     def test_a_json_body_by_its_values_and_as_text(self) -> None:
@@ -60,7 +74,8 @@ class Shaping(ShapeCase):
         leaves = {"leaf-path": ["$.n[0]", "$.who.name"], "leaf-value": ["{{ make.number(1, 9) }}", '"Orla \\"O\\""']}
         self.assertEqual(self.hold(**{"body-kind": "json", "body-text": text, **leaves}).status_code, 200)
         self.assertEqual(
-            self.body().json, '{"slot": "{{ slot }}",\n "n": [{{ make.number(1, 9) }}, true], "who": {"name": "Orla \\"O\\""}}'
+            self.body().json,
+            '{"slot": "{{ slot }}",\n "n": [{{ make.number(1, 9) }}, true], "who": {"name": "Orla \\"O\\""}}',
         )
         wrong = self.hold(**{"body-kind": "json", "body-text": '{"a": 1,\n "b" 2}'})
         self.assertContains(wrong, "line 2, column 6: a colon is expected", status_code=422)
@@ -83,7 +98,9 @@ class Shaping(ShapeCase):
         self.assertEqual((title.value, file.file, file.base64), ("{{ slot }}", "m31.png", picture))
         self.assertContains(self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}), "200 B")
         large = base64.b64encode(b"x" * 2_000_001).decode()
-        self.assertContains(self.hold(**parts, **{"part-content": ["", large, ""]}), "too large for a journey", status_code=422)
+        self.assertContains(
+            self.hold(**parts, **{"part-content": ["", large, ""]}), "too large for a journey", status_code=422
+        )
 
     def test_checks_of_every_form_go_through_the_panel_and_back(self) -> None:
         text = write_journey(stored(self.stored()))
@@ -103,18 +120,29 @@ class Shaping(ShapeCase):
 """
         old = "        checks:\n          - status: 201\n"
         self.assertIn(old, text)
-        self.client.post(self.address("journey-text"), {"text": text.replace(old, checks), "parent": token(self.stored().head)})
+        self.client.post(
+            self.address("journey-text"), {"text": text.replace(old, checks), "parent": token(self.stored().head)}
+        )
         wanted = self.core().find_step("hold").requests[0].checks  # type: ignore[union-attr]
         self.assertEqual(len(wanted), 12)
         rows = self.client.get(self.address("journey-panel"), {"at": "hold/post-hold"}).context["check_rows"]
-        sent = {f"check-{name}": [row[name] for row in rows] for name in ("form", "what", "how", "more", "then", "never")}
+        sent = {
+            f"check-{name}": [row[name] for row in rows] for name in ("form", "what", "how", "more", "then", "never")
+        }
         self.assertEqual(self.hold(**{"body-kind": "json", "body-text": "{}"}, **sent).status_code, 200)
         self.assertEqual(self.core().find_step("hold").requests[0].checks, wanted)  # type: ignore[union-attr]
         for row, words in (("6xx", "a status is a number"), ("20", "a status is a number")):
             wrong = self.hold(**{"body-kind": "json", "body-text": "{}", "check-form": "status", "check-what": row})
             self.assertContains(wrong, words, status_code=422)
         wrong = self.hold(
-            **{"body-kind": "json", "body-text": "{}", "check-form": "time", "check-what": "", "check-how": "at most", "check-more": "soon"}
+            **{
+                "body-kind": "json",
+                "body-text": "{}",
+                "check-form": "time",
+                "check-what": "",
+                "check-how": "at most",
+                "check-more": "soon",
+            }
         )
         self.assertContains(wrong, "a number is expected", status_code=422)
 
@@ -133,7 +161,9 @@ class Shaping(ShapeCase):
         self.assertIsNone(self.core().find_step("find-slot"))
         self.edit(what="remove", also=["hold/get-slots", "hold/post-booking"])
         self.assertEqual(len(self.core().find_step("hold").requests), 2)  # type: ignore[union-attr]
-        self.assertContains(self.edit(what="remove", also=["hold", "gone"]), "not in this journey any more", status_code=422)
+        self.assertContains(
+            self.edit(what="remove", also=["hold", "gone"]), "not in this journey any more", status_code=422
+        )
         self.assertContains(self.edit(what="split", also=["hold"]), "with several at once", status_code=422)
 
     def test_the_ladder_with_only_what_a_text_is_found_in(self) -> None:
@@ -148,7 +178,9 @@ class Shaping(ShapeCase):
 class Shared(ShapeCase):
     def setUp(self) -> None:
         super().setUp()
-        self.other = actions.create(self.sample.member, parse_journey("form: 1\njourney: short\nname: Short\nrounds: []\n"))
+        self.other = actions.create(
+            self.sample.member, parse_journey("form: 1\njourney: short\nname: Short\nrounds: []\n")
+        )
 
     def share(self) -> SharedStep:
         self.client.post(self.address("journey-share"), {"parent": token(self.stored().head), "step": "sign-in"})
@@ -164,9 +196,17 @@ class Shared(ShapeCase):
         self.assertEqual(expanded.requests, before.find_step("sign-in").requests)  # type: ignore[union-attr]  # with the recorded exchanges
         use = reverse("journey-edit", args=[self.sample.project.pk, self.other.pk])
         self.client.post(
-            use, {"parent": token(Journey.objects.get(pk=self.other.pk).head), "at": "", "what": "add-shared", "shared": "sign-in"}
+            use,
+            {
+                "parent": token(Journey.objects.get(pk=self.other.pk).head),
+                "at": "",
+                "what": "add-shared",
+                "shared": "sign-in",
+            },
         )
-        answer = self.edit(at="sign-in/get-sign-in", what="request", method="GET", address="{{ env.observatory }}/new-sign-in")
+        answer = self.edit(
+            at="sign-in/get-sign-in", what="request", method="GET", address="{{ env.observatory }}/new-sign-in"
+        )
         self.assertEqual(answer.status_code, 200)
         there = content(Journey.objects.get(pk=self.other.pk)).rounds[0]
         self.assertEqual((there.name, there.requests[0].address), ("Sign in", "{{ env.observatory }}/new-sign-in"))
@@ -178,7 +218,10 @@ class Shared(ShapeCase):
         self.assertContains(self.edit(at="sign-in/post-sign-in", what="split"), "requests of its own", status_code=422)
         self.edit(at="sign-in", what="own")
         self.edit(at="sign-in/get-sign-in", what="request", method="GET", address="{{ env.observatory }}/mine")
-        self.assertEqual(content(Journey.objects.get(pk=self.other.pk)).rounds[0].requests[0].address, "{{ env.observatory }}/new-sign-in")
+        self.assertEqual(
+            content(Journey.objects.get(pk=self.other.pk)).rounds[0].requests[0].address,
+            "{{ env.observatory }}/new-sign-in",
+        )
 
     def test_its_text_form_revisions_and_deletion(self) -> None:
         made = self.share()
@@ -187,7 +230,9 @@ class Shared(ShapeCase):
         answer = self.client.post(page, {"parent": token(made.head), "text": text.replace("/sign-in", "/enter")})
         self.assertEqual(answer.status_code, 302)
         self.assertIn("/enter", self.core().find_step("sign-in").requests[0].address)  # type: ignore[union-attr]
-        self.assertContains(self.client.post(page, {"parent": token(made.head), "text": text}), "changed meanwhile", status_code=409)
+        self.assertContains(
+            self.client.post(page, {"parent": token(made.head), "text": text}), "changed meanwhile", status_code=409
+        )
         made.refresh_from_db()
         wrong = self.client.post(page, {"parent": token(made.head), "text": "form: 1\nshared: other\nname: X\n"})
         self.assertContains(wrong, "stays &#x27;sign-in&#x27;", status_code=422)
@@ -203,7 +248,10 @@ class Shared(ShapeCase):
         text = write_journey(stored(self.stored()))
         self.assertIn("use: sign-in", text)
         self.assertEqual(
-            self.client.post(self.address("journey-text"), {"text": text, "parent": token(self.stored().head)}).status_code, 302
+            self.client.post(
+                self.address("journey-text"), {"text": text, "parent": token(self.stored().head)}
+            ).status_code,
+            302,
         )
         bad = text.replace("use: sign-in", 'use: sign-in\n    requests: [{request: a, address: "http://a"}]')
         answer = self.client.post(self.address("journey-text"), {"text": bad, "parent": token(self.stored().head)})
@@ -212,7 +260,9 @@ class Shared(ShapeCase):
 
 class Editor(ShapeCase):
     def told(self, text: str, parent: str) -> dict[str, Any]:
-        answer = self.client.post(self.address("journey-text"), {"text": text, "parent": parent}, headers={"accept": "application/json"})
+        answer = self.client.post(
+            self.address("journey-text"), {"text": text, "parent": parent}, headers={"accept": "application/json"}
+        )
         return json.loads(answer.content)  # type: ignore[no-any-return]
 
     def test_what_became_of_the_text(self) -> None:
@@ -241,7 +291,8 @@ class Editor(ShapeCase):
         Draft.objects.update(parent=f"{head.pk}:0123456789abcdef")
         self.assertContains(self.client.get(self.address("journey-text")), "changed meanwhile")
         self.client.force_login(self.sample.accounts["cass"])
-        self.assertNotContains(self.client.get(self.address("journey-text")), "changed meanwhile")  # a draft is its author's
+        # a draft is its author's
+        self.assertNotContains(self.client.get(self.address("journey-text")), "changed meanwhile")
 
     def draft(self) -> str:
         return Draft.objects.get(journey=self.stored(), account=self.sample.accounts["bran"]).text
@@ -255,7 +306,8 @@ class Editor(ShapeCase):
                 edit, {"what": "journey", "at": "", "name": name, "note": "", "parent": on}, headers={"x-tab": tab}
             ).status_code
 
-        self.assertEqual([typed("one", each, parent) for each in ("E", "Ev", "Eve")], [200, 200, 200])  # typing runs ahead of the answers
+        # typing runs ahead of the answers
+        self.assertEqual([typed("one", each, parent) for each in ("E", "Ev", "Eve")], [200, 200, 200])
         self.assertEqual(typed("two", "Other", parent), 409)
         self.assertEqual(self.core().name, "Eve")
         now = token(self.stored().head)
@@ -277,7 +329,9 @@ class Described(ShapeCase):
         self.assertContains(nothing, "No operation is chosen", status_code=422)
         self.assertContains(nothing, "GET /skies/{id}", status_code=422)  # still there to be ticked
         self.assertContains(
-            self.client.post(page, {**again, "base": "nowhere", "operation": "GET /open"}), "begins with http", status_code=422
+            self.client.post(page, {**again, "base": "nowhere", "operation": "GET /open"}),
+            "begins with http",
+            status_code=422,
         )
         made = self.client.post(page, {**again, "operation": ["GET /open", "POST /holds"]})
         found = Journey.objects.get(name="Sky desk")

@@ -68,7 +68,8 @@ class Strands(TestCase):
     def test_one_strand_with_another_form_and_one_ticked_place(self) -> None:
         actions.search(self.member, self.journey)
         answer = self.client.post(
-            self.address("strands-accept"), {"name": "form_key", "form": "1", "use": ["0"], "parent": token(self.stored().head)}
+            self.address("strands-accept"),
+            {"name": "form_key", "form": "1", "use": ["0"], "parent": token(self.stored().head)},
         )
         self.assertEqual(answer.status_code, 302)
         text = write_journey(content(self.stored()))
@@ -78,15 +79,23 @@ class Strands(TestCase):
     def test_wrong_turns_say_what_to_do_and_change_nothing(self) -> None:
         parent = token(self.stored().head)
         for data, what in (({"all": "1"}, "Search first"), ({"name": "form_key", "use": ["0"]}, "Search first")):
-            self.assertContains(self.client.post(self.address("strands-accept"), {**data, "parent": parent}), what, status_code=422)
+            self.assertContains(
+                self.client.post(self.address("strands-accept"), {**data, "parent": parent}), what, status_code=422
+            )
         actions.search(self.member, self.journey)
         self.assertContains(
-            self.client.post(self.address("strands-accept"), {"name": "form_key", "parent": parent}), "No place is ticked", status_code=422
+            self.client.post(self.address("strands-accept"), {"name": "form_key", "parent": parent}),
+            "No place is ticked",
+            status_code=422,
         )
         self.assertContains(
-            self.client.post(self.address("strands-accept"), {"name": "gone", "parent": parent}), "search again", status_code=422
+            self.client.post(self.address("strands-accept"), {"name": "gone", "parent": parent}),
+            "search again",
+            status_code=422,
         )
-        self.assertEqual(self.client.post(self.address("strands-accept"), {"all": "1", "parent": "0:stale"}).status_code, 409)
+        self.assertEqual(
+            self.client.post(self.address("strands-accept"), {"all": "1", "parent": "0:stale"}).status_code, 409
+        )
         self.assertEqual(token(self.stored().head), parent)
         with self.assertRaises(Stale):
             actions.take(self.member, self.journey, "0:stale", [])
@@ -98,19 +107,29 @@ class Strands(TestCase):
         name = next(each.name for each in queries.strands_of(found) if each.kind == "issued")
         self.client.post(self.address("strands-dismiss"), {"name": name})
         again = actions.search(self.member, self.journey)
-        self.assertNotIn(name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())])
+        self.assertNotIn(
+            name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())]
+        )
         self.client.post(self.address("strands-dismiss"), {"restore": "1"})
-        self.assertIn(name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())])
+        self.assertIn(
+            name, [row.strand.name for row in queries.rows(self.journey, content(self.journey), again, set())]
+        )
 
     def test_rules_hold_for_the_next_search_of_the_project(self) -> None:
         self.client.post(self.address("strands-rule"), {"name": "hold_token", "kind": "ignore"})
         self.client.post(self.address("strands-rule"), {"name": "night", "kind": "typed"})
-        self.assertContains(self.client.post(self.address("strands-rule"), {"name": "x", "kind": "sold"}), "is not a kind", status_code=422)
+        self.assertContains(
+            self.client.post(self.address("strands-rule"), {"name": "x", "kind": "sold"}),
+            "is not a kind",
+            status_code=422,
+        )
         found = {each.name: each for each in queries.strands_of(actions.search(self.member, self.journey))}
         self.assertNotIn("hold_token", found)
         self.client.post(self.address("strands-rule"), {"drop": "hold_token"})
         self.assertEqual([rule.name for rule in Rule.objects.all()], ["night"])
-        self.assertIn("hold_token", {each.name for each in queries.strands_of(actions.search(self.member, self.journey))})
+        self.assertIn(
+            "hold_token", {each.name for each in queries.strands_of(actions.search(self.member, self.journey))}
+        )
 
     def test_each_form_is_tried_on_every_recording(self) -> None:
         actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
@@ -129,10 +148,15 @@ class Strands(TestCase):
         found = actions.search(self.member, self.journey)
         actions.take(self.member, self.journey, token(self.stored().head), actions.proven(found))
         core = content(self.stored())
-        step, request = next((s, r) for _, s in core.steps() for r in s.requests if any(c.pick == "random" for c in r.captures))
+        step, request = next(
+            (s, r) for _, s in core.steps() for r in s.requests if any(c.pick == "random" for c in r.captures)
+        )
         from dynamikos.web.journeys.forms import capture_rows, captures_from
 
-        data = {f"capture-{key}": [row[key] for row in capture_rows(request)] for key in ("name", "form", "what", "more", "pick", "decode")}
+        data = {
+            f"capture-{key}": [row[key] for row in capture_rows(request)]
+            for key in ("name", "form", "what", "more", "pick", "decode")
+        }
         from django.http import QueryDict
 
         form = QueryDict(mutable=True)
@@ -160,16 +184,35 @@ class Strands(TestCase):
         right = self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "2")
         self.assertEqual(right.count("the right one"), 2)  # in both recordings
         self.assertIn('data-group="2"', right)
-        self.assertEqual(self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "1").count("another value"), 2)
+        self.assertEqual(
+            self.attempt("form_key", "regex", 'name="(form_key)" value="([^"]+)"', "1").count("another value"), 2
+        )
         self.assertIn("not a regular expression", self.attempt("form_key", "regex", "(open"))
         self.assertIn("nothing found", self.attempt("form_key", "css", "input[name=none]", "value"))
         self.assertIn("Write where the value stands", self.attempt("form_key", "css", " "))
-        own = {"name": "form_key", "form": "own", "use": "0", "parent": token(self.stored().head), "capture-name": "form_key", "capture-form": "between", "capture-more": '"', "capture-pick": "", "capture-decode": ""}  # fmt: skip
+        own = {
+            "name": "form_key",
+            "form": "own",
+            "use": "0",
+            "parent": token(self.stored().head),
+            "capture-name": "form_key",
+            "capture-form": "between",
+            "capture-more": '"',
+            "capture-pick": "",
+            "capture-decode": "",
+        }
         self.assertEqual(
-            self.client.post(self.address("strands-accept"), {**own, "capture-what": 'name="form_key" value="'}).status_code, 302
+            self.client.post(
+                self.address("strands-accept"), {**own, "capture-what": 'name="form_key" value="'}
+            ).status_code,
+            302,
         )
         self.assertIn("between:", write_journey(content(self.stored())))
-        self.assertContains(self.client.post(self.address("strands-accept"), {**own, "capture-what": ""}), "Write where", status_code=422)
+        self.assertContains(
+            self.client.post(self.address("strands-accept"), {**own, "capture-what": ""}),
+            "Write where",
+            status_code=422,
+        )
 
     def test_typed_values_go_into_data(self) -> None:
         actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
@@ -184,9 +227,13 @@ class Strands(TestCase):
         page = self.client.get(self.address("strands"), {"kind": "typed", "at": other.name})
         self.assertContains(page, '<option value="" selected>choose one: none holds this value</option>', html=True)
         nothing = {"name": other.name, "parent": token(self.stored().head), "use": ["0"], "column": ""}
-        self.assertContains(self.client.post(self.address("strands-typed"), nothing), "Choose the column", status_code=422)
+        self.assertContains(
+            self.client.post(self.address("strands-typed"), nothing), "Choose the column", status_code=422
+        )
         one = {"name": email.name, "parent": token(self.stored().head), "use": ["0"], "column": "observers.email"}
-        self.assertContains(self.client.post(self.address("strands-typed"), {**one, "column": "no.such"}), "no column", status_code=422)
+        self.assertContains(
+            self.client.post(self.address("strands-typed"), {**one, "column": "no.such"}), "no column", status_code=422
+        )
         self.assertEqual(self.client.post(self.address("strands-typed"), one).status_code, 302)
         self.assertIn("{{ observers.email }}", write_journey(content(self.stored())))
         self.client.post(self.address("strands-typed"), {"all": "1", "parent": token(self.stored().head)})
@@ -200,8 +247,12 @@ class Strands(TestCase):
 
     def test_a_value_marked_in_a_recorded_answer_is_followed(self) -> None:
         core = content(self.stored())
-        page = next(r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "GET")
-        form = next(r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "POST")
+        page = next(
+            r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "GET"
+        )
+        form = next(
+            r for _, s in core.steps() for r in s.requests if r.address.endswith("/sign-in") and r.method == "POST"
+        )
         assert form.body is not None and form.body.form is not None
         key = dict(form.body.form)["form_key"]
         answer = self.client.post(self.address("strands-by-hand"), {"entry": str(page.recorded), "text": f" {key}\n"})
@@ -209,10 +260,14 @@ class Strands(TestCase):
         shown = self.client.get(self.address("strands") + "?at=form_key")
         self.assertContains(shown, "Was marked by hand")
         self.client.post(
-            self.address("strands-accept"), {"name": "form_key", "form": "0", "use": ["0", "1"], "parent": token(self.stored().head)}
+            self.address("strands-accept"),
+            {"name": "form_key", "form": "0", "use": ["0", "1"], "parent": token(self.stored().head)},
         )
         self.assertIn("{{ form_key }}", write_journey(content(self.stored())))
-        for entry, text, words in ((str(page.recorded), "never sent", "is not sent in any later request"), ("", "x", "no recorded answer")):
+        for entry, text, words in (
+            (str(page.recorded), "never sent", "is not sent in any later request"),
+            ("", "x", "no recorded answer"),
+        ):
             wrong = self.client.post(self.address("strands-by-hand"), {"entry": entry, "text": text})
             self.assertContains(wrong, words, status_code=422)
 
@@ -236,7 +291,9 @@ class Strands(TestCase):
         told: list[float] = []
         first, second = import_several(self.member, [(self.first, "a.har"), (self.second, "b.har")], told.append)
         self.assertEqual(told, sorted(told))
-        address = f"{reverse('journeys', args=[self.sample.project.pk])}/from/{first.pk}?other={second.pk}&other=nonsense"
+        address = (
+            f"{reverse('journeys', args=[self.sample.project.pk])}/from/{first.pk}?other={second.pk}&other=nonsense"
+        )
         self.assertContains(self.client.get(address), "Further recordings of the same journey: b.har")
         self.client.post(address, {"name": "Both", "origin": TARGET})
         made = Journey.objects.get(name="Both")

@@ -10,8 +10,12 @@ from tests.web.support import Sample
 class Streams(TransactionTestCase):
     def setUp(self) -> None:
         self.sample = Sample()
-        self.watched = Run.objects.create(project=self.sample.project, number=1, name="r", frozen=b"{}", sha256="", state="running")
-        for sequence, (event, body) in enumerate((("state", "running"), ("frame", "[0]"), ("log", "two\nlines"), ("end", "finished"))):
+        self.watched = Run.objects.create(
+            project=self.sample.project, number=1, name="r", frozen=b"{}", sha256="", state="running"
+        )
+        for sequence, (event, body) in enumerate(
+            (("state", "running"), ("frame", "[0]"), ("log", "two\nlines"), ("end", "finished"))
+        ):
             Message.objects.create(subject=self.watched.pk, sequence=sequence, event=event, body=body)
 
     async def read(self, after: str = "", header: str = "") -> list[str]:

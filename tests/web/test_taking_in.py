@@ -18,16 +18,39 @@ def har(*changes: dict[str, object]) -> bytes:
     entries = []
     for number, change in enumerate(changes):
         made = {
-            "startedDateTime": f"2026-11-20T18:00:{number:02d}.000Z", "time": 5,
-            "request": {"method": "GET", "url": f"http://127.0.0.1:9/{number}", "headers": [], "cookies": [], "queryString": [], "httpVersion": "HTTP/1.1", "headersSize": -1, "bodySize": 0},
-            "response": {"status": 200, "statusText": "OK", "headers": [], "cookies": [], "httpVersion": "HTTP/1.1", "redirectURL": "", "headersSize": -1, "bodySize": 0, "content": {"size": 2, "mimeType": "text/plain", "text": "ok"}},
-            "cache": {}, "timings": {"send": 0, "wait": 5, "receive": 0},
-        }  # fmt: skip
+            "startedDateTime": f"2026-11-20T18:00:{number:02d}.000Z",
+            "time": 5,
+            "request": {
+                "method": "GET",
+                "url": f"http://127.0.0.1:9/{number}",
+                "headers": [],
+                "cookies": [],
+                "queryString": [],
+                "httpVersion": "HTTP/1.1",
+                "headersSize": -1,
+                "bodySize": 0,
+            },
+            "response": {
+                "status": 200,
+                "statusText": "OK",
+                "headers": [],
+                "cookies": [],
+                "httpVersion": "HTTP/1.1",
+                "redirectURL": "",
+                "headersSize": -1,
+                "bodySize": 0,
+                "content": {"size": 2, "mimeType": "text/plain", "text": "ok"},
+            },
+            "cache": {},
+            "timings": {"send": 0, "wait": 5, "receive": 0},
+        }
         for part in ("request", "response"):
             made[part].update(change.get(part, {}))  # type: ignore[attr-defined,call-overload]
         made.update({key: value for key, value in change.items() if key not in ("request", "response")})
         entries.append(made)
-    return json.dumps({"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}}).encode()
+    return json.dumps(
+        {"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}}
+    ).encode()
 
 
 class TakingIn(PageCase):
@@ -35,19 +58,26 @@ class TakingIn(PageCase):
         for method in ("M-SEARCH", "G", "PROPFIND", "no method", "", "GET\r\nX: 1", "Ü"):
             with self.subTest(method):
                 try:
-                    made = import_har(self.sample.member, har({}, {"request": {"method": method}}), f"m{method}.har"[:20])
+                    made = import_har(
+                        self.sample.member, har({}, {"request": {"method": method}}), f"m{method}.har"[:20]
+                    )
                 except DynamikosError:
                     continue  # refused as a whole, with a message
-                from_it = self.client.post(self.sample.address(f"journeys/from/{made.pk}"), {"host": ["http://127.0.0.1:9"]})
+                from_it = self.client.post(
+                    self.sample.address(f"journeys/from/{made.pk}"), {"host": ["http://127.0.0.1:9"]}
+                )
                 self.assertIn(from_it.status_code, (200, 302, 422))
                 for tail in ("journeys", "data", "load", f"data/{self.sample.data.pk}"):
                     self.assertEqual(self.client.get(self.sample.address(tail)).status_code, 200, tail)
 
     def test_figures_no_server_ever_gave_are_a_message(self) -> None:
         cases = (
-            {"response": {"status": 10**30}}, {"response": {"status": -1}}, {"time": 1e308, "timings": {"send": 0, "wait": 1e308, "receive": 0}},
-            {"startedDateTime": "9999999-01-01"}, {"response": {"content": {"size": 10**30, "mimeType": "a", "text": "x"}}},
-        )  # fmt: skip
+            {"response": {"status": 10**30}},
+            {"response": {"status": -1}},
+            {"time": 1e308, "timings": {"send": 0, "wait": 1e308, "receive": 0}},
+            {"startedDateTime": "9999999-01-01"},
+            {"response": {"content": {"size": 10**30, "mimeType": "a", "text": "x"}}},
+        )
         for change in cases:
             with self.subTest(change):
                 made = import_har(self.sample.member, har({}, change), "odd.har")

@@ -45,10 +45,14 @@ class Cluster:
             self.port = int(self.state._read("ports.json")["postgres"])
             return
         if not (BIN / "postgres").exists():
-            raise SystemExit("dynamikos: PostgreSQL 15 is not installed; apt-get install --no-install-recommends postgresql-15")
+            raise SystemExit(
+                "dynamikos: PostgreSQL 15 is not installed; apt-get install --no-install-recommends postgresql-15"
+            )
         self._make()
         self._clear_stale_pid()
-        self.port, _ = self.state.port("postgres" if not self.fast else "postgres-test", 55432 if not self.fast else 56432)
+        self.port, _ = self.state.port(
+            "postgres" if not self.fast else "postgres-test", 55432 if not self.fast else 56432
+        )
         self._serve()
         if not self.fast and self.process is not None:
             self.state.remember("postgres", self.process.pid)
@@ -86,7 +90,9 @@ class Cluster:
             start_new_session=True,
         )
         end = time.monotonic() + 20
-        while subprocess.run([BIN / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)], check=False).returncode:
+        while subprocess.run(
+            [BIN / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)], check=False
+        ).returncode:
             if self.process.poll() is not None or time.monotonic() > end:
                 raise SystemExit(f"dynamikos: PostgreSQL did not start; see {self.state.log(self.name)}")
             time.sleep(0.03)
@@ -149,7 +155,9 @@ class Cluster:
         )
         password.unlink(missing_ok=True)
         if made.returncode:
-            raise SystemExit(f"dynamikos: initdb failed: {made.stderr.strip()[-500:]}\nThe state folder is {self.state.folder}")
+            raise SystemExit(
+                f"dynamikos: initdb failed: {made.stderr.strip()[-500:]}\nThe state folder is {self.state.folder}"
+            )
 
     def _clear_stale_pid(self) -> None:
         """A machine that lost power leaves postmaster.pid behind; another program may hold that id now."""

@@ -35,7 +35,9 @@ def practice_target(weather: str, addresses: dict[str, str]) -> subprocess.Popen
     for address in addresses.values():
         parts = urlsplit(address)
         if parts.hostname in ("127.0.0.1", "localhost") and parts.port and is_free(parts.port):
-            process = subprocess.Popen([sys.executable, "-m", "observatory", "--port", str(parts.port), "--weather", weather])
+            process = subprocess.Popen(
+                [sys.executable, "-m", "observatory", "--port", str(parts.port), "--weather", weather]
+            )
             wait_for_port(parts.port, 5)
             return process
     return None
@@ -70,7 +72,11 @@ async def _perform(
     sink, control = ListSink(report), Control()
     functions = Child(frozen.functions, agreed=True)  # whoever runs files decides for this machine
     known = {name.partition(".")[2]: value for name, value in secrets.items()}
-    way = replace(frozen.way, proxy=bind(frozen.way.proxy, {**frozen.values, **secrets})) if frozen.way.proxy else frozen.way
+    way = (
+        replace(frozen.way, proxy=bind(frozen.way.proxy, {**frozen.values, **secrets}))
+        if frozen.way.proxy
+        else frozen.way
+    )
     try:
         network = RealNetwork(
             frozen.agreed, way=way, key=known.get(way.key_secret, ""), **to_builtins(frozen.plan.timeouts)

@@ -33,10 +33,23 @@ class PlanFiles:
         if problems:
             raise PlanError("\n".join(problems))
         return FrozenRun(
-            run=str(uuid.uuid4()), seed=self.plan.drawn_seed(), plan=self.plan, journey=self.journey.active(), values=self.environment.known(),
-            way=self.environment.way, functions=self.functions, functions_agreed=True, secret_names=tuple(secrets), agreed=tuple(parse_target(line) for line in self.environment.agreed),
-            data=tuple(DataPile(key=key, columns=t.columns, secret=t.secret, rows=len(t.rows), deal=self.plan.deals.get(key, Deal())) for key, t in self.tables.items()),
-        )  # fmt: skip
+            run=str(uuid.uuid4()),
+            seed=self.plan.drawn_seed(),
+            plan=self.plan,
+            journey=self.journey.active(),
+            values=self.environment.known(),
+            way=self.environment.way,
+            functions=self.functions,
+            functions_agreed=True,
+            secret_names=tuple(secrets),
+            agreed=tuple(parse_target(line) for line in self.environment.agreed),
+            data=tuple(
+                DataPile(
+                    key=key, columns=t.columns, secret=t.secret, rows=len(t.rows), deal=self.plan.deals.get(key, Deal())
+                )
+                for key, t in self.tables.items()
+            ),
+        )
 
 
 def load(path: Path, environment: str | None = None) -> PlanFiles:
@@ -71,7 +84,11 @@ def names_of_functions(modules: dict[str, str]) -> set[str]:
             tree = ast.parse(source, f"{name}.py")
         except SyntaxError as problem:
             raise PlanError(f"{name}.py, line {problem.lineno}: {problem.msg}") from problem
-        found |= {f"{name}.{node.name}" for node in tree.body if isinstance(node, ast.FunctionDef) and not node.name.startswith("_")}
+        found |= {
+            f"{name}.{node.name}"
+            for node in tree.body
+            if isinstance(node, ast.FunctionDef) and not node.name.startswith("_")
+        }
     return found
 
 

@@ -32,17 +32,26 @@ def database(state: State) -> tuple[Addresses, Cluster | None]:
         return Addresses(given, given, given), None
     cluster = Cluster(state)
     cluster.start()
-    return Addresses(cluster.url(), cluster.url("dynamikos_web"), cluster.url("dynamikos_generator"), [cluster.port]), cluster
+    return (
+        Addresses(cluster.url(), cluster.url("dynamikos_web"), cluster.url("dynamikos_generator"), [cluster.port]),
+        cluster,
+    )
 
 
 def environment(state: State, url: str, addresses: Addresses) -> dict[str, str]:
     """The process environment of a child (and, with `use`, of this process)."""
     made = dict(os.environ)
-    made.update({
-        "DATABASE_URL": url, "DYNAMIKOS_STATE_FOLDER": str(state.folder), "DYNAMIKOS_SECRET_KEY": state.secret("web", 48),
-        "DJANGO_SETTINGS_MODULE": "dynamikos.web.settings", "PYTHONPATH": str(ROOT / "src"), "DYNAMIKOS_COOKIE": f"dynamikos-{state.folder.name[:8]}",
-        "DYNAMIKOS_OWN_PORTS": ",".join(map(str, addresses.own_ports)),
-    })  # fmt: skip
+    made.update(
+        {
+            "DATABASE_URL": url,
+            "DYNAMIKOS_STATE_FOLDER": str(state.folder),
+            "DYNAMIKOS_SECRET_KEY": state.secret("web", 48),
+            "DJANGO_SETTINGS_MODULE": "dynamikos.web.settings",
+            "PYTHONPATH": str(ROOT / "src"),
+            "DYNAMIKOS_COOKIE": f"dynamikos-{state.folder.name[:8]}",
+            "DYNAMIKOS_OWN_PORTS": ",".join(map(str, addresses.own_ports)),
+        }
+    )
     return made
 
 
@@ -70,16 +79,28 @@ GRANTS = (
     "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO dynamikos_web",
     "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO dynamikos_web, dynamikos_generator",
     "REVOKE UPDATE, DELETE ON projects_event, runs_report FROM dynamikos_web",  # append-only
-    "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, datasets_datablock, places_generator, functions_attempt TO dynamikos_generator",
+    (
+        "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, datasets_datablock, places_generator,"
+        " functions_attempt TO dynamikos_generator"
+    ),
     "GRANT UPDATE (state, ended, offset_us, offset_error_us, lost_at_s) ON runs_shard TO dynamikos_generator",
     "GRANT INSERT, UPDATE ON places_generator TO dynamikos_generator",
     "GRANT UPDATE (state, answer, took_ms) ON functions_attempt TO dynamikos_generator",
-    "GRANT EXECUTE ON FUNCTION lease_rows(bigint, text, int, bigint), return_rows(bigint, text, bigint, bigint), rows_wanted(bigint, text) TO dynamikos_generator",
-    "GRANT INSERT ON runs_report, runs_kept, runs_writtenrow, streams_message, rehearsals_rehearsedexchange TO dynamikos_generator",
+    (
+        "GRANT EXECUTE ON FUNCTION lease_rows(bigint, text, int, bigint), return_rows(bigint, text, bigint, bigint),"
+        " rows_wanted(bigint, text) TO dynamikos_generator"
+    ),
+    (
+        "GRANT INSERT ON runs_report, runs_kept, runs_writtenrow, streams_message, rehearsals_rehearsedexchange TO"
+        " dynamikos_generator"
+    ),
     "GRANT SELECT (shard_id, second) ON runs_report TO dynamikos_generator",
     "GRANT SELECT, UPDATE (state, reason, ended_at, cleanup, secrets) ON rehearsals_rehearsal TO dynamikos_generator",
-    "DO $$ DECLARE t text; BEGIN FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tablename LIKE 'procrastinate%' LOOP "
-    "EXECUTE format('GRANT SELECT, INSERT, UPDATE, DELETE ON %I TO dynamikos_generator', t); END LOOP; END $$",
+    (
+        "DO $$ DECLARE t text; BEGIN FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tablename"
+        " LIKE 'procrastinate%' LOOP EXECUTE format('GRANT SELECT, INSERT, UPDATE, DELETE ON %I TO"
+        " dynamikos_generator', t); END LOOP; END $$"
+    ),
 )
 
 
@@ -93,7 +114,10 @@ class Child:
 
 
 class Supervisor:
-    """Starts children, restarts what died (at most five times a minute), ends all. Their output goes to the state's log folder."""
+    """Starts children, restarts what died (at most five times a minute), ends all.
+
+    Their output goes to the state's log folder.
+    """
 
     def __init__(self, state: State) -> None:
         self.state = state
@@ -127,7 +151,10 @@ class Supervisor:
         self.state.remember(child.name, child.process.pid)
 
     def watch(self, until: Callable[[], bool] = lambda: False, cluster: Cluster | None = None) -> None:
-        """Returns on SIGINT, SIGTERM or when `until` is true. A `cluster` that ended by itself is started again, too."""
+        """Returns on SIGINT, SIGTERM or when `until` is true.
+
+        A `cluster` that ended by itself is started again, too.
+        """
 
         def halt(*_: object) -> None:
             self.stopping = True
@@ -142,7 +169,8 @@ class Supervisor:
                     child.restarts = [at for at in child.restarts if now - at < 60] + [now]
                     if len(child.restarts) > 5:
                         click.echo(
-                            f"{child.name} died six times within a minute and is not started again; see {self.state.log(child.name)}",
+                            f"{child.name} died six times within a minute and is not started again; see"
+                            f" {self.state.log(child.name)}",
                             err=True,
                         )
                         child.process = None

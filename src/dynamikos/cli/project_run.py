@@ -34,9 +34,17 @@ def only_project(account: str) -> str:
     """The name of the one project this account may change. Raises PlanError when there is none or there are several."""
     from dynamikos.web.projects.models import Membership
 
-    names = sorted(set(Membership.objects.filter(account__username=account).exclude(role="reader").values_list("project__name", flat=True)))
+    names = sorted(
+        set(
+            Membership.objects.filter(account__username=account)
+            .exclude(role="reader")
+            .values_list("project__name", flat=True)
+        )
+    )
     if len(names) != 1:
-        raise PlanError(f"{account} may change {len(names)} projects here ({', '.join(names) or 'none'}); name one with --project.")
+        raise PlanError(
+            f"{account} may change {len(names)} projects here ({', '.join(names) or 'none'}); name one with --project."
+        )
     return str(names[0])
 
 
@@ -57,7 +65,9 @@ def run_plan(
         processes.use_django(state, addresses)
         if cluster is not None and cluster.process is not None:  # nothing of ours is running: bring what a run needs
             processes.migrate(addresses)
-            supervisor.add("coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses))
+            supervisor.add(
+                "coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses)
+            )
             supervisor.add_generator(addresses)
         return _run(key, project, environment, change, values, tell)
     finally:
@@ -86,7 +96,10 @@ def _run(
     if project:
         found = found.filter(project__name=project)
     if found.count() != 1:
-        known = ", ".join(sorted(f"{plan.key} in “{plan.project}”" for plan in LoadPlan.objects.select_related("project"))) or "none"
+        known = (
+            ", ".join(sorted(f"{plan.key} in “{plan.project}”" for plan in LoadPlan.objects.select_related("project")))
+            or "none"
+        )
         what = "no file and no plan" if not found else "several plans"
         raise PlanError(f"'{key}' is {what} of that name. Plans here: {known}. Name the project with --project.")
     plan = found.get()

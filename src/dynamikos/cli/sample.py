@@ -7,7 +7,10 @@ PROJECT = "Brindle Fell Observatory"
 
 
 def load(target_port: int, password: str) -> None:
-    """Makes the demo account and project if they are not there; what a person changed is left alone. Django is set up."""
+    """Makes the demo account and project if they are not there; what a person changed is left alone.
+
+    Django is set up.
+    """
     from django.db import transaction
     from msgspec.structs import replace
 
@@ -44,7 +47,10 @@ def load(target_port: int, password: str) -> None:
                 and str(found.values.get("observatory", "")).startswith("http://127.0.0.1:")
             ):
                 environments.set_values(
-                    owner, found, list({**found.values, "observatory": base}), list({**found.values, "observatory": base}.values())
+                    owner,
+                    found,
+                    list({**found.values, "observatory": base}),
+                    list({**found.values, "observatory": base}.values()),
                 )
                 environments.agree(owner, found, base)
             return
@@ -58,7 +64,8 @@ def load(target_port: int, password: str) -> None:
         recording = import_har(member, har.read_bytes(), har.name) if har.exists() else None
         journey = parse_journey((examples / "journeys/evening-booking.yaml").read_text())
         kept = create_journey(member, journey, recording)
-        if recording is not None:  # a second journey, as recorded: what is still hard-wired in it is found by its strands
+        # a second journey, as recorded: what is still hard-wired in it is found by its strands
+        if recording is not None:
             origin = "http://127.0.0.1:8470"  # where the sessions were recorded
             raw = journey_from(as_core(recording), "Evening, as recorded", [origin], {origin: "env.observatory"})
             other = import_har(member, (examples / "second-evening.har").read_bytes(), "second-evening.har")

@@ -64,7 +64,9 @@ class State:
             if is_free(port):
                 ports[name] = port
                 self._write("ports.json", ports)
-                note = None if port == first else f"port {first} is taken by another program; {name} uses {port} instead"
+                note = (
+                    None if port == first else f"port {first} is taken by another program; {name} uses {port} instead"
+                )
                 return port, note
         raise SystemExit(f"dynamikos: no free port for {name} from {first} to {first + 199}; free one and call again")
 

@@ -34,8 +34,9 @@ def progress(frame: Frame, total_s: float) -> str:
     late = f"  generator late ({', '.join(frame.late_by)})" if frame.is_late else ""
     oldest = f"  oldest open {duration(frame.oldest_ms)}" if frame.oldest_ms >= 1000 else ""
     return (
-        f"{clock(frame.second + 1)} of {clock(total_s)}  {users} of {frame.planned} users  {frame.answered + frame.failed} exchanges/s  "
-        f"p95 {duration(frame.p95_ms)}  {frame.failed + frame.steps_failed} failed{oldest}{late}"
+        f"{clock(frame.second + 1)} of {clock(total_s)}  {users} of {frame.planned} users "
+        f" {frame.answered + frame.failed} exchanges/s  p95 {duration(frame.p95_ms)} "
+        f" {frame.failed + frame.steps_failed} failed{oldest}{late}"
     )
 
 
@@ -56,11 +57,12 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     for row in outcome.rows:
         if row.level == "request":
             lines.extend(
-                f"  {row.step} / {row.request}: {count} × {kind}" for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]
+                f"  {row.step} / {row.request}: {count} × {kind}"
+                for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]
             )
     lines.append(
-        f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,} + in flight {outcome.in_flight:,}"
-        f"   generators late in {100 * outcome.late_share:.1f} % of seconds"
+        f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,} + in flight"
+        f" {outcome.in_flight:,}   generators late in {100 * outcome.late_share:.1f} % of seconds"
     )
     lines.append("")
     for each in outcome.judgements:

@@ -17,7 +17,13 @@ class TextError(DynamikosError):
 
     def __str__(self) -> str:
         place = ", ".join(
-            part for part in (self.file, f"line {self.line}" if self.line else "", f"column {self.column}" if self.column else "") if part
+            part
+            for part in (
+                self.file,
+                f"line {self.line}" if self.line else "",
+                f"column {self.column}" if self.column else "",
+            )
+            if part
         )
         return f"{place}: {self.message}" if place else self.message
 
@@ -25,7 +31,8 @@ class TextError(DynamikosError):
 class TemplateError(DynamikosError):
     """A `{{ name }}` that can't be understood or has no value.
 
-    `at` is what is wrong between its braces, as (first, after the last) character of the text without spaces around it; None: all of it.
+    `at` is what is wrong between its braces, as (first, after the last) character of the text without spaces around it;
+    None: all of it.
     """
 
     def __init__(self, message: str, at: tuple[int, int] | None = None) -> None:

@@ -1,4 +1,6 @@
-"""Calls of a project's Python functions, in a child process that is closed off (dynamikos.workers.functions) and ended when it takes too long."""
+"""Calls of a project's Python functions, in a child process that is closed off (dynamikos.workers.functions) and ended
+when it takes too long.
+"""
 
 import asyncio
 import contextlib
@@ -17,16 +19,18 @@ from dynamikos.engine.ports import Waited
 PROGRAM = Path(__file__).parents[1] / "workers" / "functions.py"
 NOBODY = 65534
 REFUSED = (
-    "this machine can't close functions off: here they would run with all rights of the account that runs the generator, its files, "
-    "the key that opens the secrets, its processes and the network among them; an owner has to agree to exactly that under Functions first"
+    "this machine can't close functions off: here they would run with all rights of the account that runs the"
+    " generator, its files, the key that opens the secrets, its processes and the network among them; an owner has to"
+    " agree to exactly that under Functions first"
 )
 BUDGET_S, START_S, MEMORY_MB, LONGEST_LINE = 1.0, 10.0, 512, 8_000_000
 
 
 @functools.cache
 def box() -> tuple[str, ...]:
-    """The command that starts Python with nothing but its own files, as nobody, without network and other processes (bubblewrap); ()
-    where there is none or the kernel does not allow it. Tried once."""
+    """The command that starts Python with nothing but its own files, as nobody, without network and other processes
+    (bubblewrap); () where there is none or the kernel does not allow it. Tried once.
+    """
     program = shutil.which("bwrap")
     if program is None:
         return ()
@@ -41,14 +45,42 @@ def box() -> tuple[str, ...]:
         elif Path(f"/{name}").is_dir():
             binds += ["--ro-bind", f"/{name}", f"/{name}"]
     closed = (
-        program, "--unshare-all", "--unshare-user", "--uid", str(NOBODY), "--gid", str(NOBODY), "--die-with-parent", "--new-session", "--clearenv",
-        *binds, "--ro-bind", str(Path(sys.executable).resolve()), "/python", "--dev", "/dev", "--remount-ro", "/", "--chdir", "/",
-        "--setenv", "PYTHONHOME", sys.base_prefix, "/python", "-S",
-    )  # fmt: skip
-    drop = ("setpriv", f"--reuid={NOBODY}", f"--regid={NOBODY}", "--clear-groups", "--")  # root's processes can't be counted
+        program,
+        "--unshare-all",
+        "--unshare-user",
+        "--uid",
+        str(NOBODY),
+        "--gid",
+        str(NOBODY),
+        "--die-with-parent",
+        "--new-session",
+        "--clearenv",
+        *binds,
+        "--ro-bind",
+        str(Path(sys.executable).resolve()),
+        "/python",
+        "--dev",
+        "/dev",
+        "--remount-ro",
+        "/",
+        "--chdir",
+        "/",
+        "--setenv",
+        "PYTHONHOME",
+        sys.base_prefix,
+        "/python",
+        "-S",
+    )
+    # root's processes can't be counted
+    drop = ("setpriv", f"--reuid={NOBODY}", f"--regid={NOBODY}", "--clear-groups", "--")
     for command in ([(*drop, *closed)] if os.geteuid() == 0 and shutil.which("setpriv") else []) + [closed]:
         with contextlib.suppress(OSError, subprocess.TimeoutExpired):
-            if subprocess.run([*command, "-c", "import json"], capture_output=True, timeout=START_S, check=False).returncode == 0:
+            if (
+                subprocess.run(
+                    [*command, "-c", "import json"], capture_output=True, timeout=START_S, check=False
+                ).returncode
+                == 0
+            ):
                 return command
     return ()
 
@@ -124,7 +156,9 @@ class Child:
             raise Failure("function", f"{name}: {problem}") from problem
         if not line:
             await self.close()
-            raise Failure("function", f"{name}: its process ended (more than {MEMORY_MB} MB of memory, or it left by itself)")
+            raise Failure(
+                "function", f"{name}: its process ended (more than {MEMORY_MB} MB of memory, or it left by itself)"
+            )
         answer: dict[str, object] = json.loads(line)
         return answer
 

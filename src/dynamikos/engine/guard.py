@@ -1,7 +1,9 @@
-"""A bound on what users wrote and runs inside the engine: expressions and regular expressions are cut off, not waited for.
+"""A bound on what users wrote and runs inside the engine: expressions and regular expressions are cut off, not waited
+for.
 
-A timer of the process ticks after every 100 ms of its processor time while anything is performed; a call that has seen two ticks is cut
-off. So a call costs two assignments, not two system calls, and a machine that gives the engine no time cuts nothing off.
+A timer of the process ticks after every 100 ms of its processor time while anything is performed; a call that has seen
+two ticks is cut off. So a call costs two assignments, not two system calls, and a machine that gives the engine no time
+cuts nothing off.
 """
 
 import signal
@@ -28,13 +30,17 @@ def _ring(number: int, frame: object) -> None:
     if _begun >= 0 and _tick - _begun >= TICKS:
         _begun = -1  # once: whoever began it catches it, also when it strikes while the stretch is being ended
         raise OverBudget(
-            f"captures, checks and expressions of one request took longer than {1000 * TICK_S * TICKS:.0f} ms of the processor, so they were cut off"
+            f"captures, checks and expressions of one request took longer than {1000 * TICK_S * TICKS:.0f} ms of the"
+            " processor, so they were cut off"
         )
 
 
 @contextmanager
 def watching() -> Iterator[None]:
-    """Makes the bound effective meanwhile. Only the main thread can have it, and the engine runs there; elsewhere nothing is bounded."""
+    """Makes the bound effective meanwhile.
+
+    Only the main thread can have it, and the engine runs there; elsewhere nothing is bounded.
+    """
     global _watching
     if threading.current_thread() is not threading.main_thread():
         yield
@@ -52,8 +58,9 @@ def watching() -> Iterator[None]:
 
 
 def begin() -> None:
-    """A bounded stretch begins; `end` has to follow, whatever happens: in an inner `try … finally`, with OverBudget caught outside of it,
-    since it can strike within `end` too."""
+    """A bounded stretch begins; `end` has to follow, whatever happens: in an inner `try … finally`, with OverBudget
+    caught outside of it, since it can strike within `end` too.
+    """
     global _begun
     _begun = _tick
 

@@ -22,9 +22,12 @@ from dynamikos.engine.ports import Origin, Sessions
 
 # what this machine has no more of: never the target's fault
 OWN_LIMITS = {
-    errno.EMFILE: "own-limit-descriptors", errno.ENFILE: "own-limit-descriptors", errno.EADDRNOTAVAIL: "own-limit-ports", errno.ENOBUFS: "own-limit-memory",
+    errno.EMFILE: "own-limit-descriptors",
+    errno.ENFILE: "own-limit-descriptors",
+    errno.EADDRNOTAVAIL: "own-limit-ports",
+    errno.ENOBUFS: "own-limit-memory",
     errno.ENOMEM: "own-limit-memory",
-}  # fmt: skip
+}
 METADATA = frozenset({"169.254.169.254", "fd00:ec2::254", "100.100.100.200"})
 
 
@@ -42,17 +45,21 @@ def embedded(address: Ip) -> Ip:
     return inner or address
 
 
-def check_target(agreed: Iterable[AgreedTarget], origin: Origin, address: str, own_ports: frozenset[int] = frozenset()) -> None:
+def check_target(
+    agreed: Iterable[AgreedTarget], origin: Origin, address: str, own_ports: frozenset[int] = frozenset()
+) -> None:
     """Raises Failure("not-agreed") unless a connection to the resolved `address` for `origin` may be opened.
 
-    Scheme, host and port must be on the list. Link-local, metadata, multicast and unspecified addresses and Dynamikos's own
-    ports are never allowed; one that is not public only when the agreed line names that address, or a host that is not a wildcard.
-    A line with an address of its own covers that address alone.
+    Scheme, host and port must be on the list. Link-local, metadata, multicast and unspecified addresses and Dynamikos's
+    own ports are never allowed; one that is not public only when the agreed line names that address, or a host that is
+    not a wildcard. A line with an address of its own covers that address alone.
     """
     scheme, host, port = origin
     line = next((each for each in agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
     if line is None:
-        raise Failure("not-agreed", f"{scheme}://{host}:{port} is not an agreed target; an owner can add it in Settings")
+        raise Failure(
+            "not-agreed", f"{scheme}://{host}:{port} is not an agreed target; an owner can add it in Settings"
+        )
     try:
         resolved = ipaddress.ip_address(address.partition("%")[0])
     except ValueError:
@@ -61,20 +68,26 @@ def check_target(agreed: Iterable[AgreedTarget], origin: Origin, address: str, o
     resolved = embedded(resolved)
     if str(resolved) in METADATA or resolved.is_link_local or resolved.is_unspecified or resolved.is_multicast:
         raise Failure(
-            "not-agreed", f"{host} resolves to {resolved}, which is never a target (link-local, metadata, unspecified or multicast)"
+            "not-agreed",
+            f"{host} resolves to {resolved}, which is never a target (link-local, metadata, unspecified or multicast)",
         )
     if line.address:
         if given != ipaddress.ip_address(line.address):
             raise Failure("not-agreed", f"{host} was agreed at {line.address}, not at {given}")
     elif line.host.startswith("*.") and not (resolved.is_global and given.is_global):
-        raise Failure("not-agreed", f"{host} resolves to {given}, which is not public; name this host itself in the agreed targets")
+        raise Failure(
+            "not-agreed",
+            f"{host} resolves to {given}, which is not public; name this host itself in the agreed targets",
+        )
     if resolved.is_loopback and port in own_ports:
         raise Failure("not-agreed", f"{host}:{port} is Dynamikos itself")
 
 
 @dataclass(slots=True)
 class Streams:
-    """A connection of the recorder to a target, as asyncio streams, with its parts in µs (dns, connect, ssl; −1 none)."""
+    """A connection of the recorder to a target, as asyncio streams, with its parts in µs
+    (dns, connect, ssl; −1 none).
+    """
 
     reader: asyncio.StreamReader
     writer: asyncio.StreamWriter
@@ -91,8 +104,10 @@ async def open_streams(
     limit_s: float = 10.0,
     public_only: bool = False,
 ) -> Streams:
-    """Connects for a person's own request that passes through the recorder. `secure`: TLS for https, with the target verified.
-    `public_only` refuses loopback and private addresses: other machines must not reach through us what only we can reach.
+    """Connects for a person's own request that passes through the recorder. `secure`: TLS for https, with the target
+    verified.
+    `public_only` refuses loopback and private addresses: other machines must not reach through us what only we can
+    reach.
 
     Raises Failure, as for any other connection: the same check of targets.
     """
@@ -114,7 +129,9 @@ async def open_streams(
         resolved_to = ipaddress.ip_address(address.partition("%")[0])
         if public_only and not (embedded(resolved_to).is_global and resolved_to.is_global):
             raise Failure(
-                "not-agreed", f"{host} is {resolved_to}, inside; a proxy for other machines only leads there when the recording names it"
+                "not-agreed",
+                f"{host} is {resolved_to}, inside; a proxy for other machines only leads there when the recording"
+                " names it",
             )
         try:
             async with asyncio.timeout(limit_s):
@@ -126,7 +143,9 @@ async def open_streams(
         except TimeoutError:
             problem_ = Failure("timeout-connect", f"no connection to {host}:{port} within {limit_s:g} s")
         except ssl.SSLError as wrong:
-            raise Failure("tls", f"{host}:{port}: {getattr(wrong, 'verify_message', '') or wrong.reason or wrong}") from wrong
+            raise Failure(
+                "tls", f"{host}:{port}: {getattr(wrong, 'verify_message', '') or wrong.reason or wrong}"
+            ) from wrong
         except OSError as wrong:
             problem_ = Failure("connect", f"{host}:{port}: {wrong.strerror or wrong}")
         else:
@@ -180,8 +199,9 @@ async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: P
 
 
 class Named(str):
-    """A server's name on its way through the event loop, which hands it to the context that wraps the connection: it brings the session
-    to resume there, and the TLS layer back."""
+    """A server's name on its way through the event loop, which hands it to the context that wraps the connection: it
+    brings the session to resume there, and the TLS layer back.
+    """
 
     session: ssl.SSLSession | None
     tls: ssl.SSLObject | None
@@ -195,7 +215,14 @@ class Named(str):
 class Resuming(ssl.SSLContext):
     """Resumes the session that the server's name brings (RFC 8446 §2.2, RFC 5077)."""
 
-    def wrap_bio(self, incoming: ssl.MemoryBIO, outgoing: ssl.MemoryBIO, server_side: bool = False, server_hostname: Any = None, session: Any = None) -> Any:  # fmt: skip
+    def wrap_bio(
+        self,
+        incoming: ssl.MemoryBIO,
+        outgoing: ssl.MemoryBIO,
+        server_side: bool = False,
+        server_hostname: Any = None,
+        session: Any = None,
+    ) -> Any:
         brought = server_hostname if isinstance(server_hostname, Named) else None
         made = super().wrap_bio(
             incoming, outgoing, server_side, str(server_hostname) if server_hostname is not None else None,
@@ -220,14 +247,16 @@ def context_of(way: Way, key: str, trust: str | None) -> ssl.SSLContext:
     if way.trust == "anything":
         context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     if way.certificate:
-        with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:  # made for its owner only; Python's ssl reads files alone
+        # made for its owner only; Python's ssl reads files alone
+        with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:
             file.write(way.certificate.rstrip() + "\n" + key)
             file.flush()
             try:
                 context.load_cert_chain(file.name)
             except (ssl.SSLError, OSError) as problem:
                 raise Failure(
-                    "tls", f"the client certificate and its key can't be used: {getattr(problem, 'reason', '') or problem}"
+                    "tls",
+                    f"the client certificate and its key can't be used: {getattr(problem, 'reason', '') or problem}",
                 ) from problem
     context.set_alpn_protocols(["http/1.1"])
     return context
@@ -248,8 +277,8 @@ class RealNetwork:
         way: Way | None = None,
         key: str = "",
     ) -> None:
-        """`way` says whom to trust, where hosts are and through which proxy; `key` is the client certificate's, in PEM. Raises
-        Failure for certificates that can't be read.
+        """`way` says whom to trust, where hosts are and through which proxy; `key` is the client certificate's, in PEM.
+        Raises Failure for certificates that can't be read.
         """
         self._way = way or Way()
         self._proxy = proxy_of(self._way.proxy) if self._way.proxy else None
@@ -323,8 +352,14 @@ class RealNetwork:
         return await asyncio.shield(known)
 
     async def _connect(
-        self, origin: Origin, family: int, address: str, begun: float, resolved_at: float, session: ssl.SSLSession | None
-    ) -> Connection:  # fmt: skip
+        self,
+        origin: Origin,
+        family: int,
+        address: str,
+        begun: float,
+        resolved_at: float,
+        session: ssl.SSLSession | None,
+    ) -> Connection:
         scheme, host, port = origin
         proxy = self._proxy
         loop = asyncio.get_running_loop()
@@ -355,11 +390,17 @@ class RealNetwork:
             raise Failure(f"timeout-{phase}", f"no connection to {where} within {self._connect_s:g} s") from problem
         except ssl.SSLError as problem:
             sock.close()
-            raise Failure("tls", f"{where}: {getattr(problem, 'verify_message', '') or problem.reason or problem}") from problem
+            raise Failure(
+                "tls", f"{where}: {getattr(problem, 'verify_message', '') or problem.reason or problem}"
+            ) from problem
         except OSError as problem:
             sock.close()
             number = problem.errno or 0
-            known = {errno.ECONNREFUSED: "connect-refused", errno.EHOSTUNREACH: "unreachable", errno.ENETUNREACH: "unreachable"}
+            known = {
+                errno.ECONNREFUSED: "connect-refused",
+                errno.EHOSTUNREACH: "unreachable",
+                errno.ENETUNREACH: "unreachable",
+            }
             kind = OWN_LIMITS.get(number) or ("tls" if phase == "tls" else known.get(number, "connect"))
             raise Failure(kind, f"{where}: {problem.strerror or problem}") from problem
         except asyncio.CancelledError:
@@ -377,7 +418,9 @@ class RealNetwork:
         return connection
 
     async def _watch(self) -> None:
-        """Looks for overdue exchanges ten times a second (less often with thousands of connections): cheaper than a timer for each."""
+        """Looks for overdue exchanges ten times a second (less often with thousands of connections): cheaper than a
+        timer for each.
+        """
         while True:
             await asyncio.sleep(max(0.1, len(self._links) / 20_000))
             now = time.perf_counter()

@@ -25,7 +25,10 @@ class Chain(Protocol):
     """Whoever takes plain answers (below 300, no cookie, body not wanted) without being woken as a task."""
 
     def landed(self, now: float, bytes_out: int, bytes_in: int) -> bool:
-        """The answer was complete at `now`; it may have begun the next exchange when it returns. False: give the whole reply."""
+        """The answer was complete at `now`; it may have begun the next exchange when it returns.
+
+        False: give the whole reply.
+        """
         ...
 
 
@@ -35,9 +38,12 @@ class Link(Protocol):
     alive: bool
     connect_parts_us: tuple[int, int, int]
 
-    def exchange(self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None) -> Awaitable[Reply]:
-        """Sends `data`, and a body that is `held` apart: awaiting gives the reply. Raises Failure, at once or when awaited. Cancelled:
-        close the link."""
+    def exchange(
+        self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None
+    ) -> Awaitable[Reply]:
+        """Sends `data`, and a body that is `held` apart: awaiting gives the reply. Raises Failure, at once or when
+        awaited. Cancelled: close the link.
+        """
         ...
 
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
@@ -63,7 +69,10 @@ class Network(Protocol):
         ...
 
     async def open(self, origin: Origin, sessions: Sessions) -> Link:
-        """Resumes a TLS session of `sessions` where there is one. Raises Failure (not agreed, unresolvable, refused, TLS, timeout)."""
+        """Resumes a TLS session of `sessions` where there is one.
+
+        Raises Failure (not agreed, unresolvable, refused, TLS, timeout).
+        """
         ...
 
     def open_count(self) -> int: ...
@@ -87,8 +96,10 @@ class Lessor(Protocol):
     """Deals out takings of piles that several shards share."""
 
     async def lease(self, pile: str, left: int) -> tuple[int, int] | None:
-        """(first taking, how many) that nobody else gets; (−1, 0) while others hold rows that nobody has used; None when the pile is
-        used up. `left` is how many takings this shard holds; all that it was granted before counts as begun from now on."""
+        """(first taking, how many) that nobody else gets; (−1, 0) while others hold rows that nobody has used; None
+        when the pile is used up. `left` is how many takings this shard holds; all that it was granted before counts as
+        begun from now on.
+        """
         ...
 
     async def wanted(self, pile: str) -> bool:

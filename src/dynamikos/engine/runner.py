@@ -34,7 +34,8 @@ CLOSE_AFTER_S = 0.15  # a second's message is made this long after its end, so t
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Shard:
-    """What one generator process performs: shard `number` of `count`. `rows` by data set; `secrets` by name ("secrets.token").
+    """What one generator process performs: shard `number` of `count`. `rows` by data set; `secrets` by name
+    ("secrets.token").
 
     `lessor` deals out piles that several shards share; a shard alone needs none.
     """
@@ -75,25 +76,46 @@ class Control:
 
 
 def surroundings(
-    shard: Shard, network: Network, clock: Clock, recorder: Recorder, health: HealthWatch, keep: Callable[[KeptExchange], None],
+    shard: Shard,
+    network: Network,
+    clock: Clock,
+    recorder: Recorder,
+    health: HealthWatch,
+    keep: Callable[[KeptExchange], None],
     stop: Callable[[str], None] = lambda why: None,
-) -> Surroundings:  # fmt: skip
+) -> Surroundings:
     """What the users of `shard` share."""
     frozen = shard.frozen
     known = {**frozen.values, **shard.secrets}
     script = compile_journey(_on_the_way(frozen), known, frozen.data, shard.secrets)
     dealer = Dealer(
-        specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1), seed=frozen.seed, users=len(start_instants_s(frozen.plan.profile)),
-        record=lambda pile, user, turn, row: recorder.dealt(clock.now(), pile, user, turn, row), stop=stop,
-    )  # fmt: skip
+        specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1),
+        seed=frozen.seed,
+        users=len(start_instants_s(frozen.plan.profile)),
+        record=lambda pile, user, turn, row: recorder.dealt(clock.now(), pile, user, turn, row),
+        stop=stop,
+    )
     return Surroundings(
-        script=script, clock=clock, network=network, recorder=recorder, health=health,
-        choice=Choice(stream(frozen.seed, "keep", "", shard.number)), keep=keep, dealer=dealer, known=known, shard=(shard.number, shard.count), functions=shard.functions,
-        secrets=tuple(shard.secrets.values()), think_factor=frozen.plan.think_factor, failed_pause_s=frozen.plan.failed_pause_s,
+        script=script,
+        clock=clock,
+        network=network,
+        recorder=recorder,
+        health=health,
+        choice=Choice(stream(frozen.seed, "keep", "", shard.number)),
+        keep=keep,
+        dealer=dealer,
+        known=known,
+        shard=(shard.number, shard.count),
+        functions=shard.functions,
+        secrets=tuple(shard.secrets.values()),
+        think_factor=frozen.plan.think_factor,
+        failed_pause_s=frozen.plan.failed_pause_s,
         cap=Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None,
         trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32].encode(),
-        deals=bool(dealer.each_round), seed=frozen.seed, span_prefix=(shard.number + 1) << 40,
-    )  # fmt: skip
+        deals=bool(dealer.each_round),
+        seed=frozen.seed,
+        span_prefix=(shard.number + 1) << 40,
+    )
 
 
 def _on_the_way(frozen: FrozenRun) -> Journey:
@@ -103,8 +125,11 @@ def _on_the_way(frozen: FrozenRun) -> Journey:
     return replace(frozen.journey, headers=(*frozen.journey.headers, *added)) if added else frozen.journey
 
 
-async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None) -> str:
-    """Performs `shard` from the clock's instant `begin` (second 0) and returns "finished", "stopped gently" or "stopped now".
+async def run(
+    shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None
+) -> str:
+    """Performs `shard` from the clock's instant `begin` (second 0) and returns "finished", "stopped gently" or "stopped
+    now".
 
     Reports one message a second; the last has `last=True`. Raises TemplateError or RuleError before anything is sent.
     """
@@ -121,7 +146,9 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
     around = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
     around.write = sink.write
     control.forget = around.dealer.forget_last
-    starter = Starter(planned_users(profile, shard.number, shard.count), begin, clock, health, lambda number: User(number, around))
+    starter = Starter(
+        planned_users(profile, shard.number, shard.count), begin, clock, health, lambda number: User(number, around)
+    )
     control._gently = starter.stop_gently
     if control.stopped == "gently":
         starter.stop_gently()
@@ -141,7 +168,9 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
             return Health()
 
     def tell(upto: int, *, last: bool = False) -> None:
-        for message in recorder.close(upto, clock.now(), planned, healthy, last=last, under_way=starter.open_now() if last else ()):
+        for message in recorder.close(
+            upto, clock.now(), planned, healthy, last=last, under_way=starter.open_now() if last else ()
+        ):
             sink.report(message)
 
     async def seconds() -> None:
@@ -186,7 +215,9 @@ async def run(shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin
             tell(max(int(clock.now() - begin), recorder.closed + 1), last=True)
         except Exception as problem:
             log.exception("the last second could not be reported")
-            control.broke = control.broke or f"broke: the last second could not be reported: {type(problem).__name__}: {problem}"
+            control.broke = (
+                control.broke or f"broke: the last second could not be reported: {type(problem).__name__}: {problem}"
+            )
     if control.broke:
         return control.broke[:120]
     if control.why and control.stopped == "gently":
@@ -209,8 +240,8 @@ def _enough_descriptors(script: Script, users: int) -> None:
     if needed > there:
         raise Failure(
             "own-limit-descriptors",
-            f"{users:,} users need {needed:,} open files on this generator, and it may have {there:,}; raise its limit (ulimit -n, LimitNOFILE) "
-            "or share the load over more generators",
+            f"{users:,} users need {needed:,} open files on this generator, and it may have {there:,}; raise its limit"
+            " (ulimit -n, LimitNOFILE) or share the load over more generators",
         )
 
 
@@ -219,7 +250,9 @@ async def _grace(clock: Clock, instant: float) -> None:
 
 
 class Rehearsal:
-    """One user, one round, no think times, everything kept (redirect hops too); afterwards, if wanted, the journey's clean-up."""
+    """One user, one round, no think times, everything kept (redirect hops too); afterwards, if wanted, the journey's
+    clean-up.
+    """
 
     def __init__(self, shard: Shard, user: int = 1) -> None:
         """`user` is the number the virtual user has."""

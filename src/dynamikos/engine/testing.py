@@ -74,7 +74,9 @@ Answerer = Callable[[bytes], "Scripted"]
 class Scripted:
     """What a scripted server does with one request: answer `data` after `seconds`, or fail, or close after it."""
 
-    def __init__(self, data: bytes = b"", seconds: float = 0.0, failure: Failure | None = None, *, stale: bool = False) -> None:
+    def __init__(
+        self, data: bytes = b"", seconds: float = 0.0, failure: Failure | None = None, *, stale: bool = False
+    ) -> None:
         self.data, self.seconds, self.failure, self.stale = data, seconds, failure, stale
 
 
@@ -111,7 +113,9 @@ class ScriptedLink:
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
         return False
 
-    async def exchange(self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None) -> Reply:
+    async def exchange(
+        self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None
+    ) -> Reply:
         if held is not None:
             data += held if isinstance(held, bytes) else held.read()
         clock = VirtualClock()

@@ -12,10 +12,18 @@ from dynamikos.core.errors import DynamikosError
 
 CHROMIUM = "/usr/bin/chromium"
 QUIET = (
-    "--no-first-run", "--no-default-browser-check", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-    "--disable-default-apps", "--disable-quic", "--disable-client-side-phishing-detection", "--disable-domain-reliability", "--metrics-recording-only",
+    "--no-first-run",
+    "--no-default-browser-check",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-default-apps",
+    "--disable-quic",
+    "--disable-client-side-phishing-detection",
+    "--disable-domain-reliability",
+    "--metrics-recording-only",
     "--disable-features=OptimizationHints,MediaRouter,Translate,AutofillServerCommunication,CertificateTransparencyComponentUpdater",
-)  # fmt: skip
+)
 
 
 def has_screen(environ: Mapping[str, str]) -> bool:
@@ -32,31 +40,50 @@ class Browser:
         self.devtools = ""
 
     async def start(self, proxy: str, trusted: str, address: str, environ: Mapping[str, str]) -> None:
-        """Opens `address` through `proxy` ("127.0.0.1:port"), trusting the one authority whose public key has the SHA-256 `trusted` (base64).
+        """Opens `address` through `proxy` ("127.0.0.1:port"), trusting the one authority whose public key has the
+        SHA-256 `trusted` (base64).
 
         Raises DynamikosError when there is no browser or it does not come up.
         """
         if not Path(CHROMIUM).exists():
-            raise DynamikosError(f"There is no browser at {CHROMIUM}; install Debian's package chromium, or record by doorway or proxy.")
+            raise DynamikosError(
+                f"There is no browser at {CHROMIUM}; install Debian's package chromium, or record by doorway or proxy."
+            )
         shutil.rmtree(self._profile, ignore_errors=True)
         self._profile.mkdir(parents=True, mode=0o700)
         command = [
-            CHROMIUM, *QUIET, f"--user-data-dir={self._profile}", f"--proxy-server=http://{proxy}", "--proxy-bypass-list=<-loopback>",
+            CHROMIUM,
+            *QUIET,
+            f"--user-data-dir={self._profile}",
+            f"--proxy-server=http://{proxy}",
+            "--proxy-bypass-list=<-loopback>",
             f"--ignore-certificate-errors-spki-list={trusted}",
-        ]  # fmt: skip
+        ]
         if os.geteuid() == 0:
             command.append("--no-sandbox")
         seen = has_screen(environ)
         if not seen:
-            command += ["--headless=new", "--disable-gpu", "--remote-debugging-port=0", "--remote-debugging-address=127.0.0.1"]
+            command += [
+                "--headless=new",
+                "--disable-gpu",
+                "--remote-debugging-port=0",
+                "--remote-debugging-address=127.0.0.1",
+            ]
         self._process = await asyncio.create_subprocess_exec(
-            *command, address, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.DEVNULL, stderr=asyncio.subprocess.DEVNULL,
-            start_new_session=True, env={**environ, "HOME": str(self._profile)},
-        )  # fmt: skip
+            *command,
+            address,
+            stdin=asyncio.subprocess.DEVNULL,
+            stdout=asyncio.subprocess.DEVNULL,
+            stderr=asyncio.subprocess.DEVNULL,
+            start_new_session=True,
+            env={**environ, "HOME": str(self._profile)},
+        )
         told = self._profile / "DevToolsActivePort"
         for _ in range(200):
             if self._process.returncode is not None:
-                raise DynamikosError(f"The browser ended at once with code {self._process.returncode}; record by doorway or proxy.")
+                raise DynamikosError(
+                    f"The browser ended at once with code {self._process.returncode}; record by doorway or proxy."
+                )
             if seen or (told.exists() and told.read_text().strip()):
                 break
             await asyncio.sleep(0.1)

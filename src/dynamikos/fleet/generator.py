@@ -68,7 +68,12 @@ def identity(place: str) -> Identity:
 
 
 async def serve(
-    conninfo: str, place: str, *, own_ports: frozenset[int], spool: Path, tell: Callable[[str], None] = lambda text: None
+    conninfo: str,
+    place: str,
+    *,
+    own_ports: frozenset[int],
+    spool: Path,
+    tell: Callable[[str], None] = lambda text: None,
 ) -> None:
     """Runs until SIGTERM or SIGINT. Survives a restart of the database."""
     with contextlib.suppress(OSError):
@@ -109,22 +114,27 @@ async def serve(
     await asyncio.gather(worker, beat, return_exceptions=True)
     with contextlib.suppress(psycopg.Error):
         async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
-            await link.execute("UPDATE places_generator SET last_seen = last_seen - interval '1 hour' WHERE id = %s", (me.id,))
+            await link.execute(
+                "UPDATE places_generator SET last_seen = last_seen - interval '1 hour' WHERE id = %s", (me.id,)
+            )
 
 
 async def _work(app: procrastinate.App, me: Identity) -> None:
     while True:
         try:
             async with app.open_async():
-                await app.run_worker_async(queues=[me.queue], concurrency=8, install_signal_handlers=False, fetch_job_polling_interval=1.0)
+                await app.run_worker_async(
+                    queues=[me.queue], concurrency=8, install_signal_handlers=False, fetch_job_polling_interval=1.0
+                )
         except (procrastinate.exceptions.ConnectorException, psycopg.Error, OSError) as problem:
             log.warning("the job queue is away (%s); trying again", problem)
         await asyncio.sleep(RECONNECT_S)
 
 
 async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell: Callable[[str], None]) -> None:
-    """Holds the lock, renews last_seen, obeys commands (NOTIFY is a hint; they are re-read each heartbeat), and stops what is not its
-    own any more: a shard of a run that is closed, or all when the database has been away for too long."""
+    """Holds the lock, renews last_seen, obeys commands (NOTIFY is a hint; they are re-read each heartbeat), and stops
+    what is not its own any more: a shard of a run that is closed, or all when the database has been away for too long.
+    """
     reached = time.monotonic()
 
     async def watch_reach() -> None:
@@ -142,9 +152,10 @@ async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell:
                 async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
                     await link.execute("SELECT pg_advisory_lock(%s)", (me.lock,))
                     await link.execute(
-                        "INSERT INTO places_generator (id, place, name, version, process, lock, capacity, started_at, last_seen, clock_error_us, public_key, busy)"
-                        " VALUES (%s, %s, %s, %s, %s, %s, 0, now(), clock_timestamp(), 0, %s, false)"
-                        " ON CONFLICT (id) DO UPDATE SET last_seen = clock_timestamp()",
+                        "INSERT INTO places_generator (id, place, name, version, process, lock, capacity, started_at,"
+                        " last_seen, clock_error_us, public_key, busy) VALUES (%s, %s, %s, %s, %s, %s, 0, now(),"
+                        " clock_timestamp(), 0, %s, false) ON CONFLICT (id) DO UPDATE SET last_seen ="
+                        " clock_timestamp()",
                         (me.id, me.place, me.name, VERSION, os.getpid(), me.lock, public_of(me.key)),
                     )
                     await link.execute("LISTEN dynamikos_command")
@@ -152,7 +163,8 @@ async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell:
                     while True:
                         await _own(link, controls)
                         await link.execute(
-                            "UPDATE places_generator SET last_seen = clock_timestamp(), busy = %s WHERE id = %s", (bool(controls), me.id)
+                            "UPDATE places_generator SET last_seen = clock_timestamp(), busy = %s WHERE id = %s",
+                            (bool(controls), me.id),
                         )
                         await _obey(link, controls)
                         reached = time.monotonic()
@@ -167,11 +179,14 @@ async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell:
 
 
 async def _own(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None:
-    """Stops the users of shards that are closed; takes back those that were declared lost while their run is still open."""
+    """Stops the users of shards that are closed; takes back those that were declared lost while their run is still
+    open.
+    """
     if not controls:
         return
     found = await link.execute(
-        "SELECT s.id, s.state, r.state FROM runs_shard s JOIN runs_run r ON r.id = s.run_id WHERE s.id = ANY(%s)", (list(controls),)
+        "SELECT s.id, s.state, r.state FROM runs_shard s JOIN runs_run r ON r.id = s.run_id WHERE s.id = ANY(%s)",
+        (list(controls),),
     )
     states = {shard: (state, run) for shard, state, run in await found.fetchall()}
     for shard, held in list(controls.items()):
@@ -193,7 +208,8 @@ async def _obey(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
     if not controls:
         return
     found = await link.execute(
-        "SELECT run_id, verb FROM runs_command WHERE run_id = ANY(%s) ORDER BY id", ([held.run for held in controls.values()],)
+        "SELECT run_id, verb FROM runs_command WHERE run_id = ANY(%s) ORDER BY id",
+        ([held.run for held in controls.values()],),
     )
     for run_id, verb in await found.fetchall():
         for held in controls.values():
@@ -219,12 +235,17 @@ async def offset_of(link: psycopg.AsyncConnection) -> tuple[float, float]:
 
 
 async def _load(link: psycopg.AsyncConnection, frozen: FrozenRun, spool: Path) -> Rows:
-    """The rows of the frozen blocks, each block written to a file of our own as it comes. Raises DynamikosError for a damaged one."""
+    """The rows of the frozen blocks, each block written to a file of our own as it comes.
+
+    Raises DynamikosError for a damaged one.
+    """
     rows: Rows = {}
     for pile in frozen.data:
         file = rows[pile.key] = RowFile(spool)
         for sha256 in pile.blocks:
-            row = await (await link.execute("SELECT body FROM datasets_datablock WHERE sha256 = %s", (sha256,))).fetchone()
+            row = await (
+                await link.execute("SELECT body FROM datasets_datablock WHERE sha256 = %s", (sha256,))
+            ).fetchone()
             if row is None:
                 raise DynamikosError(f"a block of {pile.key} is not in the database any more; import it again")
             file.add(raw_rows(bytes(row[0]), sha256))
@@ -233,7 +254,9 @@ async def _load(link: psycopg.AsyncConnection, frozen: FrozenRun, spool: Path) -
     return rows
 
 
-async def _perform(conninfo: str, me: Identity, shard_id: int, controls: dict[int, Held], own_ports: frozenset[int], spool: Path) -> None:
+async def _perform(
+    conninfo: str, me: Identity, shard_id: int, controls: dict[int, Held], own_ports: frozenset[int], spool: Path
+) -> None:
     """One shard, once: the gate lets nobody through a second time, nor anybody while users of another run are here.
 
     Any end is said: what broke here is the shard's end, in words.
@@ -243,7 +266,8 @@ async def _perform(conninfo: str, me: Identity, shard_id: int, controls: dict[in
         return
     async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
         gate = await link.execute(
-            "UPDATE runs_shard SET state = 'loading' WHERE id = %s AND state = 'assigned' AND generator_id = %s RETURNING run_id, number",
+            "UPDATE runs_shard SET state = 'loading' WHERE id = %s AND state = 'assigned' AND generator_id = %s"
+            " RETURNING run_id, number",
             (shard_id, me.id),
         )
         passed = await gate.fetchone()
@@ -272,18 +296,30 @@ async def _perform(conninfo: str, me: Identity, shard_id: int, controls: dict[in
 
 
 async def _performed(
-    conninfo: str, me: Identity, shard_id: int, run_id: uuid.UUID, number: int, control: Control, own_ports: frozenset[int], spool: Path
+    conninfo: str,
+    me: Identity,
+    shard_id: int,
+    run_id: uuid.UUID,
+    number: int,
+    control: Control,
+    own_ports: frozenset[int],
+    spool: Path,
 ) -> str:
     """Loads what the shard needs, says that it is ready, waits for its begin and performs it: how it ended."""
     rows: Rows = {}
     async with contextlib.AsyncExitStack() as stack:
         link = await stack.enter_async_context(await psycopg.AsyncConnection.connect(conninfo, autocommit=True))
-        row = await (await link.execute(
-            "SELECT frozen, (SELECT count(*) FROM runs_shard WHERE run_id = r.id) FROM runs_run r WHERE id = %s", (run_id,),
-        )).fetchone()  # fmt: skip
+        row = await (
+            await link.execute(
+                "SELECT frozen, (SELECT count(*) FROM runs_shard WHERE run_id = r.id) FROM runs_run r WHERE id = %s",
+                (run_id,),
+            )
+        ).fetchone()
         assert row is not None
         frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
-        delivered = await (await link.execute("SELECT body FROM runs_delivery WHERE shard_id = %s", (shard_id,))).fetchone()
+        delivered = await (
+            await link.execute("SELECT body FROM runs_delivery WHERE shard_id = %s", (shard_id,))
+        ).fetchone()
         rows = await _load(link, frozen, spool)
         for file in rows.values():
             stack.callback(file.close)
@@ -302,12 +338,19 @@ async def _performed(
             return "stopped now"
         offset, error = await offset_of(link)
         await link.execute(
-            "UPDATE runs_shard SET offset_us = %s, offset_error_us = %s WHERE id = %s", (round(offset * 1e6), round(error * 1e6), shard_id)
+            "UPDATE runs_shard SET offset_us = %s, offset_error_us = %s WHERE id = %s",
+            (round(offset * 1e6), round(error * 1e6), shard_id),
         )
         await link.close()
         outbox = Outbox(conninfo, str(run_id), shard_id, spool)
         shard = Shard(
-            number=number, count=int(row[1]), frozen=frozen, rows=dict(rows), secrets=_known(secrets), lessor=lessor, functions=functions
+            number=number,
+            count=int(row[1]),
+            frozen=frozen,
+            rows=dict(rows),
+            secrets=_known(secrets),
+            lessor=lessor,
+            functions=functions,
         )
         try:
             ended = await run(shard, network, clock, outbox, begin=begins - offset, control=control)
@@ -318,7 +361,9 @@ async def _performed(
 
 
 async def _begin(link: psycopg.AsyncConnection, run_id: uuid.UUID, shard_id: int, control: Control) -> float | None:
-    """Says that the shard is ready, and waits until all are: second 0 in the database's clock; None when there is nothing to begin."""
+    """Says that the shard is ready, and waits until all are: second 0 in the database's clock; None when there is
+    nothing to begin.
+    """
     await link.execute("UPDATE runs_shard SET state = 'ready' WHERE id = %s AND state = 'loading'", (shard_id,))
     await link.execute("SELECT pg_notify('dynamikos_coordinator', %s)", (str(run_id),))
     while not control.stopped:
@@ -373,8 +418,9 @@ async def _state(conninfo: str, shard_id: int, ended: str) -> None:
             async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
                 await link.execute(
                     "UPDATE runs_shard SET state = 'ended', ended = %s WHERE id = %s AND state <> 'ended'"
-                    " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state NOT IN ('ended', 'refused'))", (ended, shard_id),
-                )  # fmt: skip
+                    " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state NOT IN ('ended', 'refused'))",
+                    (ended, shard_id),
+                )
                 await link.execute("SELECT pg_notify('dynamikos_report', '')")
                 return
         except psycopg.OperationalError:

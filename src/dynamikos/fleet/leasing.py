@@ -12,7 +12,10 @@ PATIENCE_S = 30.0
 
 
 class DatabaseLessor:
-    """A Lessor over a connection of its own, opened again when it breaks. Raises OSError when the database stays away."""
+    """A Lessor over a connection of its own, opened again when it breaks.
+
+    Raises OSError when the database stays away.
+    """
 
     def __init__(self, conninfo: str, shard_id: int) -> None:
         self._conninfo, self._shard_id = conninfo, shard_id
@@ -35,7 +38,9 @@ class DatabaseLessor:
                     await asyncio.sleep(RECONNECT_S)
 
     async def lease(self, pile: str, left: int) -> tuple[int, int] | None:
-        return await self._ask("SELECT first_taking, how_many FROM lease_rows(%s, %s, %s, %s)", (self._shard_id, pile, LEASE_ROWS, left))
+        return await self._ask(
+            "SELECT first_taking, how_many FROM lease_rows(%s, %s, %s, %s)", (self._shard_id, pile, LEASE_ROWS, left)
+        )
 
     async def wanted(self, pile: str) -> bool:
         found = await self._ask("SELECT rows_wanted(%s, %s)::int, 0", (self._shard_id, pile))

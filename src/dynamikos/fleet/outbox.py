@@ -1,4 +1,7 @@
-"""Reports on their way to the database: a buffer, a reconnecting sender, a spool on disk. Never awaited by the engine."""
+"""Reports on their way to the database: a buffer, a reconnecting sender, a spool on disk.
+
+Never awaited by the engine.
+"""
 
 import asyncio
 import collections
@@ -41,7 +44,10 @@ class Outbox:
 
     def write(self, into: str, row: dict[str, str]) -> None:
         self._put(
-            "row", 0, msgspec.json.encode([(name, value.replace("\0", "")) for name, value in row.items()]), (self._number(), into)
+            "row",
+            0,
+            msgspec.json.encode([(name, value.replace("\0", "")) for name, value in row.items()]),
+            (self._number(), into),
         )  # a list keeps the columns in order
 
     def _number(self) -> int:
@@ -93,7 +99,9 @@ class Outbox:
                 log.warning("reports wait: the database is away (%s)", str(problem).strip())
                 await asyncio.sleep(RECONNECT_S)
 
-    async def _sent(self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]) -> None:
+    async def _sent(
+        self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]
+    ) -> None:
         """What the database refuses for good holds up nothing that comes after it, and is said in `broken`."""
         try:
             await self._insert(link, item)
@@ -101,15 +109,20 @@ class Outbox:
             raise
         except Exception as problem:
             log.exception("a message of kind %s was refused", item[0])
-            self.broken = self.broken or f"broke: a message ({item[0]}) was refused by the database: {type(problem).__name__}"
+            self.broken = (
+                self.broken or f"broke: a message ({item[0]}) was refused by the database: {type(problem).__name__}"
+            )
 
-    async def _insert(self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]) -> None:
+    async def _insert(
+        self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]
+    ) -> None:
         kind, second, body, facts = item
         if kind == "report":
             await link.execute(
-                'WITH put AS (INSERT INTO runs_report (shard_id, second, body) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING)'
-                " SELECT pg_notify('dynamikos_report', %s)", (self._shard_id, second, body, self._run),
-            )  # fmt: skip
+                "WITH put AS (INSERT INTO runs_report (shard_id, second, body) VALUES (%s, %s, %s) ON CONFLICT DO"
+                " NOTHING) SELECT pg_notify('dynamikos_report', %s)",
+                (self._shard_id, second, body, self._run),
+            )
         elif kind == "row":
             await link.execute(
                 'INSERT INTO runs_writtenrow (run_id, shard, sequence, "into", "row")'
@@ -119,8 +132,8 @@ class Outbox:
         else:
             number, series, reason, user, round_number = facts
             await link.execute(
-                'INSERT INTO runs_kept (run_id, shard, sequence, second, series, reason, "user", round, body)'
-                " SELECT run_id, number, %s, %s, %s, %s, %s, %s, %s FROM runs_shard WHERE id = %s ON CONFLICT DO NOTHING",
+                'INSERT INTO runs_kept (run_id, shard, sequence, second, series, reason, "user", round, body) SELECT'
+                " run_id, number, %s, %s, %s, %s, %s, %s, %s FROM runs_shard WHERE id = %s ON CONFLICT DO NOTHING",
                 (number, second, series, reason, user, round_number, body, self._shard_id),
             )
 

@@ -1,4 +1,6 @@
-"""The recorder's process: opens a doorway or proxy for each session asked for, stores what passes, closes it when it ends."""
+"""The recorder's process: opens a doorway or proxy for each session asked for, stores what passes, closes it when it
+ends.
+"""
 
 import asyncio
 import json
@@ -68,17 +70,27 @@ class Recorder:
     async def begin(self) -> None:
         await self.link.execute("LISTEN dynamikos_recorder")
         await self.link.execute(
-            "UPDATE recordings_session SET state = 'ended', problem = 'The recorder was started anew; what was recorded stays.' "
-            "WHERE state IN ('recording', 'paused')"
+            "UPDATE recordings_session SET state = 'ended', problem = 'The recorder was started anew; what was recorded"
+            " stays.' WHERE state IN ('recording', 'paused')"
         )
 
     async def look(self) -> None:
         """One look at what is asked for, and one at what is to be stored."""
-        rows = await (await self.link.execute("SELECT recording_id, kind, targets, name, state, word, until < clock_timestamp() FROM recordings_session WHERE state = ANY(%s)", [list(OPEN)])).fetchall()  # fmt: skip
+        rows = await (
+            await self.link.execute(
+                "SELECT recording_id, kind, targets, name, state, word, until < clock_timestamp() FROM"
+                " recordings_session WHERE state = ANY(%s)",
+                [list(OPEN)],
+            )
+        ).fetchall()
         wanted = {row[0] for row in rows if not row[6]}
         for pk, kind, targets, name, state, word, is_over in rows:
             if is_over:
-                await self.link.execute("UPDATE recordings_session SET state = 'ended', problem = 'Its time was over; what was recorded stays. Make the journey from it, or record again.' WHERE recording_id = %s", [pk])  # fmt: skip
+                await self.link.execute(
+                    "UPDATE recordings_session SET state = 'ended', problem = 'Its time was over; what was recorded"
+                    " stays. Make the journey from it, or record again.' WHERE recording_id = %s",
+                    [pk],
+                )
             elif pk not in self.open:
                 await self._open(pk, kind, targets if isinstance(targets, list) else json.loads(targets), name, word)
             elif pk in self.open:
@@ -92,7 +104,11 @@ class Recorder:
             await self._store(taking)
             if taking.browser is not None and not taking.browser.alive:
                 taking.browser = None
-                await self.link.execute("UPDATE recordings_session SET problem = 'The browser was closed; stopping keeps what was recorded.' WHERE recording_id = %s", [taking.pk])  # fmt: skip
+                await self.link.execute(
+                    "UPDATE recordings_session SET problem = 'The browser was closed; stopping keeps what was"
+                    " recorded.' WHERE recording_id = %s",
+                    [taking.pk],
+                )
                 await self._say(taking.pk, "state", "closed")
 
     async def _open(self, pk: Any, kind: str, targets: list[str], name: str, word: str) -> None:
@@ -108,7 +124,11 @@ class Recorder:
                 authority = made.pem().decode()
                 credentials = f"recorder:{word}" if kind == "device" else ""
                 taking.door = Proxy(
-                    tuple(map(parse_target, targets)), made, taking.record, own_ports=self.own_ports, credentials=credentials
+                    tuple(map(parse_target, targets)),
+                    made,
+                    taking.record,
+                    own_ports=self.own_ports,
+                    credentials=credentials,
                 )
                 if kind == "device":
                     address = f"http://{outer_address()}:{await taking.door.listen('0.0.0.0')}"
@@ -116,18 +136,22 @@ class Recorder:
                     address = f"http://127.0.0.1:{await taking.door.listen()}"
                 if kind == "browser":
                     taking.browser = Browser(self.folder / f"browser-{pk}")
-                    await taking.browser.start(address.removeprefix("http://"), made.key_hash(), f"{targets[0]}/", os.environ)
+                    await taking.browser.start(
+                        address.removeprefix("http://"), made.key_hash(), f"{targets[0]}/", os.environ
+                    )
                     window = taking.browser.devtools or "screen"
         except Exception as problem:
             log.exception("session %s can't be opened", pk)
             await self._close(taking)
             await self.link.execute(
-                "UPDATE recordings_session SET state = 'refused', problem = %s WHERE recording_id = %s", [str(problem), pk]
+                "UPDATE recordings_session SET state = 'refused', problem = %s WHERE recording_id = %s",
+                [str(problem), pk],
             )
             await self._say(pk, "end", "refused")
             return
         await self.link.execute(
-            "UPDATE recordings_session SET state = 'recording', address = %s, authority = %s, \"window\" = %s WHERE recording_id = %s",
+            "UPDATE recordings_session SET state = 'recording', address = %s, authority = %s, \"window\" = %s WHERE"
+            " recording_id = %s",
             [address, authority, window, pk],
         )
         await self._say(pk, "state", "recording")
@@ -140,24 +164,36 @@ class Recorder:
         exchanges.sort(key=lambda each: each.started_us)
         try:
             async with self.link.transaction():
-                row = await (await self.link.execute("SELECT coalesce(max(number), -1) FROM recordings_recordedexchange WHERE recording_id = %s", [taking.pk])).fetchone()  # fmt: skip
+                row = await (
+                    await self.link.execute(
+                        "SELECT coalesce(max(number), -1) FROM recordings_recordedexchange WHERE recording_id = %s",
+                        [taking.pk],
+                    )
+                ).fetchone()
                 number = row[0] + 1 if row else 0
                 for offset, each in enumerate(exchanges):
                     await self.link.execute(
                         "INSERT INTO recordings_recordedexchange (recording_id, number, body) VALUES (%s, %s, %s)",
                         [taking.pk, number + offset, zlib.compress(_encoder.encode(each), 1)],
                     )
-                await self.link.execute("UPDATE recordings_recording SET count = (SELECT count(*) FROM recordings_recordedexchange WHERE recording_id = %s) WHERE id = %s", [taking.pk, taking.pk])  # fmt: skip
+                await self.link.execute(
+                    "UPDATE recordings_recording SET count = (SELECT count(*) FROM recordings_recordedexchange WHERE"
+                    " recording_id = %s) WHERE id = %s",
+                    [taking.pk, taking.pk],
+                )
         except psycopg.Error:
             taking.waiting = [*exchanges, *taking.waiting]  # nothing recorded is lost
             raise
         await self._say(taking.pk, "exchange", str(len(exchanges)))
 
     async def _say(self, pk: Any, event: str, body: str) -> None:
-        row = await (await self.link.execute(
-            "INSERT INTO streams_message (subject, sequence, event, body) SELECT %s, coalesce(max(sequence), -1) + 1, %s, %s FROM streams_message WHERE subject = %s RETURNING sequence",
-            [pk, event, body, pk],
-        )).fetchone()  # fmt: skip
+        row = await (
+            await self.link.execute(
+                "INSERT INTO streams_message (subject, sequence, event, body) SELECT %s, coalesce(max(sequence), -1) +"
+                " 1, %s, %s FROM streams_message WHERE subject = %s RETURNING sequence",
+                [pk, event, body, pk],
+            )
+        ).fetchone()
         await self.link.execute("SELECT pg_notify(%s, %s)", [STREAM, f"{pk}.{row[0] if row else 0}"])
 
     @staticmethod

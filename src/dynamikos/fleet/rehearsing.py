@@ -1,4 +1,6 @@
-"""Rehearsals on a generator: one user, one round, each exchange stored and announced as soon as it is over; then, if asked, its clean-up."""
+"""Rehearsals on a generator: one user, one round, each exchange stored and announced as soon as it is over; then, if
+asked, its clean-up.
+"""
 
 import asyncio
 import json
@@ -29,16 +31,23 @@ Rows = dict[str, list[list[str]]]
 Link = psycopg.AsyncConnection[Any]
 
 
-def network_for(frozen: FrozenRun, secrets: dict[str, str], own_ports: frozenset[int], timeouts: Timeouts | None = None) -> RealNetwork:
+def network_for(
+    frozen: FrozenRun, secrets: dict[str, str], own_ports: frozenset[int], timeouts: Timeouts | None = None
+) -> RealNetwork:
     """The network as the frozen environment wants it. Raises Failure for what can't be used."""
     known = {**frozen.values, **{f"secrets.{name}": value for name, value in secrets.items()}}
     way = replace(frozen.way, proxy=bind(frozen.way.proxy, known)) if frozen.way.proxy else frozen.way
     key = secrets.get(way.key_secret, "")
-    return RealNetwork(frozen.agreed, own_ports=own_ports, way=way, key=key, **msgspec.to_builtins(timeouts or frozen.plan.timeouts))
+    return RealNetwork(
+        frozen.agreed, own_ports=own_ports, way=way, key=key, **msgspec.to_builtins(timeouts or frozen.plan.timeouts)
+    )
 
 
 class Stage:
-    """The rehearsals of one generator. What a user ended with (values, cookies) stays in its memory alone, for a while, to clean up with."""
+    """The rehearsals of one generator.
+
+    What a user ended with (values, cookies) stays in its memory alone, for a while, to clean up with.
+    """
 
     def __init__(self, conninfo: str, own_ports: frozenset[int], key: X25519PrivateKey) -> None:
         self._conninfo, self._own_ports, self._key = conninfo, own_ports, key
@@ -47,15 +56,17 @@ class Stage:
     async def rehearse(self, pk: str) -> None:
         async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
             gate = await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen, rows, user_number, secrets",
+                "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen,"
+                " rows, user_number, secrets",
                 (pk,),
             )
             row = await gate.fetchone()
             if row is None:  # taken by somebody else, or stopped before it began
                 await link.execute(
-                    "UPDATE rehearsals_rehearsal SET state = 'failed', reason = 'Stopped before it began.', ended_at = clock_timestamp() "
-                    "WHERE id = %s AND state = 'stopping'", (pk,),
-                )  # fmt: skip
+                    "UPDATE rehearsals_rehearsal SET state = 'failed', reason = 'Stopped before it began.', ended_at ="
+                    " clock_timestamp() WHERE id = %s AND state = 'stopping'",
+                    (pk,),
+                )
                 return
             frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
             rows = msgspec.msgpack.decode(bytes(row[1]), type=Rows)
@@ -65,7 +76,10 @@ class Stage:
             try:
                 secrets = unbox(bytes(row[3]), self._key)
                 known = {f"secrets.{name}": value for name, value in secrets.items()}
-                made = Rehearsal(Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=known, functions=functions), int(row[2]))
+                made = Rehearsal(
+                    Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=known, functions=functions),
+                    int(row[2]),
+                )
                 state, reason, number = await self._perform(link, pk, 0, frozen, secrets, made.perform, stoppable=True)
             except DynamikosError as problem:
                 reason = str(problem)
@@ -74,7 +88,8 @@ class Stage:
             if frozen.journey.cleanup and number:
                 self._keep(pk, number, made, frozen, secrets)
             await link.execute(
-                "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, secrets = '', ended_at = clock_timestamp() WHERE id = %s",
+                "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, secrets = '', ended_at = clock_timestamp()"
+                " WHERE id = %s",
                 (state, reason, pk),
             )
             await _announce(link, pk, number + 1, "end", state)
@@ -83,14 +98,17 @@ class Stage:
         async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
             left = self._left.pop(pk, None)
             if left is None:
-                await link.execute("UPDATE rehearsals_rehearsal SET cleanup = 'gone' WHERE id = %s AND cleanup = 'asked'", (pk,))
+                await link.execute(
+                    "UPDATE rehearsals_rehearsal SET cleanup = 'gone' WHERE id = %s AND cleanup = 'asked'", (pk,)
+                )
                 return
             _, number, made, frozen, secrets = left
             await link.execute("UPDATE rehearsals_rehearsal SET cleanup = 'running' WHERE id = %s", (pk,))
             state, reason, _ = await self._perform(link, pk, number, frozen, secrets, made.clean_up, stoppable=False)
             ended = "done" if state == "passed" else "failed"
             await link.execute(
-                "UPDATE rehearsals_rehearsal SET cleanup = %s, reason = CASE WHEN %s = '' THEN reason ELSE %s END WHERE id = %s",
+                "UPDATE rehearsals_rehearsal SET cleanup = %s, reason = CASE WHEN %s = '' THEN reason ELSE %s END WHERE"
+                " id = %s",
                 (ended, reason, reason, pk),
             )
 
@@ -103,7 +121,9 @@ class Stage:
         self, link: Link, pk: str, number: int, frozen: FrozenRun, secrets: dict[str, str],
         work_on: Callable[[RealNetwork, RealClock, Callable[[KeptExchange], None]], Awaitable[str]], *, stoppable: bool,
     ) -> tuple[str, str, int]:  # fmt: skip
-        """(state, reason, number of the next exchange) of something that exchanges; each exchange is stored as it ends."""
+        """(state, reason, number of the next exchange) of something that exchanges; each exchange
+        is stored as it ends.
+        """
         queue: asyncio.Queue[KeptExchange | None] = asyncio.Queue()
 
         async def deliver() -> int:
@@ -133,7 +153,9 @@ class Stage:
         async def obey() -> None:
             while stoppable:
                 await asyncio.sleep(0.2)
-                asked = await (await link.execute("SELECT state FROM rehearsals_rehearsal WHERE id = %s", (pk,))).fetchone()
+                asked = await (
+                    await link.execute("SELECT state FROM rehearsals_rehearsal WHERE id = %s", (pk,))
+                ).fetchone()
                 if asked is None or asked[0] == "stopping":
                     work.cancel()
                     return

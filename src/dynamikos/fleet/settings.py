@@ -13,7 +13,8 @@ TICK_S = seconds("COORDINATOR_TICK_S", 0.2)
 AHEAD_S = seconds("START_AHEAD_S", 1.5)
 CLEAN_UP_S = seconds("CLEAN_UP_S", 1800.0)  # how long a generator remembers what a rehearsal ended with
 CUT_OFF_S = seconds("CUT_OFF_S", 60.0)  # a generator that can't reach the database for so long stops its users
-LOST_CLOSE_S = seconds("LOST_CLOSE_S", 10.0)  # how long a run waits for a lost generator to come back before it is closed
+# how long a run waits for a lost generator to come back before it is closed
+LOST_CLOSE_S = seconds("LOST_CLOSE_S", 10.0)
 CONFIRM_S = seconds("CONFIRM_S", 15.0)  # how long a generator may take to say that it is idle
 LOADING_S = seconds("LOADING_S", 300.0)  # and to load its rows
 RECONNECT_S = seconds("RECONNECT_S", 0.5)

@@ -9,7 +9,12 @@ BASE = Path(__file__).resolve().parent
 STATE = Path(os.environ.get("DYNAMIKOS_STATE_FOLDER", "/tmp/dynamikos-unset"))
 SECRET_KEY = os.environ.get("DYNAMIKOS_SECRET_KEY", "only-for-static-checks")
 DEBUG = False
-ALLOWED_HOSTS = ["127.0.0.1", "localhost", "testserver", *filter(None, os.environ.get("DYNAMIKOS_HOSTS", "").split(","))]
+ALLOWED_HOSTS = [
+    "127.0.0.1",
+    "localhost",
+    "testserver",
+    *filter(None, os.environ.get("DYNAMIKOS_HOSTS", "").split(",")),
+]
 ROOT_URLCONF = "dynamikos.web.urls"
 ASGI_APPLICATION = "dynamikos.web.asgi.application"
 AUTH_USER_MODEL = "accounts.Account"

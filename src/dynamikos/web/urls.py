@@ -1,5 +1,17 @@
 from django.urls import include, path
 
-APPS = ["accounts", "projects", "environments", "recordings", "datasets", "functions", "journeys", "rehearsals", "strands", "plans", "runs"]
+APPS = [
+    "accounts",
+    "projects",
+    "environments",
+    "recordings",
+    "datasets",
+    "functions",
+    "journeys",
+    "rehearsals",
+    "strands",
+    "plans",
+    "runs",
+]
 urlpatterns = [path("", include(f"dynamikos.web.{app}.urls")) for app in APPS]
 handler500 = "dynamikos.web.ui.broken.broken"

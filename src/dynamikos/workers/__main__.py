@@ -1,4 +1,6 @@
-"""The child: reads jobs from standard input, answers on standard output, one after the other, until its parent is gone."""
+"""The child: reads jobs from standard input, answers on standard output, one after the
+other, until its parent is gone.
+"""
 
 import resource
 import struct

@@ -1,7 +1,10 @@
-"""Jobs on documents from outside and on recorded pages: what a stranger wrote is parsed here, in a child that is bounded, never in the web."""
+"""Jobs on documents from outside and on recorded pages: what a stranger wrote is parsed here, in a child that is
+bounded, never in the web.
+"""
 
 import zlib
 from collections.abc import Callable
+from functools import partial
 
 import msgspec
 
@@ -38,20 +41,26 @@ def har(payload: bytes, progress: Progress) -> bytes:
     try:
         core = read_har(payload, lambda share: progress(0.8 * share))
     except RecursionError as problem:
-        raise ImportRefused("Something in the file is nested too deeply to be read; export the session once more.") from problem
+        raise ImportRefused(
+            "Something in the file is nested too deeply to be read; export the session once more."
+        ) from problem
     bodies = []
     for number, exchange in enumerate(core.exchanges):
         bodies.append(stored(exchange))
         if number % 50 == 0:
             progress(0.8 + 0.2 * number / len(core.exchanges))
-    return msgspec.msgpack.encode(ReadRecording(core.creator, core.pages, list(core.remarks), hosts_of(core.exchanges), bodies))
+    return msgspec.msgpack.encode(
+        ReadRecording(core.creator, core.pages, list(core.remarks), hosts_of(core.exchanges), bodies)
+    )
 
 
 def curl(payload: bytes, progress: Progress) -> bytes:
     """A pasted text and the instant (µs) → ReadRecording without answers. Raises ImportRefused."""
     text, begun = msgspec.msgpack.decode(payload, type=tuple[str, int])
     exchanges = [msgspec.structs.replace(each, started_us=begun + each.started_us) for each in read_curl(text)]
-    return msgspec.msgpack.encode(ReadRecording("pasted", {}, [], hosts_of(exchanges), [stored(each) for each in exchanges]))
+    return msgspec.msgpack.encode(
+        ReadRecording("pasted", {}, [], hosts_of(exchanges), [stored(each) for each in exchanges])
+    )
 
 
 class Described(msgspec.Struct, frozen=True, array_like=True):
@@ -64,18 +73,27 @@ class Described(msgspec.Struct, frozen=True, array_like=True):
 
 
 def described(payload: bytes, progress: Progress) -> bytes:
-    """(document, its name, chosen operations or None, the journey's name, base address) → Described. Raises ImportRefused."""
-    document, name, chosen, called, base = msgspec.msgpack.decode(payload, type=tuple[bytes, str, list[str] | None, str, str])
+    """(document, its name, chosen operations or None, the journey's name, base address) → Described.
+
+    Raises ImportRefused.
+    """
+    document, name, chosen, called, base = msgspec.msgpack.decode(
+        payload, type=tuple[bytes, str, list[str] | None, str, str]
+    )
     found = Description(document, name)
     made = canonical(found.journey(called or found.title, set(chosen), base)) if chosen is not None else b""
     return msgspec.msgpack.encode(Described(found.title, found.base(), found.operations(), made))
 
 
 def text_form(payload: bytes, progress: Progress) -> bytes:
-    """("journey" or "shared", its text) → (canonical JSON, "", 0, 0), or what is wrong with it: (b"", message, line, column)."""
+    """("journey" or "shared", its text) → (canonical JSON, "", 0, 0), or what is wrong with it: (b"", message, line,
+    column).
+    """
     kind, text = msgspec.msgpack.decode(payload, type=tuple[str, str])
     try:
-        return msgspec.msgpack.encode((canonical(parse_shared(text) if kind == "shared" else parse_journey(text)), "", 0, 0))
+        return msgspec.msgpack.encode(
+            (canonical(parse_shared(text) if kind == "shared" else parse_journey(text)), "", 0, 0)
+        )
     except TextError as problem:
         return msgspec.msgpack.encode((b"", problem.message, problem.line, problem.column))
 
@@ -105,7 +123,9 @@ def view_of(seen: Seen) -> View:
     """A kept or recorded answer, whose body is decoded already, as captures and checks look at it."""
     status, headers, body = seen
     kept = [(n, v) for n, v in headers if n.lower() not in ("content-encoding", "content-length")]
-    return View(status, [(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in kept], body)
+    return View(
+        status, [(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in kept], body
+    )
 
 
 def suggest(payload: bytes, progress: Progress) -> bytes:
@@ -128,7 +148,10 @@ class Look(msgspec.Struct, frozen=True, array_like=True):
 def captured(payload: bytes, progress: Progress) -> bytes:
     """(captures, answers) → for each capture what it takes from each answer; None where that is nothing."""
     captures, answers = msgspec.msgpack.decode(payload, type=tuple[list[Capture], list[Look]])
-    views = [View(each.status, each.headers, each.body, lambda each=each: each.cookies, each.addresses) for each in answers]  # type: ignore[misc]
+    views = [
+        View(each.status, each.headers, each.body, partial(getattr, each, "cookies"), each.addresses)
+        for each in answers
+    ]
 
     def taken(capture: Capture) -> list[str | None]:
         try:
@@ -176,6 +199,13 @@ def accepted(payload: bytes, progress: Progress) -> bytes:
 
 
 JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
-    "har": har, "curl": curl, "described": described, "text_form": text_form, "compare": compare, "suggest": suggest, "captured": captured, "by_hand": by_hand,
+    "har": har,
+    "curl": curl,
+    "described": described,
+    "text_form": text_form,
+    "compare": compare,
+    "suggest": suggest,
+    "captured": captured,
+    "by_hand": by_hand,
     "accepted": accepted,
-}  # fmt: skip
+}

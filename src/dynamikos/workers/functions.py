@@ -1,8 +1,9 @@
-"""The child in which a project's Python functions run: a program of its own that needs nothing but the standard library.
+"""The child in which a project's Python functions run: a program of its own that needs nothing but the standard
+library.
 
-Started with an empty environment and no inherited descriptors, where the kernel allows it in namespaces of its own with nothing but
-Python's files in sight; before it reads a line of the project it gives up root, limits its memory, processor time, files and processes, and
-leaves the network. Reads a JSON line for each call, answers with one.
+Started with an empty environment and no inherited descriptors, where the kernel allows it in namespaces of its own with
+nothing but Python's files in sight; before it reads a line of the project it gives up root, limits its memory,
+processor time, files and processes, and leaves the network. Reads a JSON line for each call, answers with one.
 """
 
 import ctypes
@@ -19,9 +20,11 @@ CPU_S, OPEN_FILES = 3600, 16
 
 
 def close_off(memory_mb: int, *, closed: bool) -> bool:
-    """Bounds this process for good; true when it is alone: without network, and with an account that owns nothing or without a file
-    system. `closed`: whoever started it has seen to that."""
-    os.setpriority(os.PRIO_PROCESS, 0, max(0, os.getpriority(os.PRIO_PROCESS, 0)))  # never before the users of its generator
+    """Bounds this process for good; true when it is alone: without network, and with an account that owns nothing or
+    without a file system. `closed`: whoever started it has seen to that.
+    """
+    # never before the users of its generator
+    os.setpriority(os.PRIO_PROCESS, 0, max(0, os.getpriority(os.PRIO_PROCESS, 0)))
     libc = ctypes.CDLL(None, use_errno=True)
     was_root = os.geteuid() == 0
     alone = closed or (bool(libc.unshare(NEW_NET) == 0) and was_root)
@@ -48,7 +51,10 @@ def explained(problem: BaseException, names: dict[str, str]) -> dict[str, object
     where = [each for each in traceback.extract_tb(problem.__traceback__) if each.filename in names]
     place = f"{where[-1].filename}, line {where[-1].lineno}: " if where else ""
     said = str(problem)[:500]
-    return {"error": f"{place}{type(problem).__name__}{': ' + said if said else ''}", "line": where[-1].lineno if where else 0}
+    return {
+        "error": f"{place}{type(problem).__name__}{': ' + said if said else ''}",
+        "line": where[-1].lineno if where else 0,
+    }
 
 
 def as_text(value: object) -> str:
@@ -103,7 +109,9 @@ def main() -> None:
         try:
             function = functions.get(asked["call"])
             if function is None:
-                raise LookupError(f"there is no function {asked['call']}; there are {', '.join(sorted(functions)) or 'none'}")
+                raise LookupError(
+                    f"there is no function {asked['call']}; there are {', '.join(sorted(functions)) or 'none'}"
+                )
             say({"value": as_text(function(**asked["with"]))[:1_000_000]})  # type: ignore[operator]
         except BaseException as problem:
             say(explained(problem, sources))

@@ -22,8 +22,9 @@ MAX_MATCHES, AROUND = 200, 60
 
 
 class Trial(msgspec.Struct, frozen=True, array_like=True):
-    """What a capture finds in an answer: how many matches (up to 200), the one it takes, the text around it, and the groups of a
-    regular expression's first match (of the one taken where it is known)."""
+    """What a capture finds in an answer: how many matches (up to 200), the one it takes, the text around it, and the
+    groups of a regular expression's first match (of the one taken where it is known).
+    """
 
     count: int
     taken: str | None
@@ -47,10 +48,13 @@ def trial(payload: bytes, progress: Progress) -> bytes:
         if capture.regex is not None and not capture.regex.header:
             for match in re.compile(capture.regex.pattern.encode(), re.S).finditer(answer.body):
                 found = [(group or b"").decode("utf-8", "replace") for group in (match.group(0), *match.groups())]
-                if not groups or (taken is not None and len(found) > capture.regex.group and found[capture.regex.group] == taken):
+                if not groups or (
+                    taken is not None and len(found) > capture.regex.group and found[capture.regex.group] == taken
+                ):
                     groups, at = (
                         found,
-                        len(answer.body[: match.start()].decode("utf-8", "replace")) + (found[0].find(taken) if taken else 0),
+                        len(answer.body[: match.start()].decode("utf-8", "replace"))
+                        + (found[0].find(taken) if taken else 0),
                     )
                     if taken is not None and found[capture.regex.group] == taken:
                         break
@@ -79,7 +83,8 @@ def strands(payload: bytes, progress: Progress) -> bytes:
 
 
 def read_table(payload: bytes, progress: Progress) -> bytes:
-    """(path of a file, its name for messages, Form, path for blocks) → (columns, hash and rows and length of each block).
+    """(path of a file, its name for messages, Form, path for blocks) → (columns, hash and rows and length of each
+    block).
 
     The blocks' bodies are written one after the other into the second file. Raises ImportRefused.
     """
@@ -92,7 +97,9 @@ def read_table(payload: bytes, progress: Progress) -> bytes:
 
 
 def rewrite_table(payload: bytes, progress: Progress) -> bytes:
-    """(path of blocks' bodies one after the other, their lengths, number of rows, Rewrite, path for the new ones) → as read_table, without columns."""
+    """(path of blocks' bodies one after the other, their lengths, number of rows, Rewrite, path for the new ones) → as
+    read_table, without columns.
+    """
     path, lengths, rows, change, out = msgspec.msgpack.decode(payload, type=tuple[str, list[int], int, Rewrite, str])
     with open(path, "rb") as source:
         made = rewritten((unpack(source.read(length)) for length in lengths), change, rows)
@@ -124,7 +131,9 @@ def _written(blocks: Iterable[Block], out: str, told: Progress) -> list[tuple[st
 
 
 class Asked(msgspec.Struct, frozen=True, array_like=True):
-    """An expression to be tried: a text with holes, the values there are, and what it is to be: text, condition or list."""
+    """An expression to be tried: a text with holes, the values there are, and what it is to be: text, condition or
+    list.
+    """
 
     text: str
     values: dict[str, str]
@@ -133,7 +142,9 @@ class Asked(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Found(msgspec.Struct, frozen=True, array_like=True):
-    """What a text came to, or what is wrong and at which of its characters (from, to; 0, 0: nowhere; from = to: something is missing there)."""
+    """What a text came to, or what is wrong and at which of its characters (from, to; 0, 0: nowhere; from = to:
+    something is missing there).
+    """
 
     value: str
     problem: str
@@ -171,5 +182,10 @@ def evaluate(payload: bytes, progress: Progress) -> bytes:
 
 
 JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
-    "trial": trial, "strands": strands, "read_table": read_table, "rewrite_table": rewrite_table, "count_table": count_table, "evaluate": evaluate
-}  # fmt: skip
+    "trial": trial,
+    "strands": strands,
+    "read_table": read_table,
+    "rewrite_table": rewrite_table,
+    "count_table": count_table,
+    "evaluate": evaluate,
+}

@@ -28,12 +28,18 @@ class Worker:
         self.memory_mb = memory_mb
         environment = {"PYTHONPATH": str(Path(__file__).parents[2]), "PATH": "/usr/bin:/bin", "LANG": "C.UTF-8"}
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "dynamikos.workers", str(memory_mb)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment,
-            start_new_session=True, close_fds=True,
-        )  # fmt: skip
+            [sys.executable, "-m", "dynamikos.workers", str(memory_mb)],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            env=environment,
+            start_new_session=True,
+            close_fds=True,
+        )
 
     def ask(self, name: str, payload: bytes, seconds: float, progress: Callable[[float], None]) -> bytes:
-        """The job's answer. Raises DynamikosError as the job does, WorkerError when it is over its bounds; `progress` may raise to end it."""
+        """The job's answer. Raises DynamikosError as the job does, WorkerError when it is over its bounds; `progress`
+        may raise to end it.
+        """
         stdin, stdout = self.process.stdin, self.process.stdout
         assert stdin is not None and stdout is not None
         end = time.monotonic() + seconds
@@ -58,7 +64,8 @@ class Worker:
         except (BrokenPipeError, EOFError) as problem:
             self.kill()
             raise WorkerError(
-                f"This took more than {self.memory_mb} MB of memory, so it was ended; nothing was changed. Try with less, or a simpler expression."
+                f"This took more than {self.memory_mb} MB of memory, so it was ended; nothing was changed. Try with"
+                " less, or a simpler expression."
             ) from problem
 
     def _read(self, size: int, end: float, seconds: float) -> bytes:
@@ -70,7 +77,8 @@ class Worker:
             if not ready:
                 self.kill()
                 raise WorkerError(
-                    f"This took longer than {seconds:g} s, so it was ended; nothing was changed. Try a simpler expression, or less."
+                    f"This took longer than {seconds:g} s, so it was ended; nothing was changed. Try a simpler"
+                    " expression, or less."
                 )
             part = os.read(stdout.fileno(), min(1 << 20, size - len(parts)))
             if not part:
@@ -94,9 +102,17 @@ _lock = threading.Lock()
 
 
 def call(
-    name: str, payload: bytes, *, seconds: float = 2.0, memory_mb: int = 512, progress: Callable[[float], None] = lambda share: None
+    name: str,
+    payload: bytes,
+    *,
+    seconds: float = 2.0,
+    memory_mb: int = 512,
+    progress: Callable[[float], None] = lambda share: None,
 ) -> bytes:
-    """Performs job `name` (dynamikos.workers.jobs) in a worker. Raises DynamikosError; never takes much longer than `seconds`."""
+    """Performs job `name` (dynamikos.workers.jobs) in a worker.
+
+    Raises DynamikosError; never takes much longer than `seconds`.
+    """
     with _lock:
         waiting = _idle.setdefault(memory_mb, [])
         worker = waiting.pop() if waiting else None

@@ -10,7 +10,9 @@ from tests.core.correlation.recordings import Tape
 
 
 def rest_api(t: Tape) -> None:
-    """An application whose calls go to a host of another name: token and location in headers, a version for If-Match."""
+    """An application whose calls go to a host of another name: token and location in headers,
+    a version for If-Match.
+    """
     t.call("GET", "/", page="<div id=app></div>")
     tok = t.must(t.hex(30))
     t.call(
@@ -45,7 +47,12 @@ def pkce(t: Tape) -> None:
     ver = t.hex(43)
     st = t.hex(20)
     code = t.must(t.hex(24))
-    t.call("GET", f"/authorize?state={st}&code_challenge={t.hex(43)}", status=302, headers={"Location": f"/cb?code={code}&state={st}"})
+    t.call(
+        "GET",
+        f"/authorize?state={st}&code_challenge={t.hex(43)}",
+        status=302,
+        headers={"Location": f"/cb?code={code}&state={st}"},
+    )
     t.call("GET", f"/cb?code={code}&state={st}", page="<p>in</p>")
     at = t.must(t.hex(40))
     rt = t.must(t.hex(40))
@@ -57,7 +64,12 @@ def pkce(t: Tape) -> None:
     )
     at2 = t.must(t.hex(40))
     t.call("GET", "/me", sent={"Authorization": "Bearer " + at}, gives={"id": 7})
-    t.call("POST", "/token", form={"grant_type": "refresh_token", "refresh_token": rt}, gives={"access_token": at2, "expires_in": 300})
+    t.call(
+        "POST",
+        "/token",
+        form={"grant_type": "refresh_token", "refresh_token": rt},
+        gives={"access_token": at2, "expires_in": 300},
+    )
     t.call("GET", "/me", sent={"Authorization": "Bearer " + at2}, gives={"id": 7})
 
 
@@ -93,7 +105,13 @@ def entities(t: Tape) -> None:
     v = t.must(t.hex(10) + "+/" + t.hex(6) + "==")
     w = t.must(t.hex(6) + "&" + t.hex(6))
     enc = "".join(f"&#{ord(c)};" if not c.isalnum() else c for c in v)
-    t.call("GET", "/f", page=f"<form><input type=hidden name=tk value='{enc}'><input type=hidden name=w value='{html.escape(w)}'></form>")
+    t.call(
+        "GET",
+        "/f",
+        page=(
+            f"<form><input type=hidden name=tk value='{enc}'><input type=hidden name=w value='{html.escape(w)}'></form>"
+        ),
+    )
     t.call("POST", "/f", form={"tk": v, "w": w, "city": "Leeds"}, page="<p>done</p>")
 
 
@@ -125,10 +143,21 @@ def words_first(t: Tape) -> None:
     # typed search term, client chooses list entry by name; client random ids; beacon
     cid = f"{t.number(10**8, 10**9)}.{t.number(10**9, 2 * 10**9)}"
     term = t.draw.choice(["lamp", "chair", "desk", "sofa", "stool"])
-    t.call("GET", "/", page="<form><input name=q></form><a href='/c/lamp'>lamp</a><a href='/c/chair'>chair</a><a href='/c/desk'>desk</a>")
+    t.call(
+        "GET",
+        "/",
+        page=(
+            "<form><input name=q></form><a href='/c/lamp'>lamp</a><a href='/c/chair'>chair</a><a"
+            " href='/c/desk'>desk</a>"
+        ),
+    )
     t.call("GET", f"/collect?cid={cid}&t=pageview&z={t.number(10**8, 10**9)}")
     ids = [t.number(10000, 99999) for _ in range(4)]
-    t.call("GET", f"/search?q={term}", gives={"q": term, "hits": [{"pid": int(i), "name": f"{term} {n}"} for n, i in enumerate(ids)]})
+    t.call(
+        "GET",
+        f"/search?q={term}",
+        gives={"q": term, "hits": [{"pid": int(i), "name": f"{term} {n}"} for n, i in enumerate(ids)]},
+    )
     pick = t.must(ids[t.draw.randint(0, 3)])
     t.call("GET", f"/collect?cid={cid}&t=event&z={t.number(10**8, 10**9)}")
     t.call(
@@ -152,7 +181,10 @@ def jsescape(t: Tape) -> None:
     t.call(
         "GET",
         "/",
-        page=f'<script>var c="{{\\x22k\\x22:\\x22{v.replace("=", chr(92) + "u003d")}\\x22}}"; var d = {{\'conf\': {{ticket:"{u}"}}}};</script>',
+        page=(
+            f"<script>var c=\"{{\\x22k\\x22:\\x22{v.replace('=', chr(92) + 'u003d')}\\x22}}\"; var d = {{'conf':"
+            f' {{ticket:"{u}"}}}};</script>'
+        ),
     )
     t.call("GET", f"/go?k={quote(v, safe='')}&ticket={u}", gives={"ok": 1})
 
@@ -170,7 +202,11 @@ def parallel(t: Tape) -> None:
 def jwtsub(t: Tape) -> None:
     """A signed token and an id from the answer that brought it."""
     sub = t.must("u-" + t.hex(9))
-    tok = "eyJhbGciOiJub25lIn0." + base64.urlsafe_b64encode(json.dumps({"sub": sub, "n": 1}).encode()).decode().rstrip("=") + ".c2ln"
+    tok = (
+        "eyJhbGciOiJub25lIn0."
+        + base64.urlsafe_b64encode(json.dumps({"sub": sub, "n": 1}).encode()).decode().rstrip("=")
+        + ".c2ln"
+    )
     t.must(tok)
     t.call("POST", "/login", body={"u": "a", "p": "b"}, gives={"token": tok, "profile": {"uid": sub}})
     t.call("GET", f"/users/{sub}/things", sent={"Authorization": "Bearer " + tok}, gives={"things": []})
@@ -179,13 +215,39 @@ def jwtsub(t: Tape) -> None:
 def longer_texts(t: Tape) -> None:
     """Envelopes whose optional parts are there in one recording and not in the other."""
     sid, kid = t.must(t.hex(24)), t.must(t.number(20000, 90000))
-    t.call("POST", "/ws", raw=b"<e><login><u>ada</u></login></e>", kind="text/xml", page=f"<e><session>{sid}</session></e>")
+    t.call(
+        "POST", "/ws", raw=b"<e><login><u>ada</u></login></e>", kind="text/xml", page=f"<e><session>{sid}</session></e>"
+    )
     extra = "<trace>on</trace><lang>en</lang>" if t.seed % 2 else ""
-    t.call("POST", "/ws", raw=f"<e><sid>{sid}</sid>{extra}<list/></e>".encode(), kind="text/xml", page=f"<e><kiln number='{kid}'/></e>")
-    t.call("POST", "/ws", raw=f"<e>{extra}<sid>{sid}</sid><fire kiln='{kid}'/></e>".encode(), kind="text/xml", page="<e>ok</e>")
+    t.call(
+        "POST",
+        "/ws",
+        raw=f"<e><sid>{sid}</sid>{extra}<list/></e>".encode(),
+        kind="text/xml",
+        page=f"<e><kiln number='{kid}'/></e>",
+    )
+    t.call(
+        "POST",
+        "/ws",
+        raw=f"<e>{extra}<sid>{sid}</sid><fire kiln='{kid}'/></e>".encode(),
+        kind="text/xml",
+        page="<e>ok</e>",
+    )
 
 
 FURTHER: dict[str, Callable[[Tape], None]] = {
     each.__name__: each
-    for each in (rest_api, pkce, soap, entities, matrix_parameters, xsrf, words_first, jsescape, parallel, jwtsub, longer_texts)
+    for each in (
+        rest_api,
+        pkce,
+        soap,
+        entities,
+        matrix_parameters,
+        xsrf,
+        words_first,
+        jsescape,
+        parallel,
+        jwtsub,
+        longer_texts,
+    )
 }

@@ -1,4 +1,6 @@
-"""Recordings with holes, odd addresses and bodies that are not what they say: the search and the journey never break on them."""
+"""Recordings with holes, odd addresses and bodies that are not what they say: the search and the journey never break on
+them.
+"""
 
 import json
 import random
@@ -22,9 +24,12 @@ SENT = (
     ("text/xml", "\u0000x"),
 )
 RECEIVED = (
-    ("text/html", "<form><input name=\"a'b\" value=''><input name=form_key value='x\"]'></form>"), ("text/html", "<input name=form_key value='{{ x }}'>"),
-    ("application/json", '{"a":' * 50), ("application/json", "null"), ("application/json", '{"%s":1}' % ("k" * 3000)),
-)  # fmt: skip
+    ("text/html", "<form><input name=\"a'b\" value=''><input name=form_key value='x\"]'></form>"),
+    ("text/html", "<input name=form_key value='{{ x }}'>"),
+    ("application/json", '{"a":' * 50),
+    ("application/json", "null"),
+    ("application/json", '{"%s":1}' % ("k" * 3000)),
+)
 
 
 def broken(file: Path, draw: random.Random) -> bytes:
@@ -42,7 +47,9 @@ def broken(file: Path, draw: random.Random) -> bytes:
         elif kind == 3 and request:
             request.pop(draw.choice(sorted(request)))
         elif kind == 4:
-            response.update(status=draw.choice((302, 201)), headers=[{"name": "Location", "value": draw.choice(PLACES)}])
+            response.update(
+                status=draw.choice((302, 201)), headers=[{"name": "Location", "value": draw.choice(PLACES)}]
+            )
         elif kind == 5:
             request["url"] = "http://127.0.0.1:8470" + draw.choice(ADDRESSES)
         elif kind == 6:
@@ -59,7 +66,9 @@ class Broken(TestCase):
         for seed in range(40):
             draw = random.Random(seed)
             try:
-                one, other = (read_har(broken(EXAMPLES / name, draw)) for name in ("evening-session.har", "second-evening.har"))
+                one, other = (
+                    read_har(broken(EXAMPLES / name, draw)) for name in ("evening-session.har", "second-evening.har")
+                )
             except DynamikosError:
                 continue
             with self.subTest(seed=seed):
@@ -68,7 +77,9 @@ class Broken(TestCase):
                 else:
                     found = find_strands([one.exchanges], rehearsal=other.exchanges)
                 journey = journey_from(one, "Broken", own_origins(one.exchanges))
-                accepted = accept(journey, [each for each in found if each.proven or each.kind == "client-made"], one.exchanges)
+                accepted = accept(
+                    journey, [each for each in found if each.proven or each.kind == "client-made"], one.exchanges
+                )
                 self.assertEqual(parse_journey(write_journey(accepted.journey)), accepted.journey)
                 self.assertEqual(len(read_har(write_har(one.exchanges)).exchanges), len(one.exchanges))
                 searched += 1

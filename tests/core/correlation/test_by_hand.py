@@ -18,13 +18,21 @@ class ByHand(TestCase):
         for name in SCENES:
             recordings = [played(name, 1).exchanges, played(name, 2).exchanges]
             for strand in find_strands(recordings):
-                if strand.kind != "issued" or not strand.proven or strand.followed or strand.origin is None or strand.capture is None:
+                if (
+                    strand.kind != "issued"
+                    or not strand.proven
+                    or strand.followed
+                    or strand.origin is None
+                    or strand.capture is None
+                ):
                     continue
                 if any(use.coding for use in strand.uses) or strand.capture.pick == "random":
                     continue  # what is wrapped when it is sent is marked as it is sent
                 made = strand_by_hand(recordings, strand.origin.entry, strand.value, origins=own_origins(recordings[0]))
                 self.assertTrue(made.proven, (name, strand.name))
-                self.assertLessEqual({(use.entry, use.place) for use in strand.uses}, {(use.entry, use.place) for use in made.uses})
+                self.assertLessEqual(
+                    {(use.entry, use.place) for use in strand.uses}, {(use.entry, use.place) for use in made.uses}
+                )
                 tried += 1
         self.assertGreater(tried, 15)
 
@@ -34,13 +42,17 @@ class ByHand(TestCase):
         from dynamikos.core.correlation import find_strands, own_origins
 
         origins = own_origins(recordings[0])
-        strand = next(each for each in find_strands(recordings) if each.kind == "issued" and each.proven and not each.followed)
+        strand = next(
+            each for each in find_strands(recordings) if each.kind == "issued" and each.proven and not each.followed
+        )
         assert strand.origin is not None
         made = strand_by_hand(recordings, strand.origin.entry, strand.value, origins=origins, taken=[strand.name])
         self.assertNotEqual(made.name, strand.name)
         journey = journey_from(Recording(exchanges=tuple(recordings[0]), pages={}), "By hand", origins)
         changed = accept(journey, [made], recordings[0]).journey
-        captured = {capture.name for _, step in changed.steps() for request in step.requests for capture in request.captures}
+        captured = {
+            capture.name for _, step in changed.steps() for request in step.requests for capture in request.captures
+        }
         self.assertIn(made.name, captured)
 
     def test_wrong_turns(self) -> None:

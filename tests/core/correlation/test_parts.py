@@ -20,7 +20,9 @@ from dynamikos.core.journeys import Body, Request
 from dynamikos.core.values import compile_text
 from tests.core.correlation.recordings import played
 
-WORD = st.text("abcdefghijkmnopqrstuvwxyz0123456789-_", min_size=4, max_size=24).filter(lambda text: text.strip("-_") == text)
+WORD = st.text("abcdefghijkmnopqrstuvwxyz0123456789-_", min_size=4, max_size=24).filter(
+    lambda text: text.strip("-_") == text
+)
 
 
 def sent(url: str, body: bytes = b"", kind: str = "", **headers: str) -> Exchange:
@@ -30,7 +32,10 @@ def sent(url: str, body: bytes = b"", kind: str = "", **headers: str) -> Exchang
 
 def answered(body: str, kind: str = "text/html", status: int = 200, **headers: str) -> Exchange:
     made = (("Content-Type", kind), *((name.replace("_", "-"), value) for name, value in headers.items()))
-    return Exchange(sent=Sent(method="GET", url="http://kiln.example/a"), answer=Answer(status=status, headers=made, body=body.encode()))
+    return Exchange(
+        sent=Sent(method="GET", url="http://kiln.example/a"),
+        answer=Answer(status=status, headers=made, body=body.encode()),
+    )
 
 
 class Sites(TestCase):
@@ -38,25 +43,55 @@ class Sites(TestCase):
         return {site.place: site.value for site in sites_of(exchange, 0)}
 
     def test_every_place_and_what_is_inside(self) -> None:
-        token = "eyJhbGciOiJub25lIn0." + base64.urlsafe_b64encode(b'{"sub":"keeper-7","iat":1}').decode().rstrip("=") + ".x"
-        found = self.places(sent("http://kiln.example/orders/A%2F7/file.pdf;v=3?next=%2Fback%3Fid%3D42&f=%7B%22a%22%3A%5B1%5D%7D&tag=x&tag=y", Authorization=f"Bearer {token}", X_Coded=base64.b64encode(b"plain words").decode()))  # fmt: skip
+        token = (
+            "eyJhbGciOiJub25lIn0." + base64.urlsafe_b64encode(b'{"sub":"keeper-7","iat":1}').decode().rstrip("=") + ".x"
+        )
+        found = self.places(
+            sent(
+                "http://kiln.example/orders/A%2F7/file.pdf;v=3?next=%2Fback%3Fid%3D42&f=%7B%22a%22%3A%5B1%5D%7D&tag=x&tag=y",
+                Authorization=f"Bearer {token}",
+                X_Coded=base64.b64encode(b"plain words").decode(),
+            )
+        )
         for place, value in {
-            "path 2": "A/7", "path 3, piece 0": "file", "query next, query id": "42", "query f, json $.a[0]": "1", "query tag": "x", "query tag (2)": "y",
-            "header Authorization, after Bearer": token, "header Authorization, after Bearer, token payload $.sub": "keeper-7",
+            "path 2": "A/7",
+            "path 3, piece 0": "file",
+            "query next, query id": "42",
+            "query f, json $.a[0]": "1",
+            "query tag": "x",
+            "query tag (2)": "y",
+            "header Authorization, after Bearer": token,
+            "header Authorization, after Bearer, token payload $.sub": "keeper-7",
             "header X_Coded, base64-decoded": "plain words",
-        }.items():  # fmt: skip
+        }.items():
             self.assertEqual(found.get(place), value, place)
 
     def test_bodies(self) -> None:
-        self.assertEqual(self.places(sent("http://k.example/", b"a=1&b=%26", "application/x-www-form-urlencoded"))["form b"], "&")
-        found = self.places(sent("http://k.example/", b'{"a":{"b":[{"c":7.5},"t"]},"no":null,"yes":true}', "application/json"))
-        self.assertEqual({p: v for p, v in found.items() if p.startswith("json")}, {"json $.a.b[0].c": "7.5", "json $.a.b[1]": "t"})
-        mixed = b'--m\r\nContent-Disposition: form-data; name="k"\r\n\r\nv1\r\n--m\r\nContent-Disposition: form-data; name="f"; filename="x"\r\n\r\nDATA\r\n--m--\r\n'
-        self.assertEqual(self.places(sent("http://k.example/", mixed, "multipart/form-data; boundary=m")), {"field k": "v1"})
+        self.assertEqual(
+            self.places(sent("http://k.example/", b"a=1&b=%26", "application/x-www-form-urlencoded"))["form b"], "&"
+        )
+        found = self.places(
+            sent("http://k.example/", b'{"a":{"b":[{"c":7.5},"t"]},"no":null,"yes":true}', "application/json")
+        )
+        self.assertEqual(
+            {p: v for p, v in found.items() if p.startswith("json")}, {"json $.a.b[0].c": "7.5", "json $.a.b[1]": "t"}
+        )
+        mixed = (
+            b'--m\r\nContent-Disposition: form-data; name="k"\r\n\r\nv1\r\n--m\r\nContent-Disposition: form-data;'
+            b' name="f"; filename="x"\r\n\r\nDATA\r\n--m--\r\n'
+        )
+        self.assertEqual(
+            self.places(sent("http://k.example/", mixed, "multipart/form-data; boundary=m")), {"field k": "v1"}
+        )
         self.assertEqual(self.places(sent("http://k.example/", b"<a>1</a>", "text/xml")), {"body": "<a>1</a>"})
 
     def test_what_browsers_make_is_no_site(self) -> None:
-        self.assertEqual(self.places(sent("http://k.example/", Cookie="a=b", Referer="http://x/secret", **{"Sec-Fetch-Mode": "cors"})), {})
+        self.assertEqual(
+            self.places(
+                sent("http://k.example/", Cookie="a=b", Referer="http://x/secret", **{"Sec-Fetch-Mode": "cors"})
+            ),
+            {},
+        )
 
 
 class Alignment(TestCase):
@@ -126,16 +161,46 @@ class Offers(TestCase):
 
     def test_each_form(self) -> None:
         cases: list[tuple[str, Exchange, Exchange, str]] = [
-            ("json", answered('{"a":{"key":"k-11"}}', "application/json"), answered('{"a":{"key":"k-22"}}', "application/json"), ""),
-            ("css", answered('<input name="key" value="k-11"><p>k-1</p>'), answered('<p>x</p><input name="key" value="k-22">'), ""),
+            (
+                "json",
+                answered('{"a":{"key":"k-11"}}', "application/json"),
+                answered('{"a":{"key":"k-22"}}', "application/json"),
+                "",
+            ),
+            (
+                "css",
+                answered('<input name="key" value="k-11"><p>k-1</p>'),
+                answered('<p>x</p><input name="key" value="k-22">'),
+                "",
+            ),
             ("header", answered("", Kiln_Key="k-11"), answered("", Kiln_Key="k-22"), ""),
             ("cookie", answered("", Set_Cookie="desk=k-11; Path=/"), answered("", Set_Cookie="desk=k-22; Path=/"), ""),
-            ("address", answered("", status=302, Location="/b?key=k-11&z=1"), answered("", status=302, Location="/b?key=k-22&z=1"), ""),
-            ("between", answered("<script>var key = 'k-11';</script>"), answered("<script>var key = 'k-22';</script>"), ""),
+            (
+                "address",
+                answered("", status=302, Location="/b?key=k-11&z=1"),
+                answered("", status=302, Location="/b?key=k-22&z=1"),
+                "",
+            ),
+            (
+                "between",
+                answered("<script>var key = 'k-11';</script>"),
+                answered("<script>var key = 'k-22';</script>"),
+                "",
+            ),
             ("regex", answered("", Link="</p/k-11>; rel=x"), answered("", Link="</p/k-22>; rel=x"), ""),
-            ("css", answered(f'<b id="key">{base64.b64encode(b"k-11").decode()}</b>'), answered(f'<b id="key">{base64.b64encode(b"k-22").decode()}</b>'), "base64"),
-            ("between", answered("<script>u('\\u002Fx?key=k-11\\u0026z')</script>"), answered("<script>u('\\u002Fx?key=k-22\\u0026z')</script>"), ""),
-        ]  # fmt: skip
+            (
+                "css",
+                answered(f'<b id="key">{base64.b64encode(b"k-11").decode()}</b>'),
+                answered(f'<b id="key">{base64.b64encode(b"k-22").decode()}</b>'),
+                "base64",
+            ),
+            (
+                "between",
+                answered("<script>u('\\u002Fx?key=k-11\\u0026z')</script>"),
+                answered("<script>u('\\u002Fx?key=k-22\\u0026z')</script>"),
+                "",
+            ),
+        ]
         for form, one, other, decode in cases:
             capture = self.first(one, "k-11", "key", other, "k-22")
             self.assertIsNotNone(getattr(capture, form), f"{form}: {capture}")
@@ -153,7 +218,9 @@ class Offers(TestCase):
 
     @settings(max_examples=120)
     @given(WORD, WORD, WORD, st.sampled_from(["json", "html", "script", "header", "cookie"]), st.booleans())
-    def test_what_is_offered_as_proven_returns_the_right_value(self, value: str, other: str, name: str, where: str, noise: bool) -> None:
+    def test_what_is_offered_as_proven_returns_the_right_value(
+        self, value: str, other: str, name: str, where: str, noise: bool
+    ) -> None:
         def page(text: str) -> Exchange:
             extra = "zzz " * 3 if noise else ""
             if where == "json":
@@ -176,49 +243,87 @@ class Offers(TestCase):
 class Picks(TestCase):
     def test_first_last_nth_all_random(self) -> None:
         view = View(
-            200, [], b'<a class="k" href="1"></a><a class="k" href="2"></a><a class="k" href="3"></a>', choose=lambda count: count - 2
+            200,
+            [],
+            b'<a class="k" href="1"></a><a class="k" href="2"></a><a class="k" href="3"></a>',
+            choose=lambda count: count - 2,
         )
 
         def take(pick: object) -> str | None:
             return compile_capture(Capture(name="v", css=CssForm(selector="a.k", attribute="href"), pick=pick))(view)  # type: ignore[arg-type]
 
-        self.assertEqual([take(pick) for pick in ("first", "last", 2, 9, "random", "all")], ["1", "3", "2", None, "2", '["1","2","3"]'])
+        self.assertEqual(
+            [take(pick) for pick in ("first", "last", 2, 9, "random", "all")],
+            ["1", "3", "2", None, "2", '["1","2","3"]'],
+        )
 
     def test_header_pattern_and_decodings(self) -> None:
         view = View(200, [(b"Link", b"</p/77>; rel=x")], b"a%2Fb &amp; \\u0026 a2V5")
-        self.assertEqual(compile_capture(Capture(name="v", regex=RegexForm(pattern="/p/([0-9]+)", header="link")))(view), "77")
+        self.assertEqual(
+            compile_capture(Capture(name="v", regex=RegexForm(pattern="/p/([0-9]+)", header="link")))(view), "77"
+        )
         for pattern, decode, wanted in (
             ("(a%2Fb)", "percent", "a/b"),
             ("(&amp;)", "html", "&"),
             (r"(\\u0026)", "json", "&"),
             ("(a2V5)", "base64", "key"),
         ):
-            self.assertEqual(compile_capture(Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode))(view), wanted)  # type: ignore[arg-type]
-        self.assertIsNone(compile_capture(Capture(name="v", regex=RegexForm(pattern="(rel)", header="link"), decode="base64"))(view))
+            self.assertEqual(
+                compile_capture(Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode))(view), wanted
+            )  # type: ignore[arg-type]
+        self.assertIsNone(
+            compile_capture(Capture(name="v", regex=RegexForm(pattern="(rel)", header="link"), decode="base64"))(view)
+        )
 
 
 class Holes(TestCase):
     def test_json_text_keeps_its_form(self) -> None:
         text = '{ "a": [1, {"b": "x y"}],\n "n": {{ count }}, "s": "{{ name }}-z" }'
-        self.assertEqual({path: text[a:b] for path, a, b in spans(text)}, {"$.a[0]": "1", "$.a[1].b": '"x y"', "$.n": "{{ count }}", "$.s": '"{{ name }}-z"'})  # fmt: skip
+        self.assertEqual(
+            {path: text[a:b] for path, a, b in spans(text)},
+            {"$.a[0]": "1", "$.a[1].b": '"x y"', "$.n": "{{ count }}", "$.s": '"{{ name }}-z"'},
+        )
         request = Request(request="r", method="POST", address="{{ env.t }}/a/b%2Fc?x", body=Body(json=text))
-        self.assertEqual(changed_request(request, "json $.a[0]", "1", "k").body, Body(json=text.replace("[1,", "[{{ k }},")))
-        self.assertEqual(changed_request(request, "json $.a[1].b", "x y", "k").body, Body(json=text.replace('"x y"', '"{{ k }}"')))
+        self.assertEqual(
+            changed_request(request, "json $.a[0]", "1", "k").body, Body(json=text.replace("[1,", "[{{ k }},"))
+        )
+        self.assertEqual(
+            changed_request(request, "json $.a[1].b", "x y", "k").body, Body(json=text.replace('"x y"', '"{{ k }}"'))
+        )
         with self.assertRaises(ValueError):
             list(spans('{"a": }'))
 
     def test_each_place(self) -> None:
         request = Request(
-            request="r", method="POST", address="{{ env.t }}/orders/3%2Fab/x", query=(("q", "1"), ("q", "go:77"), ("j", '{"k":"v-9"}')),
-            headers=(("X-Key", "Bearer tok-1"),), body=Body(form=(("state", "c3RhdGUtMQ=="), ("z", "1"))),
-        )  # fmt: skip
-        self.assertEqual(changed_request(request, "path 2", "3/ab", "o").address, "{{ env.t }}/orders/{{ o | percent }}/x")
+            request="r",
+            method="POST",
+            address="{{ env.t }}/orders/3%2Fab/x",
+            query=(("q", "1"), ("q", "go:77"), ("j", '{"k":"v-9"}')),
+            headers=(("X-Key", "Bearer tok-1"),),
+            body=Body(form=(("state", "c3RhdGUtMQ=="), ("z", "1"))),
+        )
+        self.assertEqual(
+            changed_request(request, "path 2", "3/ab", "o").address, "{{ env.t }}/orders/{{ o | percent }}/x"
+        )
         self.assertEqual(changed_request(request, "query q (2), word 1", "77", "n").query[1], ("q", "go:{{ n }}"))
         self.assertEqual(changed_request(request, "query j, json $.k", "v-9", "n").query[2], ("j", '{"k":"{{ n }}"}'))
-        self.assertEqual(changed_request(request, "header X-Key, after Bearer", "tok-1", "n").headers[0][1], "Bearer {{ n }}")
-        self.assertEqual(changed_request(request, "form state, base64-decoded", "state-1", "n").body, Body(form=(("state", "{{ n | base64 }}"), ("z", "1"))))  # fmt: skip
+        self.assertEqual(
+            changed_request(request, "header X-Key, after Bearer", "tok-1", "n").headers[0][1], "Bearer {{ n }}"
+        )
+        self.assertEqual(
+            changed_request(request, "form state, base64-decoded", "state-1", "n").body,
+            Body(form=(("state", "{{ n | base64 }}"), ("z", "1"))),
+        )
         self.assertEqual(changed_request(request, "query nothing", "1", "n"), request)
-        raw = Request(request="r", method="POST", address="a", body=Body(raw='--m\r\nContent-Disposition: form-data; name="k"\r\n\r\nv1\r\n--m--', type="multipart/form-data; boundary=m"))  # fmt: skip
+        raw = Request(
+            request="r",
+            method="POST",
+            address="a",
+            body=Body(
+                raw='--m\r\nContent-Disposition: form-data; name="k"\r\n\r\nv1\r\n--m--',
+                type="multipart/form-data; boundary=m",
+            ),
+        )
         self.assertIn("\r\n\r\n{{ n }}\r\n--m--", changed_request(raw, "field k", "v1", "n").body.raw or "")  # type: ignore[union-attr]
 
     @given(WORD, WORD)

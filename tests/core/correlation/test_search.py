@@ -59,23 +59,33 @@ class Scenes(TestCase):
 
     def test_client_made_values_are_never_captures(self) -> None:
         first, second = played("chance_numbers", 1), played("chance_numbers", 2)
-        kinds = {use.place: strand for strand in find_strands([first.exchanges, second.exchanges]) for use in strand.uses}
+        kinds = {
+            use.place: strand for strand in find_strands([first.exchanges, second.exchanges]) for use in strand.uses
+        }
         self.assertEqual(kinds["query t"].kind, "client-made")
         self.assertIn("milliseconds", kinds["query t"].pattern)
         self.assertEqual(kinds["json $.click.x"].kind, "client-made")
         self.assertEqual(kinds["query limit"].kind, "constant")
-        uuids = {use.place: s for s in find_strands([played("polling", 1).exchanges, played("polling", 2).exchanges]) for use in s.uses}
+        uuids = {
+            use.place: s
+            for s in find_strands([played("polling", 1).exchanges, played("polling", 2).exchanges])
+            for use in s.uses
+        }
         self.assertEqual((uuids["json $.id"].kind, uuids["json $.id"].pattern), ("client-made", "a UUID"))
         self.assertEqual(uuids["json $.id"].captures, ())
 
     def test_typed_values_are_offered_as_data(self) -> None:
-        found = {s.value: s for s in find_strands([played("form_state", 1).exchanges, played("form_state", 2).exchanges])}
+        found = {
+            s.value: s for s in find_strands([played("form_state", 1).exchanges, played("form_state", 2).exchanges])
+        }
         self.assertEqual(found["Orla Ashdown"].kind, "typed")
 
 
 class Demo(TestCase):
     def setUp(self) -> None:
-        self.recordings = [read_har((EXAMPLES / name).read_bytes()) for name in ("evening-session.har", "second-evening.har")]
+        self.recordings = [
+            read_har((EXAMPLES / name).read_bytes()) for name in ("evening-session.har", "second-evening.har")
+        ]
         self.found = find_strands([each.exchanges for each in self.recordings])
 
     def test_every_planted_value_and_none_of_the_clients(self) -> None:
@@ -84,21 +94,32 @@ class Demo(TestCase):
             {"form_key", "$.hold_token", "X-Sky-Token", "welcome", "sight", "2", "X-Form-Key", "hold", "$.slot"},
         )
         kinds = {use.place: strand.kind for strand in self.found for use in strand.uses}
-        self.assertEqual({kinds[each] for each in ("query t", "header X-Request-Id", "form click_x", "form click_y")}, {"client-made"})
+        self.assertEqual(
+            {kinds[each] for each in ("query t", "header X-Request-Id", "form click_x", "form click_y")},
+            {"client-made"},
+        )
         self.assertEqual({kinds[each] for each in ("form email", "form password", "query night")}, {"typed"})
 
     def test_forms_are_the_simplest(self) -> None:
-        forms = {strand.uses[0].place: as_document(strand)["capture"] for strand in self.found if strand.kind == "issued"}
+        forms = {
+            strand.uses[0].place: as_document(strand)["capture"] for strand in self.found if strand.kind == "issued"
+        }
         self.assertEqual(forms["form form_key"], {"form": "css", "expression": 'input[name="form_key"] @value'})
         self.assertEqual(forms["json $.hold_token"], {"form": "json", "expression": "$.hold_token"})
         self.assertEqual(forms["header X-Form-Key"], {"form": "cookie", "expression": "desk"})
-        self.assertEqual(forms["query sight"], {"form": "css", "expression": "p[data-sight] @data-sight, decoded from base64"})
+        self.assertEqual(
+            forms["query sight"], {"form": "css", "expression": "p[data-sight] @data-sight, decoded from base64"}
+        )
         self.assertEqual(forms["query welcome"]["form"], "address")  # type: ignore[index]
         self.assertEqual(forms["header X-Sky-Token"]["form"], "between")  # type: ignore[index]
 
     def test_accepting_all_proven_leaves_no_issued_value_in_the_journey(self) -> None:
         journey = journey_from(self.recordings[0], "Evening", ["http://127.0.0.1:8470"])
-        chosen = [strand for strand in self.found if (strand.kind == "issued" and strand.proven) or strand.kind == "client-made"]
+        chosen = [
+            strand
+            for strand in self.found
+            if (strand.kind == "issued" and strand.proven) or strand.kind == "client-made"
+        ]
         accepted = accept(journey, chosen, self.recordings[0].exchanges)
         self.assertEqual(accepted.left, ())
         self.assertEqual(verify(accepted.journey, set()), [])
@@ -115,7 +136,9 @@ class Demo(TestCase):
     def test_only_ticked_places_are_replaced(self) -> None:
         journey = journey_from(self.recordings[0], "Evening", ["http://127.0.0.1:8470"])
         strand = next(each for each in self.found if each.name == "form_key")
-        text = write_journey(accept(journey, [strand], self.recordings[0].exchanges, {"form_key": strand.uses[:1]}).journey)
+        text = write_journey(
+            accept(journey, [strand], self.recordings[0].exchanges, {"form_key": strand.uses[:1]}).journey
+        )
         self.assertEqual(text.count("{{ form_key }}"), 1)
         self.assertIn(strand.value, text)
 
@@ -125,14 +148,19 @@ class Evidence(TestCase):
         tape = played("chance_numbers", 1)
 
         def kind_at(place: str, *rules: Rule) -> list[tuple[str, bool]]:
-            return [(s.kind, s.proven) for s in find_strands([tape.exchanges], rules=rules) if any(use.place == place for use in s.uses)]
+            return [
+                (s.kind, s.proven)
+                for s in find_strands([tape.exchanges], rules=rules)
+                if any(use.place == place for use in s.uses)
+            ]
 
         self.assertEqual(kind_at("query limit"), [("constant", False)])
         self.assertEqual(kind_at("query limit", Rule(name="limit", ignore=True)), [])
         self.assertEqual(kind_at("json $.tray_id"), [("issued", True)])
         self.assertEqual(kind_at("json $.tray_id", Rule(name="trayId", kind="constant")), [("constant", False)])
         self.assertEqual(kind_at("json $.count"), [("constant", False)])
-        self.assertEqual(kind_at("json $.count", Rule(name="count", kind="issued")), [("issued", True)])  # an answer holds a 12 before
+        # an answer holds a 12 before
+        self.assertEqual(kind_at("json $.count", Rule(name="count", kind="issued")), [("issued", True)])
         self.assertEqual(kind_at("query detail", Rule(name="detail", kind="typed")), [("typed", False)])
 
     def test_the_same_in_the_rehearsal_is_constant(self) -> None:
@@ -144,8 +172,12 @@ class Evidence(TestCase):
         first, second = played("nested_ids", 1), played("nested_ids", 2)
         from msgspec.structs import replace
 
-        broken = [replace(each, answer=replace(each.answer, status=500)) if each.answer else each for each in second.exchanges]
-        self.assertEqual(taken(find_strands([first.exchanges], rehearsal=broken)), taken(find_strands([first.exchanges])))
+        broken = [
+            replace(each, answer=replace(each.answer, status=500)) if each.answer else each for each in second.exchanges
+        ]
+        self.assertEqual(
+            taken(find_strands([first.exchanges], rehearsal=broken)), taken(find_strands([first.exchanges]))
+        )
 
     def test_picked_from_one_list_stays_together(self) -> None:
         def scene(seed: int) -> Tape:
@@ -154,12 +186,19 @@ class Evidence(TestCase):
             at = tape.draw.randint(0, 4)
             tape.call("GET", "/kilns", gives={"rows": rows})
             tape.call(
-                "POST", "/fire", body={"kiln": tape.must(rows[at]["kiln"]), "lease": tape.must(rows[at]["lease"])}, gives={"ok": True}
+                "POST",
+                "/fire",
+                body={"kiln": tape.must(rows[at]["kiln"]), "lease": tape.must(rows[at]["lease"])},
+                gives={"ok": True},
             )
             return tape
 
         first = scene(1)
-        second = next(tape for tape in map(scene, range(2, 40)) if tape.exchanges[1].sent.body[:12] != first.exchanges[1].sent.body[:12])
+        second = next(
+            tape
+            for tape in map(scene, range(2, 40))
+            if tape.exchanges[1].sent.body[:12] != first.exchanges[1].sent.body[:12]
+        )
         found = [s for s in find_strands([first.exchanges, second.exchanges]) if s.kind == "issued"]
         self.assertEqual(taken(found), set(first.issued))
         from dynamikos.core.captures import View, compile_capture

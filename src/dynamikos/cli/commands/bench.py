@@ -15,9 +15,11 @@ NAMES = ("target", "truth", "engine", "realistic", "files", "data", "pages", "st
 @click.command()
 @click.argument("names", nargs=-1)
 def command(names: tuple[str, ...]) -> None:
-    """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, files, data, pages, strands, recorder, ladder.
+    """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, files, data, pages, strands,
+    recorder, ladder.
 
-    Goals are ratios taken in one run; exit code 1 if one is not reached. Figures with their machine are in docs/benchmarks.md.
+    Goals are ratios taken in one run; exit code 1 if one is not reached. Figures with their machine are in
+    docs/benchmarks.md.
     """
     sys.path.insert(0, str(ROOT))
     unknown = [name for name in names if name not in NAMES]

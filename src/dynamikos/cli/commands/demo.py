@@ -8,7 +8,9 @@ import click
 
 
 @click.command()
-@click.option("--port", type=int, default=8460, show_default=True, help="Where the web application listens, on loopback.")
+@click.option(
+    "--port", type=int, default=8460, show_default=True, help="Where the web application listens, on loopback."
+)
 @click.option("--target-port", type=int, default=8470, show_default=True, help="Where the practice target listens.")
 def command(port: int, target_port: int) -> None:
     """Start everything on this machine with the sample project, and print where to look.
@@ -39,19 +41,30 @@ def command(port: int, target_port: int) -> None:
 
         password = state.secret("demo-password", 9)
         load(target, password)
-        supervisor.add("coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses))
+        supervisor.add(
+            "coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses)
+        )
         supervisor.add_generator(addresses, "--place", "here")
-        supervisor.add("recorder", ["dynamikos.cli", "recorder"], processes.environment(state, addresses.web, addresses))
-        supervisor.add("web", ["dynamikos.cli", "web", "--port", str(web_port)], processes.environment(state, addresses.web, addresses))
+        supervisor.add(
+            "recorder", ["dynamikos.cli", "recorder"], processes.environment(state, addresses.web, addresses)
+        )
+        supervisor.add(
+            "web",
+            ["dynamikos.cli", "web", "--port", str(web_port)],
+            processes.environment(state, addresses.web, addresses),
+        )
         address = f"http://127.0.0.1:{web_port}/"
         _wait(address)
         click.echo(
-            f"\nDynamikos is ready after {time.monotonic() - begun:.1f} s.\n\n  open      {address}\n  sign in   {DEMO_ACCOUNT} / {password}\n\n"
-            f"Try first: open the project “Brindle Fell Observatory”, the journey “Evening booking”, press Rehearse;\n"
-            f"the journey “Evening, as recorded”: Strands, Search, Accept all proven, Rehearse;\n"
-            f"then Load, “Evening, 20 users”, Start run, and watch the tape.\n"
+            f"\nDynamikos is ready after {time.monotonic() - begun:.1f} s.\n\n"
+            f"  open      {address}\n"
+            f"  sign in   {DEMO_ACCOUNT} / {password}\n\n"
+            "Try first: open the project “Brindle Fell Observatory”, the journey “Evening booking”, press Rehearse;\n"
+            "the journey “Evening, as recorded”: Strands, Search, Accept all proven, Rehearse;\n"
+            "then Load, “Evening, 20 users”, Start run, and watch the tape.\n"
             f"The practice target listens on http://127.0.0.1:{target}/ (what it can carry: /truth).\n"
-            f"Logs and state: {state.folder}\nCtrl-C ends everything; the next start finds it as you left it."
+            f"Logs and state: {state.folder}\n"
+            "Ctrl-C ends everything; the next start finds it as you left it."
         )
         supervisor.watch(cluster=cluster)
         click.echo("\nending")

@@ -27,7 +27,8 @@ def command(place: str) -> None:
         if cluster is not None and cluster.process is not None:
             cluster.stop()
             raise SystemExit(
-                "dynamikos: nothing is running that could give this generator work. Start ./dynamikos demo first, or set DATABASE_URL."
+                "dynamikos: nothing is running that could give this generator work. Start ./dynamikos demo first, or"
+                " set DATABASE_URL."
             )
         url, own = addresses.generator, frozenset(addresses.own_ports)
     uvloop.run(serve(url, place, own_ports=own, spool=Path(state.folder) / "spool", tell=click.echo))

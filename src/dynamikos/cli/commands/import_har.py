@@ -12,11 +12,14 @@ from dynamikos.core.errors import DynamikosError
 @click.argument("files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option("--project", default="", help="Name of the project that gets it (needed only if there are several).")
 @click.option("--journey", default="", help="Name of the journey; the first file's name if not given.")
-@click.option("--hosts", default="", help="Origins to keep, separated by commas; the first page's own site if not given.")
+@click.option(
+    "--hosts", default="", help="Origins to keep, separated by commas; the first page's own site if not given."
+)
 @click.option("--accept-proven", is_flag=True, help="Search for strands and take all that are proven into the journey.")
 @click.option("--account", default="ada", show_default=True, help="Who does this; must be engineer or owner there.")
 def command(files: tuple[Path, ...], project: str, journey: str, hosts: str, accept_proven: bool, account: str) -> None:
-    """Read HAR FILES, recordings of one journey, into a project: the first makes the journey, the others are kept to compare.
+    """Read HAR FILES, recordings of one journey, into a project: the first makes the journey, the others are kept to
+    compare.
 
     A CSV file becomes a data set instead.
     """

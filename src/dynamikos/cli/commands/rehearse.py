@@ -28,7 +28,8 @@ def command(journey: str, project: str, account: str, as_json: bool, timeout: fl
     supervisor = processes.Supervisor(state)
     try:
         processes.use_django(state, addresses)
-        if cluster is not None and cluster.process is not None:  # nothing of ours is running: bring what a rehearsal needs
+        # nothing of ours is running: bring what a rehearsal needs
+        if cluster is not None and cluster.process is not None:
             processes.migrate(addresses)
             supervisor.add_generator(addresses)
         code = _rehearse(journey, project, account, as_json, timeout)
@@ -50,12 +51,20 @@ def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: flo
     from dynamikos.web.places.queries import living
     from dynamikos.web.rehearsals import actions, queries
 
-    found = Journey.objects.filter(Q(key=name) | Q(name=name), project__memberships__account__username=account).select_related("project")
+    found = Journey.objects.filter(
+        Q(key=name) | Q(name=name), project__memberships__account__username=account
+    ).select_related("project")
     if project:
         found = found.filter(project__name=project)
     if found.count() != 1:
-        known = ", ".join(sorted(f"{each.key} in “{each.project}”" for each in Journey.objects.select_related("project"))) or "none"
-        raise PlanError(f"'{name}' is {'no journey' if not found else 'several journeys'} here: {known}. Name the project with --project.")
+        known = (
+            ", ".join(sorted(f"{each.key} in “{each.project}”" for each in Journey.objects.select_related("project")))
+            or "none"
+        )
+        raise PlanError(
+            f"'{name}' is {'no journey' if not found else 'several journeys'} here: {known}. Name the project with"
+            " --project."
+        )
     journey = found.get()
     member = membership(journey.project.name, account)
     end = time.monotonic() + timeout
@@ -74,7 +83,8 @@ def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: flo
         for row in rows:
             kept = row.kept
             click.echo(
-                f"{'FAILED' if row.is_bad else 'ok':7}{kept.status or '–':>4}  {kept.duration_us / 1000:8.1f} ms  {kept.method} {kept.url}"
+                f"{'FAILED' if row.is_bad else 'ok':7}{kept.status or '–':>4}  {kept.duration_us / 1000:8.1f} ms "
+                f" {kept.method} {kept.url}"
             )
             for line in [
                 *([kept.error] if kept.error else []),
@@ -84,7 +94,8 @@ def _rehearse(name: str, project: str, account: str, as_json: bool, timeout: flo
             for line in row.differences:
                 click.echo(f"{'':25}looks different from the recording: {line}")
         click.echo(
-            f"rehearsal {asked.number} of revision {asked.revision.number}: {asked.state}{' – ' + asked.reason if asked.reason else ''}"
+            f"rehearsal {asked.number} of revision {asked.revision.number}:"
+            f" {asked.state}{' – ' + asked.reason if asked.reason else ''}"
         )
     return 0 if asked.state == "passed" else 1
 
@@ -99,13 +110,27 @@ def _document(asked, rows) -> dict[str, object]:  # type: ignore[no-untyped-def]
         "reason": asked.reason,
         "exchanges": [
             {
-                "step": row.kept.step, "request": row.kept.request, "method": row.kept.method, "url": row.kept.url, "status": row.kept.status,
-                "recorded_status": row.recorded.answer.status if row.recorded is not None and row.recorded.answer is not None else None,
-                "duration_us": row.kept.duration_us, "size_bytes": row.kept.size_bytes, "passed": not row.is_bad,
-                "failure": row.kept.reason.removeprefix("failed: ") if row.is_bad else "", "error": row.kept.error, "expected": row.kept.expected,
-                "actual": row.kept.actual, "differences": row.differences, "captured": row.kept.captured, "variables": row.kept.variables,
-                "headers": row.kept.headers, "body": row.kept.body,
+                "step": row.kept.step,
+                "request": row.kept.request,
+                "method": row.kept.method,
+                "url": row.kept.url,
+                "status": row.kept.status,
+                "recorded_status": (
+                    row.recorded.answer.status if row.recorded is not None and row.recorded.answer is not None else None
+                ),
+                "duration_us": row.kept.duration_us,
+                "size_bytes": row.kept.size_bytes,
+                "passed": not row.is_bad,
+                "failure": row.kept.reason.removeprefix("failed: ") if row.is_bad else "",
+                "error": row.kept.error,
+                "expected": row.kept.expected,
+                "actual": row.kept.actual,
+                "differences": row.differences,
+                "captured": row.kept.captured,
+                "variables": row.kept.variables,
+                "headers": row.kept.headers,
+                "body": row.kept.body,
             }
             for row in rows
         ],
-    }  # fmt: skip
+    }

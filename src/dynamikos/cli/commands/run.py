@@ -28,7 +28,9 @@ def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
         total = duration_s(profile)
         if total <= 0 or seconds < 1:
             raise PlanError("--duration needs at least 1 second")
-        profile = [Stretch(stretch=each.stretch, to=each.to, seconds=each.seconds * seconds / total) for each in profile]
+        profile = [
+            Stretch(stretch=each.stretch, to=each.to, seconds=each.seconds * seconds / total) for each in profile
+        ]
     return replace(plan, profile=tuple(profile))
 
 
@@ -45,19 +47,35 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
 
 @click.command()
 @click.argument("plan")
-@click.option("--project", help="For a plan kept in the database: the project it belongs to (needed only if the name is not unique).")
+@click.option(
+    "--project",
+    help="For a plan kept in the database: the project it belongs to (needed only if the name is not unique).",
+)
 @click.option("--environment", help="Another environment than the plan's.")
 @click.option("--users", type=int, help="Another peak of users; the profile keeps its shape.")
 @click.option("--duration", type=float, metavar="SECONDS", help="Another length; the profile keeps its shape.")
-@click.option("--set", "sets", multiple=True, metavar="NAME=VALUE", help="Another value of the environment. Can be repeated.")
-@click.option("--junit", type=click.Path(dir_okay=False, path_type=Path), help="Write JUnit XML: one test case an objective.")
 @click.option(
-    "--json", "json_file", type=click.Path(dir_okay=False, path_type=Path), help="Write all figures as JSON (docs/run-command.md)."
+    "--set", "sets", multiple=True, metavar="NAME=VALUE", help="Another value of the environment. Can be repeated."
+)
+@click.option(
+    "--junit", type=click.Path(dir_okay=False, path_type=Path), help="Write JUnit XML: one test case an objective."
+)
+@click.option(
+    "--json",
+    "json_file",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="Write all figures as JSON (docs/run-command.md).",
 )
 def command(
-    plan: str, project: str | None, environment: str | None, users: int | None, duration: float | None, sets: tuple[str, ...],
-    junit: Path | None, json_file: Path | None,
-) -> None:  # fmt: skip
+    plan: str,
+    project: str | None,
+    environment: str | None,
+    users: int | None,
+    duration: float | None,
+    sets: tuple[str, ...],
+    junit: Path | None,
+    json_file: Path | None,
+) -> None:
     """Run PLAN, a text file or the key of a plan in a project, and judge it.
 
     Exit code: 0 objectives met, 1 missed, 2 could not run, 3 ran but the measurement is not valid, 4 stopped by hand.
@@ -103,21 +121,31 @@ def _from_file(path: Path, environment: str | None, users: int | None, seconds: 
         (addresses if name in addresses else values)[name] = value
     missing = [name for name in found.secret_from_process if name not in os.environ]
     if missing:
-        raise PlanError(f"these secrets are not in the process environment: {', '.join(missing)}; export them and call again")
+        raise PlanError(
+            f"these secrets are not in the process environment: {', '.join(missing)}; export them and call again"
+        )
     short = [name for name in found.secret_from_process if len(os.environ[name]) < SHORTEST_SECRET]
     if short:
         raise PlanError(
-            f"the secret {short[0]} has fewer than {SHORTEST_SECRET} characters, so it could not be masked in what is kept; take a longer one"
+            f"the secret {short[0]} has fewer than {SHORTEST_SECRET} characters, so it could not be masked in what is"
+            " kept; take a longer one"
         )
-    secrets = {f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")}
+    secrets = {
+        f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")
+    }
     files = plan_files.PlanFiles(
-        scaled(files.plan, users, seconds), files.journey, replace(found, values=values, addresses=addresses), files.tables, files.functions
+        scaled(files.plan, users, seconds),
+        files.journey,
+        replace(found, values=values, addresses=addresses),
+        files.tables,
+        files.functions,
     )
     frozen = files.frozen(secrets)
     target = practice_target(found.practice, addresses) if found.practice else None
     try:
         click.echo(
-            f"{frozen.plan.name}: {peak(frozen.plan.profile)} users, {summary.clock(duration_s(frozen.plan.profile))}, seed {frozen.seed}"
+            f"{frozen.plan.name}: {peak(frozen.plan.profile)} users, {summary.clock(duration_s(frozen.plan.profile))},"
+            f" seed {frozen.seed}"
         )
         outcome, _ = perform(frozen, {key: table.rows for key, table in files.tables.items()}, secrets, click.echo)
     finally:

@@ -9,8 +9,14 @@ from dynamikos.cli.state import ROOT, State
 
 CHROMIUM = "/usr/bin/chromium"
 QUIET = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-]  # fmt: skip
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 VIEWS = (
     "sign-in",
     "projects",
@@ -83,9 +89,15 @@ def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
 
 def _open(page: Any, view: str) -> str:
     """Goes to a view; why there is none to take a picture of yet, else nothing."""
-    place = {"data": "Data", "load": "Load", "plan": "Load", "runs": "Runs", "tape": "Runs", "checks": "Runs", "settings": "Settings"}.get(
-        view, "Journeys"
-    )
+    place = {
+        "data": "Data",
+        "load": "Load",
+        "plan": "Load",
+        "runs": "Runs",
+        "tape": "Runs",
+        "checks": "Runs",
+        "settings": "Settings",
+    }.get(view, "Journeys")
     page.click(f".spine a[data-name={place}]")
     if view in ("ladder", "request", "text", "item", "functions"):
         page.click("tbody a[data-command='Open Evening booking']")

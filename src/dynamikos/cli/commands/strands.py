@@ -12,14 +12,19 @@ from dynamikos.core.errors import DynamikosError
 @click.command()
 @click.argument("files", nargs=-1, required=True, type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @click.option(
-    "--rehearsal", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="A HAR file of a replay of the first recording."
+    "--rehearsal",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="A HAR file of a replay of the first recording.",
 )
-@click.option("--hosts", default="", help="Origins to look at, separated by commas; the first page's own site if not given.")
+@click.option(
+    "--hosts", default="", help="Origins to look at, separated by commas; the first page's own site if not given."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print a JSON array of all candidates (docs/strands.md).")
 def command(files: tuple[Path, ...], rehearsal: Path | None, hosts: str, as_json: bool) -> None:
     """Search the HAR FILES, recordings of one journey, for values that the server issues and the client sends back.
 
-    Needs no database and sends nothing. With a second recording, or a rehearsal, what changes is known instead of guessed.
+    Needs no database and sends nothing. With a second recording, or a rehearsal, what changes is known instead of
+    guessed.
     """
     from dynamikos.core.correlation import find_strands
     from dynamikos.core.correlation.model import as_document, expression_of
@@ -52,9 +57,8 @@ def command(files: tuple[Path, ...], rehearsal: Path | None, hosts: str, as_json
             click.echo(f"{'':28}{reason}")
         if strand.capture is not None:
             click.echo(f"{'':28}capture by {': '.join(expression_of(strand.capture))}")
-        click.echo(
-            f"{'':28}sent in {', '.join(f'entry {use.entry} ({use.place})' for use in strand.uses[:6])}{' …' if len(strand.uses) > 6 else ''}"
-        )
+        uses = ", ".join(f"entry {use.entry} ({use.place})" for use in strand.uses[:6])
+        click.echo(f"{'':28}sent in {uses}{' …' if len(strand.uses) > 6 else ''}")
     constant = sum(strand.kind == "constant" for strand in found)
     click.echo(f"{constant} constant values are not shown; --json has them")
 

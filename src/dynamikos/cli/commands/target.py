@@ -19,9 +19,13 @@ def command(port: int, weather: str, seed: int) -> None:
     from observatory.weather import WEATHER
 
     if weather not in WEATHER:
-        raise click.BadParameter(f"there is no weather '{weather}'; choose one of {', '.join(WEATHER)}", param_hint="--weather")
+        raise click.BadParameter(
+            f"there is no weather '{weather}'; choose one of {', '.join(WEATHER)}", param_hint="--weather"
+        )
     free, note = State.open().port("target", port)
     if note:
         click.echo(note)
-    click.echo(f"Brindle Fell Observatory, {weather}: http://127.0.0.1:{free}/   what it can carry: http://127.0.0.1:{free}/truth")
+    click.echo(
+        f"Brindle Fell Observatory, {weather}: http://127.0.0.1:{free}/   what it can carry: http://127.0.0.1:{free}/truth"
+    )
     serve(Observatory(weather, seed), free)

@@ -18,9 +18,15 @@ from dynamikos.cli.state import ROOT, State
 
 PYTHON = sys.executable
 SHORT = {  # seconds, made short for tests with real processes
-    "DYNAMIKOS_HEARTBEAT_S": "0.3", "DYNAMIKOS_GENERATOR_LOST_S": "2", "DYNAMIKOS_START_AHEAD_S": "0.5", "DYNAMIKOS_COORDINATOR_TICK_S": "0.1",
-    "DYNAMIKOS_RECONNECT_S": "0.2", "DYNAMIKOS_LOST_CLOSE_S": "4", "DYNAMIKOS_CUT_OFF_S": "8", "DYNAMIKOS_TESTING": "1",
-}  # fmt: skip
+    "DYNAMIKOS_HEARTBEAT_S": "0.3",
+    "DYNAMIKOS_GENERATOR_LOST_S": "2",
+    "DYNAMIKOS_START_AHEAD_S": "0.5",
+    "DYNAMIKOS_COORDINATOR_TICK_S": "0.1",
+    "DYNAMIKOS_RECONNECT_S": "0.2",
+    "DYNAMIKOS_LOST_CLOSE_S": "4",
+    "DYNAMIKOS_CUT_OFF_S": "8",
+    "DYNAMIKOS_TESTING": "1",
+}
 
 
 @dataclass
@@ -66,7 +72,9 @@ def django(labels: list[str], environment: dict[str, str], count: Count, *, para
     ]
     if parallel:
         command += ["--parallel", str(parallel)]
-    done = subprocess.run(command, cwd=ROOT, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)
+    done = subprocess.run(
+        command, cwd=ROOT, env=environment, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+    )
     ran = sum(int(number) for number in re.findall(r"^Ran (\d+) tests? in", done.stdout, re.M))
     wrong = sum(int(number) for number in re.findall(r"(?:failures|errors)=(\d+)", done.stdout))
     skipped = sum(int(number) for number in re.findall(r"skipped=(\d+)", done.stdout))
@@ -134,9 +142,14 @@ def command(what: tuple[str, ...]) -> None:
     state = State.open()
     state.secret("web", 48)
     environment = {
-        **os.environ, **SHORT, "DJANGO_SETTINGS_MODULE": "dynamikos.web.settings", "DYNAMIKOS_SECRET_KEY": state.secret("web", 48),
-        "DYNAMIKOS_STATE_FOLDER": str(state.folder), "DATABASE_URL": "postgresql://nobody@127.0.0.1:1/none", "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}",
-    }  # fmt: skip
+        **os.environ,
+        **SHORT,
+        "DJANGO_SETTINGS_MODULE": "dynamikos.web.settings",
+        "DYNAMIKOS_SECRET_KEY": state.secret("web", 48),
+        "DYNAMIKOS_STATE_FOLDER": str(state.folder),
+        "DATABASE_URL": "postgresql://nobody@127.0.0.1:1/none",
+        "PYTHONPATH": f"{ROOT / 'src'}:{ROOT}",
+    }
     cluster = None
     if any(name not in ("static", "core") for name in stages):
         cluster = Cluster(state, name=f"pg-test-{os.getpid()}", fast=True)

@@ -11,6 +11,14 @@ def command(port: int, host: str) -> None:
     import uvicorn
 
     uvicorn.run(
-        "dynamikos.web.asgi:application", host=host, port=port, log_level="warning", access_log=False, loop="uvloop", http="httptools",
-        timeout_graceful_shutdown=1, lifespan="off", server_header=False,
-    )  # fmt: skip
+        "dynamikos.web.asgi:application",
+        host=host,
+        port=port,
+        log_level="warning",
+        access_log=False,
+        loop="uvloop",
+        http="httptools",
+        timeout_graceful_shutdown=1,
+        lifespan="off",
+        server_header=False,
+    )

@@ -3,6 +3,26 @@
 Never sends or keeps anything. Start reading at `base`.
 """
 
-from dynamikos.core.captures.base import BetweenForm, Capture, Captured, CssForm, Decoding, RegexForm, View, compile_capture, compile_finder
+from dynamikos.core.captures.base import (
+    BetweenForm,
+    Capture,
+    Captured,
+    CssForm,
+    Decoding,
+    RegexForm,
+    View,
+    compile_capture,
+    compile_finder,
+)
 
-__all__ = ["BetweenForm", "Capture", "Captured", "CssForm", "Decoding", "RegexForm", "View", "compile_capture", "compile_finder"]
+__all__ = [
+    "BetweenForm",
+    "Capture",
+    "Captured",
+    "CssForm",
+    "Decoding",
+    "RegexForm",
+    "View",
+    "compile_capture",
+    "compile_finder",
+]

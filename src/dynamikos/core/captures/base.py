@@ -42,9 +42,9 @@ class RegexForm(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
 class Capture(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
     """Takes one value out of an answer and keeps it as `name`. Exactly one form is given.
 
-    `address` is a regular expression with one group, searched in the addresses of the request and of its redirects. Of several
-    matches `pick` takes one ("all": their JSON list); `decode` undoes an encoding of what was found. Where nothing is found the
-    request fails, unless `otherwise` says what the value is then.
+    `address` is a regular expression with one group, searched in the addresses of the request and of its redirects. Of
+    several matches `pick` takes one ("all": their JSON list); `decode` undoes an encoding of what was found. Where
+    nothing is found the request fails, unless `otherwise` says what the value is then.
     """
 
     name: str
@@ -90,8 +90,9 @@ class View:
         addresses: Sequence[str] = (),
         choose: Callable[[int], int] = lambda count: 0,
     ) -> None:
-        """`choose(n)` gives a number below n to captures that pick at random, once for every n: two that pick from lists of
-        the same length in one answer take the same position, so that what belongs together stays together."""
+        """`choose(n)` gives a number below n to captures that pick at random, once for every n: two that pick from
+        lists of the same length in one answer take the same position, so that what belongs together stays together.
+        """
         self.status, self.headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
         self._choose = choose
         self.duration_ms = 0.0  # response time, where it is known
@@ -141,12 +142,17 @@ class View:
 
 
 def compile_finder(capture: Capture) -> Finder:
-    """`capture` as a function View → its matches one after the other, decoded. Raises RuleError with the place of a wrong expression."""
+    """`capture` as a function View → its matches one after the other, decoded.
+
+    Raises RuleError with the place of a wrong expression.
+    """
     from dynamikos.core.captures import decoding, forms
 
     given = [name for name in forms.REGISTRY if getattr(capture, name) is not None]
     if len(given) != 1:
-        raise RuleError(f"capture '{capture.name}' needs exactly one of {', '.join(forms.REGISTRY)}; it has {len(given)}")
+        raise RuleError(
+            f"capture '{capture.name}' needs exactly one of {', '.join(forms.REGISTRY)}; it has {len(given)}"
+        )
     find = forms.REGISTRY[given[0]](getattr(capture, given[0]))
     if not capture.decode:
         return find

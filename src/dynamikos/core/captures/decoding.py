@@ -26,4 +26,9 @@ def from_json(text: str) -> str | None:
     return str(value)
 
 
-REGISTRY: dict[str, Callable[[str], str | None]] = {"percent": unquote_plus, "html": unescape, "json": from_json, "base64": from_base64}
+REGISTRY: dict[str, Callable[[str], str | None]] = {
+    "percent": unquote_plus,
+    "html": unescape,
+    "json": from_json,
+    "base64": from_base64,
+}

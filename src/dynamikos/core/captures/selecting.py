@@ -1,8 +1,9 @@
-"""CSS selectors on a page in a time that is bounded by its size: the library's own matching of long ones goes over a page again and again
-(`.z .q .q .q .q .q p` on a hundred nested elements took 42 s), and C code can't be cut off by a timer.
+"""CSS selectors on a page in a time that is bounded by its size: the library's own matching of long ones goes over a
+page again and again (`.z .q .q .q .q .q p` on a hundred nested elements took 42 s), and C code can't be cut off by a
+timer.
 
-A selector with at most one combinator is the library's. Of a longer one the library finds the elements that its last part fits; what has
-to stand around them is asked for part by part, each element and part once.
+A selector with at most one combinator is the library's. Of a longer one the library finds the elements that its last
+part fits; what has to stand around them is asked for part by part, each element and part once.
 """
 
 from collections.abc import Callable, Iterator
@@ -26,7 +27,10 @@ class Part:
 
 
 def parts_of(selector: str) -> list[list[Part]]:
-    """Each alternative of a selector list as its parts. Raises RuleError for one that is too long, or nested too deeply to be bounded."""
+    """Each alternative of a selector list as its parts.
+
+    Raises RuleError for one that is too long, or nested too deeply to be bounded.
+    """
     found = []
     for alternative in _split(selector, ","):
         parts: list[Part] = []
@@ -47,7 +51,8 @@ def parts_of(selector: str) -> list[list[Part]]:
         for part in parts:
             if any(len(each) > 2 for inner in _inside(part.compound) for each in parts_of(inner)):
                 raise RuleError(
-                    f"'{selector[:80]}': within brackets a selector has at most two parts; write the longer one without :has, :is or :not"
+                    f"'{selector[:80]}': within brackets a selector has at most two parts; write the longer one without"
+                    " :has, :is or :not"
                 )
         found.append(parts)
     return found
@@ -101,7 +106,11 @@ def _split(text: str, mark: str) -> list[str]:
 
 def _inside(compound: str) -> list[str]:
     """What stands in round brackets of a compound selector and may be a selector itself."""
-    return [piece[1:-1] for piece in _pieces(compound) if piece[:1] == "(" and any(sign.isalpha() or sign in ".#[*" for sign in piece)]
+    return [
+        piece[1:-1]
+        for piece in _pieces(compound)
+        if piece[:1] == "(" and any(sign.isalpha() or sign in ".#[*" for sign in piece)
+    ]
 
 
 Find = Callable[[LexborHTMLParser], Iterator[LexborNode]]
@@ -118,7 +127,9 @@ def compile_selector(selector: str) -> Find:
             yield from _matching(page, alternatives[0])
             return
         wanted = {node.mem_id for parts in alternatives for node in _matching(page, parts)}
-        yield from (node for node in page.css(", ".join(parts[-1].compound for parts in alternatives)) if node.mem_id in wanted)
+        yield from (
+            node for node in page.css(", ".join(parts[-1].compound for parts in alternatives)) if node.mem_id in wanted
+        )
 
     return find
 
@@ -128,7 +139,9 @@ def _matching(page: LexborHTMLParser, parts: list[Part]) -> Iterator[LexborNode]
     fits: dict[int, set[int]] = {}  # number of the part → elements that its compound fits
 
     def holds(node: LexborNode, at: int) -> bool:
-        """Whether `node` fits part `at` with all before it; an explicit stack, since pages nest deeper than Python calls."""
+        """Whether `node` fits part `at` with all before it; an explicit stack, since pages nest deeper than Python
+        calls.
+        """
         todo = [(node, at)]
         while todo:
             here, number = todo[-1]

@@ -51,7 +51,9 @@ class Bounds(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
 
 
 class Comparing(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Two texts with holes, compared as numbers where both are (arithmetic with + − * / and brackets is done first), else as texts."""
+    """Two texts with holes, compared as numbers where both are (arithmetic with + − * / and brackets is done first),
+    else as texts.
+    """
 
     left: str
     right: str
@@ -59,11 +61,12 @@ class Comparing(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
 
 
 class Check(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """Exactly one expectation; `never` turns it round. `then` says what a failure means: it is only counted, it fails the step,
-    it also skips the rest of the round (as every failure does without a word), or the user leaves.
+    """Exactly one expectation; `never` turns it round. `then` says what a failure means: it is only counted, it fails
+    the step, it also skips the rest of the round (as every failure does without a word), or the user leaves.
 
-    `status` is a code, a class such as "2xx", or several of either; `type` a content type; `contains` a text with holes; `regex` a
-    regular expression; `size` in bytes; `time` in ms, from the instant the request was due to the last byte.
+    `status` is a code, a class such as "2xx", or several of either; `type` a content type; `contains` a text with
+    holes; `regex` a regular expression; `size` in bytes; `time` in ms, from the instant the request was due to the last
+    byte.
     """
 
     status: int | StatusClass | tuple[int | StatusClass, ...] | None = None
@@ -129,7 +132,9 @@ def compile_check(check: Check) -> Judge:
         except Beyond as unknown:
             return Verdict("body-limit", unknown.expected, f"that can't be said: {view.beyond}", then)
         if view.beyond and looks_inside and not is_so:  # it may stand where nobody looked
-            return Verdict("body-limit", f"not: {expected}" if never else expected, f"that can't be said: {view.beyond}", then)
+            return Verdict(
+                "body-limit", f"not: {expected}" if never else expected, f"that can't be said: {view.beyond}", then
+            )
         if is_so != never:
             return None
         return Verdict(kind, f"not: {expected}" if never else expected, actual, then)
@@ -145,14 +150,28 @@ def described(check: Check) -> str:
         words = f"{form} {' or '.join(map(str, value))}"
     elif isinstance(value, Bounds):
         unit = "ms" if form == "time" else "bytes"
-        words = f"{form}{f' ≥ {value.at_least:g}' if value.at_least is not None else ''}{f' ≤ {value.at_most:g}' if value.at_most is not None else ''} {unit}"
+        least = f" ≥ {value.at_least:g}" if value.at_least is not None else ""
+        most = f" ≤ {value.at_most:g}" if value.at_most is not None else ""
+        words = f"{form}{least}{most} {unit}"
     elif isinstance(value, Comparing):
         words = f"{value.left} {value.compare} {value.right}"
     elif isinstance(value, Expected):
         where = getattr(value, "path", "") or getattr(value, "selector", "") or f"header {getattr(value, 'name', '')}"
-        what = next((f"{sign} {getattr(value, name)}" for name, sign in (
-            ("equals", "="), ("matches", "matches"), ("above", ">"), ("below", "<"), ("count", "so many:"), ("type", "is a"),
-        ) if getattr(value, name, None) not in (None, "")), "is there")  # fmt: skip
+        what = next(
+            (
+                f"{sign} {getattr(value, name)}"
+                for name, sign in (
+                    ("equals", "="),
+                    ("matches", "matches"),
+                    ("above", ">"),
+                    ("below", "<"),
+                    ("count", "so many:"),
+                    ("type", "is a"),
+                )
+                if getattr(value, name, None) not in (None, "")
+            ),
+            "is there",
+        )
         words = f"{where} {what}"
     elif form in ("contains", "regex"):
         words = f"{'contains' if form == 'contains' else 'matches'} {value}"

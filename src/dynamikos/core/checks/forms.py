@@ -18,8 +18,13 @@ MOST = 100_000
 Found = Callable[[View], Iterator[str]]
 TYPES = {str: "text", bool: "boolean", list: "list", dict: "object", type(None): "null", int: "number", float: "number"}
 OPERATORS: dict[str, Callable[[Any, Any], bool]] = {
-    "=": lambda a, b: a == b, "≠": lambda a, b: a != b, "<": lambda a, b: a < b, "≤": lambda a, b: a <= b, ">": lambda a, b: a > b, "≥": lambda a, b: a >= b,
-}  # fmt: skip
+    "=": lambda a, b: a == b,
+    "≠": lambda a, b: a != b,
+    "<": lambda a, b: a < b,
+    "≤": lambda a, b: a <= b,
+    ">": lambda a, b: a > b,
+    "≥": lambda a, b: a >= b,
+}
 NUMBER = re.compile(r"\s*(?:(\d+(?:\.\d+)?)|([-+*/()−×÷]))")
 
 
@@ -50,7 +55,8 @@ def content_type(given: str) -> Look:
 
 
 def nearest(text: str, wanted: str) -> str:
-    """The place of `text` that has most of the beginning or of the end of `wanted`, between » and «, with what is around it; empty when there is none.
+    """The place of `text` that has most of the beginning or of the end of `wanted`, between » and «, with what is
+    around it; empty when there is none.
 
     Looked for in O(len(text) · log len(wanted)).
     """
@@ -84,7 +90,9 @@ def contains(given: str) -> Look:
             return True, f"contains “{wanted}”", f"it stands in {len(view.body):,} bytes"
         near = nearest(view.text, wanted)
         most = (
-            f"{len(view.body):,} bytes without it; nearest: {near}" if near else f"{len(view.body):,} bytes without it: {view.text[:120]}"
+            f"{len(view.body):,} bytes without it; nearest: {near}"
+            if near
+            else f"{len(view.body):,} bytes without it: {view.text[:120]}"
         )
         return False, f"contains “{wanted}”", most
 
@@ -163,9 +171,12 @@ def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
             wanted = template.fill(values)
             return f"{name} = {wanted}", wanted
         words = {
-            "exists": f"{name} is there", "matches": f"{name} matches {given.matches}", "above": f"{name} > {given.above}",
-            "below": f"{name} < {given.below}", "count": f"{given.count} × {name}",
-        }  # fmt: skip
+            "exists": f"{name} is there",
+            "matches": f"{name} matches {given.matches}",
+            "above": f"{name} > {given.above}",
+            "below": f"{name} < {given.below}",
+            "count": f"{given.count} × {name}",
+        }
         return words[how], ""
 
     def look(view: View, values: Mapping[str, str]) -> Seen:
@@ -198,7 +209,10 @@ def _bounds(what: str, unit: str, measure: Callable[[View], float | None]) -> Ca
         low, high = given.at_least, given.at_most
         if low is None and high is None:
             raise RuleError(f"{what} needs at_least, at_most or both")
-        words = [f"at least {low:,g} {unit}" if low is not None else "", f"at most {high:,g} {unit}" if high is not None else ""]
+        words = [
+            f"at least {low:,g} {unit}" if low is not None else "",
+            f"at most {high:,g} {unit}" if high is not None else "",
+        ]
         expected = f"{what} " + " and ".join(filter(None, words))
 
         def look(view: View, values: Mapping[str, str]) -> Seen:
@@ -220,7 +234,11 @@ def value(given: Comparing) -> Look:
         a, b = calculated(one), calculated(other)
         if a is not None and b is not None:
             return is_so(a, b), f"{one} {given.compare} {other}", f"{a:f} and {b:f}"
-        return is_so(one, other), f"“{one}” {given.compare} “{other}”", "they are not" if given.compare == "=" else "it is not so"
+        return (
+            is_so(one, other),
+            f"“{one}” {given.compare} “{other}”",
+            "they are not" if given.compare == "=" else "it is not so",
+        )
 
     return look
 
@@ -278,6 +296,14 @@ def _factor(tokens: list[str], at: int, depth: int) -> tuple[Decimal, int]:
 
 
 REGISTRY: dict[str, Callable[[Any], Look]] = {
-    "status": status, "type": content_type, "contains": contains, "regex": regex, "json": json, "css": css, "header": header,
-    "size": _bounds("size", "bytes", lambda view: view.size_bytes), "time": _bounds("response time", "ms", lambda view: view.duration_ms), "value": value,
-}  # fmt: skip
+    "status": status,
+    "type": content_type,
+    "contains": contains,
+    "regex": regex,
+    "json": json,
+    "css": css,
+    "header": header,
+    "size": _bounds("size", "bytes", lambda view: view.size_bytes),
+    "time": _bounds("response time", "ms", lambda view: view.duration_ms),
+    "value": value,
+}

@@ -15,7 +15,8 @@ MOST = 6
 
 
 def suggested(view: View, recorded: View | None, others: Sequence[str]) -> list[tuple[str, Check]]:
-    """(what it says, check) for an answer, the most telling first. `others` are the bodies of other answers of the journey.
+    """(what it says, check) for an answer, the most telling first. `others` are the bodies of other answers of the
+    journey.
 
     With a recorded answer only what both have is suggested: what differs from time to time is no sign of a right page.
     """
@@ -49,7 +50,8 @@ def _json(view: View, recorded: View | None) -> list[tuple[str, Check]]:
         if not kind or kind == "null" or not isinstance(before, dict) or TYPES.get(type(before.get(name))) != kind:
             continue
         path = f"$.{name}" if re.fullmatch(r"[A-Za-z_]\w*", name) else f"$['{name}']"
-        made.append((f"{path} is {'a ' if kind != 'object' else 'an '}{kind}", Check(json=JsonEquals(path=path, type=kind))))  # type: ignore[arg-type]
+        check = Check(json=JsonEquals(path=path, type=kind))  # type: ignore[arg-type]
+        made.append((f"{path} is {'a ' if kind != 'object' else 'an '}{kind}", check))
         if kind == "list" and value and before[name]:
             made.append((f"{path} has at least one entry", Check(json=JsonEquals(path=f"{path}[0]"))))
     return list(islice(made, 4))

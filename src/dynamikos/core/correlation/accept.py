@@ -45,8 +45,8 @@ def accept(
 ) -> Accepted:
     """`journey` with a capture for every issued strand and a maker for every client-made one, put in at their uses.
 
-    `exchanges` is the recording that the journey was made of. `uses` by strand name limits the places to those ticked. `columns`
-    by strand name are data columns ("observers.email") that take the place of typed values.
+    `exchanges` is the recording that the journey was made of. `uses` by strand name limits the places to those ticked.
+    `columns` by strand name are data columns ("observers.email") that take the place of typed values.
     """
     positions = {(each.entry if each.entry >= 0 else i): i for i, each in enumerate(exchanges)}
     answers = Answers(exchanges, range(len(exchanges)))
@@ -64,11 +64,21 @@ def accept(
             start = answers.start[positions[strand.origin.entry]]
             home = _request_of(journey, start)
             if home is None:
-                left.append(f"{strand.name}: the request that it is issued to (entry {strand.origin.entry}) is not in the journey")
+                left.append(
+                    f"{strand.name}: the request that it is issued to (entry {strand.origin.entry}) is not in the"
+                    " journey"
+                )
                 continue
             step, request = home
             name = strand.name
-            same = next((each for each in request.captures if replace(each, name="v", note="") == replace(strand.capture, name="v")), None)
+            same = next(
+                (
+                    each
+                    for each in request.captures
+                    if replace(each, name="v", note="") == replace(strand.capture, name="v")
+                ),
+                None,
+            )
             if same is not None:
                 name = same.name
             else:
@@ -121,7 +131,9 @@ def _request_of(journey: Journey, position: int) -> tuple[str, Request] | None:
     return None
 
 
-def _put(journey: Journey, exchanges: Sequence[Exchange], position: int, use: Use, value: str, hole: str) -> tuple[Journey, bool]:
+def _put(
+    journey: Journey, exchanges: Sequence[Exchange], position: int, use: Use, value: str, hole: str
+) -> tuple[Journey, bool]:
     home = _request_of(journey, position)
     if home is None:
         return _put_embedded(journey, exchanges[position].sent.url, value, hole)
@@ -185,7 +197,9 @@ def changed_request(request: Request, place: str, value: str, hole: str) -> Requ
                 break
     else:
         text = fit(text, value, hole) or text
-    return replace(request, body=Body(raw=text, type=body.type) if body.raw is not None else Body(json=text, type=body.type))
+    return replace(
+        request, body=Body(raw=text, type=body.type) if body.raw is not None else Body(json=text, type=body.type)
+    )
 
 
 def _parts(parts: Sequence[FormPart], name: str, nth: int, value: str, hole: str) -> tuple[FormPart, ...]:
@@ -204,7 +218,9 @@ def _path(address: str, number: int, value: str, hole: str) -> str:
     segment = segments[number]
     if unquote(segment) == value:
         segments[number] = (
-            _written_hole(hole, "percent") if quote(value, safe="") != quote(value, safe="/:?#[]@!$&'()*+,;=-._~%") else f"{{{{ {hole} }}}}"
+            _written_hole(hole, "percent")
+            if quote(value, safe="") != quote(value, safe="/:?#[]@!$&'()*+,;=-._~%")
+            else f"{{{{ {hole} }}}}"
         )
     else:  # a value that was captured as it stands encoded in an address is sent as it is
         segments[number] = fit(segment, value, f"{hole} | encoded" if "%" in value else hole, in_path=True) or segment

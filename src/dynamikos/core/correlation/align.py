@@ -35,7 +35,9 @@ def form_of(exchange: Exchange) -> Form:
         except ValueError:
             document = {}
         fields.update(document)
-        asked = document.get("operationName") or document.get("query") or document.get("method") or document.get("action")
+        asked = (
+            document.get("operationName") or document.get("query") or document.get("method") or document.get("action")
+        )
         if isinstance(asked, str):
             operation = re.sub(r"\"[^\"]*\"|\d+", "", asked)[:200]
     elif body and b"=" in body[:200] and b"\r\n" not in body[:200]:
@@ -61,7 +63,9 @@ def likeness(one: Form, other: Form) -> float:
 
 
 def align(first: Sequence[Exchange], second: Sequence[Exchange]) -> dict[int, int]:
-    """Positions in `first` → positions in `second` of the same request, in order but for what may have run at the same time."""
+    """Positions in `first` → positions in `second` of the same request, in order but for what may have run at the same
+    time.
+    """
     ones, others = [form_of(e) for e in first], [form_of(e) for e in second]
     n, m = len(ones), len(others)
     here, there = {each.segments for each in ones}, {each.segments for each in others}
@@ -77,7 +81,11 @@ def align(first: Sequence[Exchange], second: Sequence[Exchange]) -> dict[int, in
     scores = table[np.ix_([shapes[each] for each in ones], [shapes[each] for each in others])]
     # between two that are equally alike, the one at the same address
     paths = [urlsplit(each.sent.url).path for each in first], [urlsplit(each.sent.url).path for each in second]
-    equal = np.array(paths[0], dtype=object)[:, None] == np.array(paths[1], dtype=object)[None, :] if n and m else np.zeros((n, m))
+    equal = (
+        np.array(paths[0], dtype=object)[:, None] == np.array(paths[1], dtype=object)[None, :]
+        if n and m
+        else np.zeros((n, m))
+    )
     scores = np.where(scores > 0, scores + 0.05 * equal, 0.0)
     best = np.zeros((n + 1, m + 1))
     for i in range(1, n + 1):

@@ -1,4 +1,6 @@
-"""A recording's answers as captures see them: a request with its redirects is one, its last answer the one looked at."""
+"""A recording's answers as captures see them: a request with its redirects is one, its
+last answer the one looked at.
+"""
 
 from collections import OrderedDict
 from collections.abc import Sequence
@@ -12,7 +14,16 @@ from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.model import redirect_of
 
 T = TypeVar("T")
-NOT_TEXT = ("image/", "font/", "video/", "audio/", "application/octet-stream", "application/pdf", "application/zip", "text/css")
+NOT_TEXT = (
+    "image/",
+    "font/",
+    "video/",
+    "audio/",
+    "application/octet-stream",
+    "application/pdf",
+    "application/zip",
+    "text/css",
+)
 
 
 class _Few(OrderedDict[int, T]):
@@ -76,7 +87,11 @@ class Answers:
         known = self._views.get(last)
         if known is None:
             answer = self.exchanges[last].answer
-            headers = [(n.encode("latin-1", "replace"), v.encode("latin-1", "replace")) for n, v in answer.headers] if answer else []
+            headers = (
+                [(n.encode("latin-1", "replace"), v.encode("latin-1", "replace")) for n, v in answer.headers]
+                if answer
+                else []
+            )
             hops = [last]
             while hops[0] != self.start[last]:
                 hops.insert(0, next(before for before, after in self._next.items() if after == hops[0]))

@@ -1,4 +1,6 @@
-"""A strand begun by hand: a person marked a value in an answer; where it is sent later, how it is captured, and the proof."""
+"""A strand begun by hand: a person marked a value in an answer; where it is sent later, how it is captured, and the
+proof.
+"""
 
 from collections.abc import Iterable, Sequence
 
@@ -15,7 +17,12 @@ from dynamikos.core.exchanges import Exchange
 
 
 def strand_by_hand(
-    recordings: Sequence[Sequence[Exchange]], position: int, text: str, *, origins: Iterable[str] | None = None, taken: Iterable[str] = ()
+    recordings: Sequence[Sequence[Exchange]],
+    position: int,
+    text: str,
+    *,
+    origins: Iterable[str] | None = None,
+    taken: Iterable[str] = (),
 ) -> Strand:
     """The strand of `text`, marked in the answer of exchange `position` of the first recording.
 
@@ -33,16 +40,19 @@ def strand_by_hand(
     sites = [site for i in main.ours if i > position for site in sites_of(main.exchanges[i], i) if site.value == text]
     if not sites:
         raise DynamikosError(
-            f"“{text[:80]}” is not sent in any later request of the recording as it is, so there is nothing to replace. "
-            "Mark exactly what is sent, or add a capture to the request and write {{ name }} by hand."
+            f"“{text[:80]}” is not sent in any later request of the recording as it is, so there is nothing to replace."
+            " Mark exactly what is sent, or add a capture to the request and write {{ name }} by hand."
         )
     maps = [map_of(main, other) for other in others]
     values: list[str | None] = [text]
     for other, mapped in zip(others, maps, strict=True):
         there = (
-            other_site.value for site in sites if site.entry in mapped
-            for other_site in sites_of(other.exchanges[mapped[site.entry]], mapped[site.entry]) if other_site.place == site.place
-        )  # fmt: skip
+            other_site.value
+            for site in sites
+            if site.entry in mapped
+            for other_site in sites_of(other.exchanges[mapped[site.entry]], mapped[site.entry])
+            if other_site.place == site.place
+        )
         values.append(next(there, None))
     found = Found(tuple(values), sites)
     for i in homes:
@@ -67,13 +77,25 @@ def strand_by_hand(
     reasons.append(
         "the capture finds the right value in every recording"
         if proven
-        else "there is no other recording to prove the capture on"
-        if not others
-        else "the capture is not proven on every recording"
+        else (
+            "there is no other recording to prove the capture on"
+            if not others
+            else "the capture is not proven on every recording"
+        )
     )
     return Strand(
-        name=name, value=text, kind="issued", score=1.0, proven=proven, reasons=tuple(reasons), origin=Origin(entry=entry_of(main, i), place=made[0].place),
-        captures=tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in made)), values=tuple(values),
+        name=name,
+        value=text,
+        kind="issued",
+        score=1.0,
+        proven=proven,
+        reasons=tuple(reasons),
+        origin=Origin(entry=entry_of(main, i), place=made[0].place),
+        captures=tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in made)),
+        values=tuple(values),
         followed=all(main.followed(site.entry) for site in sites),
-        uses=tuple(Use(entry=entry_of(main, site.entry), place=site.place, coding=site.coding, context=context_of(main, site)) for site in sites),
-    )  # fmt: skip
+        uses=tuple(
+            Use(entry=entry_of(main, site.entry), place=site.place, coding=site.coding, context=context_of(main, site))
+            for site in sites
+        ),
+    )

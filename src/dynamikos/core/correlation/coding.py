@@ -21,10 +21,20 @@ JWT = re.compile(r"(eyJ[A-Za-z0-9_-]+)\.([A-Za-z0-9_-]+)\.([A-Za-z0-9_-]*)\Z")
 def written(value: str) -> dict[str, Decoding]:
     """Texts an answer may hold for `value` → the decoding that gives it back ("" for the value itself)."""
     forms: dict[str, Decoding] = {value: ""}
-    for text in (html.escape(value), html.escape(value, quote=False), value.replace("&", "&amp;"), value.replace("/", "&#x2F;")):
+    for text in (
+        html.escape(value),
+        html.escape(value, quote=False),
+        value.replace("&", "&amp;"),
+        value.replace("/", "&#x2F;"),
+    ):
         forms.setdefault(text, "html")
     plain = json.dumps(value, ensure_ascii=False)[1:-1]
-    for text in (plain, json.dumps(value)[1:-1], plain.replace("/", "\\/"), plain.replace("&", "\\u0026").replace("=", "\\u003d")):
+    for text in (
+        plain,
+        json.dumps(value)[1:-1],
+        plain.replace("/", "\\/"),
+        plain.replace("&", "\\u0026").replace("=", "\\u003d"),
+    ):
         forms.setdefault(text, "json")
     coded = quote(value, safe="")
     for text in (coded, quote_plus(value), re.sub(r"%[0-9A-F]{2}", lambda match: match.group(0).lower(), coded)):
@@ -74,7 +84,9 @@ def leaves(document: Any, limit: int = 20_000) -> Iterator[tuple[str, str, str]]
             for key in reversed(list(value)):
                 step = steps.get(key)
                 if step is None:
-                    step = steps[key] = f".{key}" if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key) else f"[{json.dumps(key)}]"
+                    step = steps[key] = (
+                        f".{key}" if re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*", key) else f"[{json.dumps(key)}]"
+                    )
                 stack.append((path + step, key, value[key]))
         elif isinstance(value, list):
             for index in range(len(value) - 1, -1, -1):

@@ -10,7 +10,10 @@ from dynamikos.core.correlation.sites import Site
 
 @dataclass(slots=True)
 class Found:
-    """A value under search: the same in every recording at all its sites. `values` has None where a recording lacks the request."""
+    """A value under search: the same in every recording at all its sites.
+
+    `values` has None where a recording lacks the request.
+    """
 
     values: tuple[str | None, ...]
     sites: list[Site]

@@ -14,7 +14,9 @@ from dynamikos.core.correlation.sites import STATIC
 from dynamikos.core.exchanges import Exchange
 
 
-def judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]], rule: Rule | None) -> None:
+def judge(
+    each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]], rule: Rule | None
+) -> None:
     """Decides the kind of a value that was searched for."""
     start = main.exchanges[each.first].started_us
     making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
@@ -42,8 +44,10 @@ def judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[
             reasons.append(where)
             reasons.append("differs between the recordings")
             reasons.append(
-                "was one of several alike in each recording: one is picked at random" if each.offers[0].chosen else "the capture yields the right value in every recording"
-            )  # fmt: skip
+                "was one of several alike in each recording: one is picked at random"
+                if each.offers[0].chosen
+                else "the capture yields the right value in every recording"
+            )
         elif (looks.generated(each.value) or alike >= 0.5) and not making and _elsewhere(each, others, maps):
             each.kind = "issued"
             reasons.extend(
@@ -75,7 +79,14 @@ def judge(each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[
     if _issued_alone(each, alike):
         each.kind, each.proven = "issued", bool(each.offers) and each.offers[0].proven
         reasons.extend(
-            (where, "looks made by a machine" if looks.generated(each.value) else "its name and place say that the server gave it out")
+            (
+                where,
+                (
+                    "looks made by a machine"
+                    if looks.generated(each.value)
+                    else "its name and place say that the server gave it out"
+                ),
+            )
         )
         if rule is None:
             reasons.append("only one recording: a second one or a rehearsal would prove that it changes")
@@ -98,7 +109,9 @@ def _issued_alone(each: Found, alike: float) -> bool:
     if re.search(r"\d", value) and re.search(r"[A-Za-z]", value) and len(value) >= 4 and " " not in value:
         return alike >= 0.5 or any(looks.id_name(name) for name in each.names)
     if value.isdigit():
-        idlike = any(looks.id_name(name) for name in each.names) or any(site.place.startswith("path") for site in each.sites)
+        idlike = any(looks.id_name(name) for name in each.names) or any(
+            site.place.startswith("path") for site in each.sites
+        )
         paged = any(looks.words(name)[-1:] and looks.words(name)[-1] in looks.ACTION_NAMES for name in each.names)
         return not paged and ((idlike and (alike >= 0.5 or len(value) >= 4)) or (alike >= 0.5 and len(value) >= 5))
     return False
@@ -111,7 +124,9 @@ def _elsewhere(each: Found, others: Sequence[Answers], maps: Sequence[dict[int, 
             continue
         sent = min((mapped[site.entry] for site in each.sites if site.entry in mapped), default=0)
         forms = written(value) if len(value) >= 4 else dict.fromkeys(framed(value), "")
-        if not any(text in head_of(other, j) or text in other.text(j) for j in other.ours if j < sent for text in forms):
+        if not any(
+            text in head_of(other, j) or text in other.text(j) for j in other.ours if j < sent for text in forms
+        ):
             return False
     return True
 
@@ -122,23 +137,37 @@ def judge_rest(each: Found, main: Answers) -> None:
     making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
     each.proven = False
     each.offers, each.origin = ([], -1) if each.origin >= each.first else (each.offers, each.origin)
-    cookie = next((n for i in main.ours[:3] for n, v in _sent_cookies(main.exchanges[i]) if v == each.value and len(v) >= 6), "")
+    cookie = next(
+        (n for i in main.ours[:3] for n, v in _sent_cookies(main.exchanges[i]) if v == each.value and len(v) >= 6), ""
+    )
     if cookie and each.differs:
         each.kind = "issued"
-        each.reasons.append(f"is the value of the cookie {cookie}, which was set before the recording began: record from a fresh browser")
+        each.reasons.append(
+            f"is the value of the cookie {cookie}, which was set before the recording began: record from a fresh"
+            " browser"
+        )
         return
     if each.differs or not each.known:
         if making:
             each.kind, each.pattern = "client-made", making
             each.reasons.append(f"looks like {making}; no answer holds it before it is sent")
             return
-        if each.differs and looks.generated(each.value) and len(each.value) >= 12 and not any(looks.typed_name(n) for n in each.names):
+        if (
+            each.differs
+            and looks.generated(each.value)
+            and len(each.value) >= 12
+            and not any(looks.typed_name(n) for n in each.names)
+        ):
             each.kind, each.pattern = "client-made", "random text"
-            each.reasons.append("differs between the recordings, looks random, and no answer holds it before it is sent")
+            each.reasons.append(
+                "differs between the recordings, looks random, and no answer holds it before it is sent"
+            )
             return
     if each.differs:
         each.kind = "typed"
-        each.reasons.append("differs between the recordings and was not issued by the server: a person chose or typed it")
+        each.reasons.append(
+            "differs between the recordings and was not issued by the server: a person chose or typed it"
+        )
         return
     if any(looks.typed_name(name) for name in each.names) or looks.MAIL.match(each.value):
         each.kind = "typed"
@@ -150,7 +179,9 @@ def judge_rest(each: Found, main: Answers) -> None:
 
 def _sent_cookies(exchange: Exchange) -> list[tuple[str, str]]:
     line = next((value for name, value in exchange.sent.headers if name.lower() == "cookie"), "")
-    return [(name.strip(), value.strip()) for name, sign, value in (each.partition("=") for each in line.split(";")) if sign]
+    return [
+        (name.strip(), value.strip()) for name, sign, value in (each.partition("=") for each in line.split(";")) if sign
+    ]
 
 
 def visible_fields(main: Answers) -> set[str]:
@@ -158,7 +189,11 @@ def visible_fields(main: Answers) -> set[str]:
     names: set[str] = set()
     for i in main.ours:
         view = main.view(i)
-        if main.final(i) != i or "html" not in view.content_type.lower() or not (b"<input" in view.body or b"<textarea" in view.body):
+        if (
+            main.final(i) != i
+            or "html" not in view.content_type.lower()
+            or not (b"<input" in view.body or b"<textarea" in view.body)
+        ):
             continue
         for node in view.html().css("input[name], textarea[name]"):
             if (node.attributes.get("type") or "text").lower() in (
@@ -188,7 +223,10 @@ def without_parts(found: Sequence[Found], explained: set[tuple[int, str]]) -> li
     deeper = set(outers)
     while deeper:  # the whole of a whole
         deeper = {
-            (site.entry, site.outer) for each in found for site in each.sites if site.outer and (site.entry, site.place) in deeper
+            (site.entry, site.outer)
+            for each in found
+            for site in each.sites
+            if site.outer and (site.entry, site.place) in deeper
         } - outers
         outers |= deeper
     kept = []

@@ -14,18 +14,24 @@ LOCALE = re.compile(r"[a-z]{2}([-_][A-Z]{2})?\Z")
 DECIMAL = re.compile(r"0?\.\d{6,}\Z")
 DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y%m%d", "%d-%m-%Y", "%Y/%m/%d")
 TYPED_NAMES = frozenset(
-    "user username login email mail password passwd pass pwd q query search term keyword keywords text comment message name firstname "
-    "lastname surname phone tel city street address zip postcode title subject description note answer otp pin amount quantity qty "
-    "guests visitors people remarks company birthday card holder".split()
+    "user username login email mail password passwd pass pwd q query search term keyword keywords text comment message"
+    " name firstname lastname surname phone tel city street address zip postcode title subject description note answer"
+    " otp pin amount quantity qty guests visitors people remarks company birthday card holder".split()
 )
 SECRET_NAMES = frozenset(
-    "token csrf xsrf nonce state key session sid sessionid viewstate ticket challenge verifier signature sig hash secret auth "
-    "authenticity jwt assertion code cursor etag version lock revision checksum".split()
+    "token csrf xsrf nonce state key session sid sessionid viewstate ticket challenge verifier signature sig hash"
+    " secret auth authenticity jwt assertion code cursor etag version lock revision checksum".split()
 )
 ID_NAMES = frozenset("id ids uid uuid guid ref reference number no nr key code handle slug".split())
-CLICK_NAMES = frozenset("x y clickx clicky mousex mousey clientx clienty pagex pagey screenx screeny offsetx offsety coordx coordy".split())
-RANDOM_NAMES = frozenset("_ r rnd rand random cb cachebuster cachebust nocache bust t ts time timestamp now seq".split())
-ACTION_NAMES = frozenset("page size limit offset per sort order lang locale view mode tab step format type action filter version v".split())
+CLICK_NAMES = frozenset(
+    "x y clickx clicky mousex mousey clientx clienty pagex pagey screenx screeny offsetx offsety coordx coordy".split()
+)
+RANDOM_NAMES = frozenset(
+    "_ r rnd rand random cb cachebuster cachebust nocache bust t ts time timestamp now seq".split()
+)
+ACTION_NAMES = frozenset(
+    "page size limit offset per sort order lang locale view mode tab step format type action filter version v".split()
+)
 
 
 @lru_cache(maxsize=10_000)
@@ -73,7 +79,13 @@ def generated(value: str) -> bool:
     """Whether a value looks made by a machine: no word, date, address or small number."""
     if UUID.match(value):
         return True
-    if len(value) < 6 or MAIL.match(value) or " " in value or as_date(value) or value.startswith(("http:", "https:", "/")):
+    if (
+        len(value) < 6
+        or MAIL.match(value)
+        or " " in value
+        or as_date(value)
+        or value.startswith(("http:", "https:", "/"))
+    ):
         return False
     digits, letters = sum(c.isdigit() for c in value), sum(c.isalpha() for c in value)
     if letters == 0:
@@ -156,7 +168,9 @@ def typed_name(name: str) -> bool:
 
 
 def secret_name(name: str) -> bool:
-    return any(word in SECRET_NAMES for word in words(name)) or any(each in joined(name) for each in ("csrf", "xsrf", "token", "viewstate"))
+    return any(word in SECRET_NAMES for word in words(name)) or any(
+        each in joined(name) for each in ("csrf", "xsrf", "token", "viewstate")
+    )
 
 
 def id_name(name: str) -> bool:

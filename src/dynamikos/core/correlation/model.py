@@ -28,8 +28,9 @@ class Use(msgspec.Struct, frozen=True, kw_only=True):
 class Strand(msgspec.Struct, frozen=True, kw_only=True):
     """A value with its path through the journey.
 
-    `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right value in every recording
-    that has the exchange. `followed`: only sent where a redirect leads to, so nothing is to be replaced. `captures` are the forms that work, the simplest first. `pattern` describes a client-made value.
+    `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right value in every
+    recording that has the exchange. `followed`: only sent where a redirect leads to, so nothing is to be replaced.
+    `captures` are the forms that work, the simplest first. `pattern` describes a client-made value.
     """
 
     name: str
@@ -60,7 +61,9 @@ class Rule(msgspec.Struct, frozen=True, kw_only=True):
 
 def expression_of(capture: Capture) -> tuple[str, str]:
     """(form, expression in one line) of a capture, for reading."""
-    tail = (f", {capture.pick}" if capture.pick != "first" else "") + (f", decoded from {capture.decode}" if capture.decode else "")
+    tail = (f", {capture.pick}" if capture.pick != "first" else "") + (
+        f", decoded from {capture.decode}" if capture.decode else ""
+    )
     if capture.json is not None:
         return "json", capture.json + tail
     if capture.css is not None:
@@ -74,7 +77,9 @@ def expression_of(capture: Capture) -> tuple[str, str]:
     if capture.between is not None:
         return "between", f"{capture.between.before} … {capture.between.after}" + tail
     assert capture.regex is not None
-    return "regex", capture.regex.pattern + (f" in header {capture.regex.header}" if capture.regex.header else "") + tail
+    return "regex", capture.regex.pattern + (
+        f" in header {capture.regex.header}" if capture.regex.header else ""
+    ) + tail
 
 
 def as_document(strand: Strand) -> dict[str, object]:

@@ -7,7 +7,16 @@ from typing import NamedTuple
 
 from selectolax.lexbor import LexborNode
 
-from dynamikos.core.captures import BetweenForm, Capture, CssForm, Decoding, RegexForm, View, compile_capture, compile_finder
+from dynamikos.core.captures import (
+    BetweenForm,
+    Capture,
+    CssForm,
+    Decoding,
+    RegexForm,
+    View,
+    compile_capture,
+    compile_finder,
+)
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.looks import likeness
@@ -29,7 +38,10 @@ class Seen(NamedTuple):
 
 
 class Offer(NamedTuple):
-    """`proven`: yields the right value everywhere. `chosen`: a person chose one of several matches, which differ between recordings."""
+    """`proven`: yields the right value everywhere.
+
+    `chosen`: a person chose one of several matches, which differ between recordings.
+    """
 
     capture: Capture
     place: str
@@ -38,8 +50,12 @@ class Offer(NamedTuple):
     chosen: bool = False
 
 
-def offers(answers: Answers, i: int, value: str, names: Sequence[str], others: Sequence[Seen], *, limit: int = 6) -> list[Offer]:
-    """Captures on the request that leads to answer `i`, best first: proven ones, then by likeness of names, then simplest."""
+def offers(
+    answers: Answers, i: int, value: str, names: Sequence[str], others: Sequence[Seen], *, limit: int = 6
+) -> list[Offer]:
+    """Captures on the request that leads to answer `i`, best first: proven ones, then by likeness of names, then
+    simplest.
+    """
     view = answers.view(i)
     proven: list[Offer] = []
     open_: list[Offer] = []
@@ -58,7 +74,9 @@ def offers(answers: Answers, i: int, value: str, names: Sequence[str], others: S
             if not others or value not in found or len(found) < 2:
                 continue
             sets = [set(find(other.view)) for other in others]
-            if all(other.value in each for other, each in zip(others, sets, strict=True)) and any(each != found for each in sets):
+            if all(other.value in each for other, each in zip(others, sets, strict=True)) and any(
+                each != found for each in sets
+            ):
                 proven.append(Offer(made, place, alike, True, chosen=True))
             continue
         if take(view) != value:
@@ -72,7 +90,10 @@ def offers(answers: Answers, i: int, value: str, names: Sequence[str], others: S
 
 
 def _candidates(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture, str, str]]:
-    """(capture, place in words, name that tells what it is), simplest forms first. Some will not hold: the caller tries each."""
+    """(capture, place in words, name that tells what it is), simplest forms first.
+
+    Some will not hold: the caller tries each.
+    """
     final = answers.final(i) == i
     forms = written(value)
     if final:
@@ -126,11 +147,19 @@ def _filters(document: object, path: str) -> Iterator[str]:
                 node = node[int(key[1])] if key[1] else node[key[0] or key[2]]  # type: ignore[index]
             except (KeyError, IndexError, TypeError):
                 return
-        if not isinstance(node, list) or int(match.group(1)) >= len(node) or not isinstance(node[int(match.group(1))], dict):
+        if (
+            not isinstance(node, list)
+            or int(match.group(1)) >= len(node)
+            or not isinstance(node[int(match.group(1))], dict)
+        ):
             continue
         element = node[int(match.group(1))]
         for key, value in element.items():
-            if not re.fullmatch(r"[A-Za-z_]\w*", key) or after.startswith(f".{key}") or not isinstance(value, str | bool):
+            if (
+                not re.fullmatch(r"[A-Za-z_]\w*", key)
+                or after.startswith(f".{key}")
+                or not isinstance(value, str | bool)
+            ):
                 continue
             if isinstance(value, str) and (not 1 <= len(value) <= 40 or "'" in value or "\\" in value):
                 continue
@@ -154,7 +183,11 @@ def _html(answers: Answers, i: int, forms: dict[str, Decoding]) -> Iterator[tupl
             tells = _told(node, attribute)
             for selector in _selectors(node, attribute):
                 place = f"element {selector}" + (f" @{attribute}" if attribute else "")
-                yield Capture(name="v", css=CssForm(selector=selector, attribute=attribute), decode=decode), place, tells
+                yield (
+                    Capture(name="v", css=CssForm(selector=selector, attribute=attribute), decode=decode),
+                    place,
+                    tells,
+                )
 
 
 def _told(node: LexborNode, attribute: str) -> str:
@@ -277,7 +310,11 @@ def _addresses(answers: Answers, i: int, value: str) -> Iterator[tuple[Capture, 
             before = segments[number - 1] if number else ""
             coded: Decoding = "percent" if segment != value else ""
             yield (
-                Capture(name="v", address=f"/{re.escape(before)}/([^/?#]+)" if before else r"://[^/]+/([^/?#]+)", decode=coded),
+                Capture(
+                    name="v",
+                    address=f"/{re.escape(before)}/([^/?#]+)" if before else r"://[^/]+/([^/?#]+)",
+                    decode=coded,
+                ),
                 f"redirect's address, path after {before or '/'}",
                 before,
             )
@@ -355,10 +392,16 @@ def _texts(text: str, part: str, decode: Decoding) -> Iterator[tuple[Capture, st
             gap = re.search(re.escape(told[-1]) + r"([^\w]{0,12})\Z", text[max(0, at - 80) : at])
             if gap:
                 pattern = re.escape(told[-1]) + r"[\"'\\]*\s*[:=>]?\s*[\"'\\]*([\w.~+/%-]+=*)"
-                yield Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode), f"text after {told[-1]!r}", tells
+                yield (
+                    Capture(name="v", regex=RegexForm(pattern=pattern), decode=decode),
+                    f"text after {told[-1]!r}",
+                    tells,
+                )
 
 
-def _lists(answers: Answers, i: int, value: str, forms: dict[str, Decoding], text: str) -> Iterator[tuple[Capture, str, str]]:
+def _lists(
+    answers: Answers, i: int, value: str, forms: dict[str, Decoding], text: str
+) -> Iterator[tuple[Capture, str, str]]:
     """One of several alike: of a JSON list, of elements of a kind, of links of a kind."""
     for path, _ in answers.json_leaves(i).get(value, ())[:6]:
         tells = " ".join(re.findall(r"[A-Za-z_][\w-]*", path)[-2:])

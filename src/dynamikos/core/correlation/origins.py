@@ -16,9 +16,10 @@ MAX_ORIGINS = 12
 ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
 NOTABLE = frozenset(("set-cookie", "location", "link", "etag", "authorization"))
 DULL = frozenset(
-    "date server content-type content-length content-encoding cache-control vary connection keep-alive expires pragma age via accept-ranges "
-    "transfer-encoding last-modified alt-svc strict-transport-security x-frame-options x-content-type-options referrer-policy "
-    "content-security-policy permissions-policy x-powered-by access-control-allow-origin".split()
+    "date server content-type content-length content-encoding cache-control vary connection keep-alive expires pragma"
+    " age via accept-ranges transfer-encoding last-modified alt-svc strict-transport-security x-frame-options"
+    " x-content-type-options referrer-policy content-security-policy permissions-policy x-powered-by"
+    " access-control-allow-origin".split()
 )
 
 
@@ -35,7 +36,9 @@ def fill_hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> Non
     if not patterns:
         return
     texts = list(patterns)
-    machine = ahocorasick_rs.AhoCorasick(texts, implementation=ahocorasick_rs.Implementation.DFA if len(texts) < 30_000 else None)
+    machine = ahocorasick_rs.AhoCorasick(
+        texts, implementation=ahocorasick_rs.Implementation.DFA if len(texts) < 30_000 else None
+    )
     last = max(site.entry for each in wanted for site in each.sites)
     for count, i in enumerate(main.ours):
         if i > last:
@@ -56,7 +59,9 @@ def fill_hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> Non
 
 
 def _plain(text: str) -> str:
-    """A text with its character references and escapes undone, if it has any ("" otherwise): a value may be written letter by letter."""
+    """A text with its character references and escapes undone, if it has any ("" otherwise): a value may be written
+    letter by letter.
+    """
     if "&#" in text:
         return unescape(text)
     if "\\u00" in text or "\\x" in text:
@@ -67,14 +72,41 @@ def _plain(text: str) -> str:
 def framed(value: str) -> list[str]:
     """A short value only as a whole: a JSON scalar, an attribute, a part of an address, a text of an element."""
     return [
-        f'"{value}"', f"'{value}'", f":{value},", f":{value}}}", f": {value},", f": {value}}}", f": {value}\n", f"[{value},", f"[{value}]",
-        f",{value},", f",{value}]", f", {value},", f", {value}]", f"={value}&", f'={value}"', f"={value};", f"={value}\n", f"/{value}/", f'/{value}"', f"/{value}?",
-        f"/{value}\n", f"/{value};", f"/{value}'", f"/{value}#", f"={value}'", f"={value}#", f"='{value}'", f">{value}<",
-    ]  # fmt: skip
+        f'"{value}"',
+        f"'{value}'",
+        f":{value},",
+        f":{value}}}",
+        f": {value},",
+        f": {value}}}",
+        f": {value}\n",
+        f"[{value},",
+        f"[{value}]",
+        f",{value},",
+        f",{value}]",
+        f", {value},",
+        f", {value}]",
+        f"={value}&",
+        f'={value}"',
+        f"={value};",
+        f"={value}\n",
+        f"/{value}/",
+        f'/{value}"',
+        f"/{value}?",
+        f"/{value}\n",
+        f"/{value};",
+        f"/{value}'",
+        f"/{value}#",
+        f"={value}'",
+        f"={value}#",
+        f"='{value}'",
+        f">{value}<",
+    ]
 
 
 def head_of(main: Answers, i: int) -> str:
     answer = main.exchanges[i].answer
     if answer is None:
         return ""
-    return "".join(f"{name}: {value}\n" for name, value in answer.headers if name.lower() in NOTABLE or name.lower() not in DULL)
+    return "".join(
+        f"{name}: {value}\n" for name, value in answer.headers if name.lower() in NOTABLE or name.lower() not in DULL
+    )

@@ -1,4 +1,6 @@
-"""The search: every value a client sends, where it first appeared, of what kind it is, how it can be captured, and the proof."""
+"""The search: every value a client sends, where it first appeared, of what kind it is, how it can be captured, and the
+proof.
+"""
 
 import re
 from collections import defaultdict
@@ -25,14 +27,18 @@ TRIES = 6
 
 
 def own_origins(exchanges: Sequence[Exchange]) -> set[str]:
-    """Origins of the application: the first page's own site, whoever it redirects to, and those it signs requests for or sends JSON to."""
+    """Origins of the application: the first page's own site, whoever it redirects to, and those it signs requests for
+    or sends JSON to.
+    """
     found = {row.origin for row in hosts_of(exchanges) if row.ours}
     talks: dict[str, int] = defaultdict(int)
     for exchange in exchanges:
         kind = (exchange.answer.header("content-type") or "") if exchange.answer else ""
         if "json" in kind and exchange.answer is not None and len(exchange.answer.body) > 20:
             names = {name.lower() for name, _ in exchange.sent.headers}
-            talks[_origin(exchange.sent.url)] += 2 if "authorization" in names or exchange.sent.method not in ("GET", "POST") else 1
+            talks[_origin(exchange.sent.url)] += (
+                2 if "authorization" in names or exchange.sent.method not in ("GET", "POST") else 1
+            )
     found.update(origin for origin, weight in talks.items() if weight >= 2)
     for exchange in exchanges:
         target = redirect_of(exchange)
@@ -57,8 +63,8 @@ def find_strands(
 ) -> list[Strand]:
     """All values sent in the first of `recordings` (of one journey), with kind, origin, captures and uses, best first.
 
-    Only exchanges with `origins` are looked at (the recording's own site if not given). `progress` is told the share done
-    and may raise to cancel. Indices in the result are the exchanges' `entry` where they have one.
+    Only exchanges with `origins` are looked at (the recording's own site if not given). `progress` is told the share
+    done and may raise to cancel. Indices in the result are the exchanges' `entry` where they have one.
     """
     main = answers_of(recordings[0], origins)
     others = [answers_of(each, origins) for each in recordings[1:]]
@@ -69,11 +75,17 @@ def find_strands(
     found = _groups(main, others, maps)
     progress(0.15)
     ruled = {looks.joined(rule.name): rule for rule in rules}
-    wanted = [each for each in found if _worth(each, again is not None) or any(looks.joined(name) in ruled for name in each.names)]
+    wanted = [
+        each
+        for each in found
+        if _worth(each, again is not None) or any(looks.joined(name) in ruled for name in each.names)
+    ]
     fill_hits(main, wanted, progress)
     explained: set[tuple[int, str]] = set()
     for number, each in enumerate(sorted(wanted, key=_depth)):
-        if all((site.entry, site.outer) in explained for site in each.sites if site.outer) and any(s.outer for s in each.sites):
+        if all((site.entry, site.outer) in explained for site in each.sites if site.outer) and any(
+            s.outer for s in each.sites
+        ):
             each.sites = [site for site in each.sites if not site.outer] or each.sites
         _prove(each, main, others, maps, again, again_map)
         rule = next((ruled[looks.joined(name)] for name in each.names if looks.joined(name) in ruled), None)
@@ -172,7 +184,9 @@ def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, t
 
 
 def _matched(first: Sequence[str], other: Sequence[str]) -> list[str | None]:
-    """The word of `other` that stands for each of `first`, None where it has none: by number, or by what stands around it."""
+    """The word of `other` that stands for each of `first`, None where it has none: by number, or by what stands around
+    it.
+    """
     if len(first) == len(other):
         return list(other)
     made: list[str | None] = [None] * len(first)
@@ -195,7 +209,9 @@ def _merged(found: list[Found]) -> list[Found]:
         if len(alike) > 1 and len(each.value) >= 4:
             each.sent_before = min(site.entry for other in alike for site in other.sites)
             known = sum(value is not None for value in each.values)
-            fitting = [other for other in alike if sum(v is not None for v in other.values) > known and _agree(each, other)]
+            fitting = [
+                other for other in alike if sum(v is not None for v in other.values) > known and _agree(each, other)
+            ]
             if len(fitting) == 1:
                 fitting[0].sites.extend(each.sites)
                 fitting[0].sites.sort(key=lambda site: site.entry)
@@ -228,7 +244,12 @@ def _worth(each: Found, rehearsed: bool) -> bool:
 
 
 def _prove(
-    each: Found, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]], again: Answers | None, again_map: dict[int, int]
+    each: Found,
+    main: Answers,
+    others: Sequence[Answers],
+    maps: Sequence[dict[int, int]],
+    again: Answers | None,
+    again_map: dict[int, int],
 ) -> None:
     """Fills `offers`, `origin` and `proven` from the earliest answer that proves the value."""
     fallback: tuple[int, list[Offer]] | None = None
@@ -269,7 +290,9 @@ def _prove(
 
 
 def _rehearsed(each: Found, main: Answers, again: Answers, j: int) -> None:
-    """Whether the server issued another value in the rehearsal: asks each capture there, and keeps those that find one."""
+    """Whether the server issued another value in the rehearsal: asks each capture there, and
+    keeps those that find one.
+    """
     before, after = main.view(each.origin), again.view(j)
     if before.status // 100 != after.status // 100:
         return
@@ -294,7 +317,11 @@ def _score(each: Found) -> float:
     alike = each.offers[0].alike if each.offers else 0.0
     telling = any(looks.secret_name(name) or looks.id_name(name) for name in each.names)
     score = (
-        0.2 * (each.origin >= 0) + 0.3 * (each.differs or each.rehearsed == "differs") + 0.2 * each.proven + 0.08 * alike + 0.05 * telling
+        0.2 * (each.origin >= 0)
+        + 0.3 * (each.differs or each.rehearsed == "differs")
+        + 0.2 * each.proven
+        + 0.08 * alike
+        + 0.05 * telling
     )
     score += 0.12 if looks.generated(each.value) else 0.05 * (len(each.value) >= 4)
     score += 0.05 * (len(each.sites) > 1)
@@ -315,20 +342,39 @@ def _strands(found: Sequence[Found], main: Answers) -> list[Strand]:
         followed = all(main.followed(site.entry) for site in each.sites)
         if each.kind == "issued" and followed:
             each.reasons.append("is only sent where a redirect leads to: the engine follows it by itself")
-        captures = tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in each.offers)) if each.kind == "issued" else ()
+        captures = (
+            tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in each.offers))
+            if each.kind == "issued"
+            else ()
+        )
         origin = None
         if each.origin >= 0 and each.kind == "issued":
             place = each.offers[0].place if each.offers else "body"
             origin = Origin(entry=entry_of(main, each.origin), place=place)
         strands.append(
             Strand(
-                name=name, value=each.value, kind=each.kind, score=_score(each), proven=each.kind == "issued" and each.proven,
-                reasons=tuple(each.reasons), origin=origin, captures=captures, pattern=each.pattern, values=each.values, followed=followed,
+                name=name,
+                value=each.value,
+                kind=each.kind,
+                score=_score(each),
+                proven=each.kind == "issued" and each.proven,
+                reasons=tuple(each.reasons),
+                origin=origin,
+                captures=captures,
+                pattern=each.pattern,
+                values=each.values,
+                followed=followed,
                 uses=tuple(
-                    Use(entry=entry_of(main, site.entry), place=site.place, coding=site.coding, context=context_of(main, site)) for site in each.sites
+                    Use(
+                        entry=entry_of(main, site.entry),
+                        place=site.place,
+                        coding=site.coding,
+                        context=context_of(main, site),
+                    )
+                    for site in each.sites
                 ),
             )
-        )  # fmt: skip
+        )
     return strands
 
 
@@ -342,13 +388,19 @@ def name_of(each: Found, taken: set[str]) -> str:
     """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
     candidates = [list(looks.words(name)) for name in each.names if looks.words(name)]
     candidates = [[word for word in words if word != "x"] or words for words in candidates]
-    best = next((words for words in candidates if not set(words) <= looks.ID_NAMES), candidates[0] if candidates else [])
+    best = next(
+        (words for words in candidates if not set(words) <= looks.ID_NAMES), candidates[0] if candidates else []
+    )
     if (not best or set(best) <= looks.ID_NAMES) and each.offers:
         told = re.findall(r"[A-Za-z_][\w-]*", each.offers[0].place)
         parent = [word for part in told[-2:] for word in looks.words(part)]
         if parent and not set(parent) <= looks.ID_NAMES:
             best = parent
-    if all(site.place.startswith("path") and "," not in site.place for site in each.sites) and best and not looks.id_name("_".join(best)):
+    if (
+        all(site.place.startswith("path") and "," not in site.place for site in each.sites)
+        and best
+        and not looks.id_name("_".join(best))
+    ):
         last = best[-1]
         best = [*best[:-1], last[:-1] if len(last) > 3 and last.endswith("s") else last, "id"]
     base = re.sub(r"[^a-z0-9_]", "", "_".join(best[:4])) or "value"

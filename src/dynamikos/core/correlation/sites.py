@@ -13,17 +13,20 @@ from dynamikos.core.exchanges import Exchange, text_of
 
 # Headers that a browser makes itself, or that describe the message; cookies are the jar's.
 BROWSER = frozenset(
-    "accept accept-charset accept-encoding accept-language access-control-request-headers access-control-request-method cache-control "
-    "connection content-encoding content-length content-type cookie date dnt expect host if-modified-since if-none-match "
-    "if-range keep-alive origin pragma priority proxy-authorization proxy-connection purpose range referer save-data "
-    "te trailer transfer-encoding upgrade upgrade-insecure-requests user-agent via x-requested-with".split()
+    "accept accept-charset accept-encoding accept-language access-control-request-headers access-control-request-method"
+    " cache-control connection content-encoding content-length content-type cookie date dnt expect host"
+    " if-modified-since if-none-match if-range keep-alive origin pragma priority proxy-authorization proxy-connection"
+    " purpose range referer save-data te trailer transfer-encoding upgrade upgrade-insecure-requests user-agent via"
+    " x-requested-with".split()
 )
 SCHEME = re.compile(r"(Bearer|Token|Basic|JWT|MAC|ApiKey|Key|OAuth)\s+(\S.*)\Z", re.I)
 MAX_TEXT = 200_000
 
 
 class Site(NamedTuple):
-    """`place` is the same in every recording of the journey; `outer` is the place whose value holds this one, `coding` how."""
+    """`place` is the same in every recording of the journey; `outer` is the place whose value holds this one, `coding`
+    how.
+    """
 
     entry: int
     place: str
@@ -81,7 +84,13 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
         scheme = SCHEME.match(value)
         add(f"header {name.title()}", name, value)
         if scheme:
-            add(f"header {name.title()}, after {scheme.group(1)}", name, scheme.group(2), f"header {name.title()}", "part")
+            add(
+                f"header {name.title()}, after {scheme.group(1)}",
+                name,
+                scheme.group(2),
+                f"header {name.title()}",
+                "part",
+            )
     if exchange.sent.body:
         _body(exchange, add)
     return found

@@ -47,7 +47,9 @@ def raw_rows(body: bytes, sha256: str) -> list[bytes]:
     """Each row still encoded, for `decode_row`. Raises DynamikosError when the body is not what its hash says."""
     plain = zlib.decompress(body)
     if hashlib.sha256(plain).hexdigest() != sha256:
-        raise DynamikosError(f"a block of rows is damaged (its content is not {sha256[:12]}…); import the data set again")
+        raise DynamikosError(
+            f"a block of rows is damaged (its content is not {sha256[:12]}…); import the data set again"
+        )
     return [bytes(each) for each in _raw.decode(plain)]
 
 

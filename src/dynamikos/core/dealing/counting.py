@@ -7,7 +7,9 @@ import numpy as np
 
 
 class Facts(msgspec.Struct, frozen=True, array_like=True):
-    """Of a column: different values, empty cells, the row (from 0) that is the first with the most frequent value, and how often it is there."""
+    """Of a column: different values, empty cells, the row (from 0) that is the first with the most frequent value, and
+    how often it is there.
+    """
 
     different: int
     empty: int
@@ -18,7 +20,8 @@ class Facts(msgspec.Struct, frozen=True, array_like=True):
 def count_columns(blocks: Iterable[list[list[str]]], columns: int) -> list[Facts]:
     """Facts of each of `columns` columns; all 0 for a table without rows. Takes 8 bytes a cell.
 
-    Values are told apart by their 64-bit hash: among a million different ones two are taken for one with a probability of 3 in 10⁸.
+    Values are told apart by their 64-bit hash: among a million different ones two are taken for one with a probability
+    of 3 in 10⁸.
     """
     parts: list[list[np.ndarray]] = [[] for _ in range(columns)]
     for rows in blocks:

@@ -1,6 +1,8 @@
-"""The deal: whose rows, in what order, when a new one, and what then. All of it follows from the rules, a seed and numbers.
+"""The deal: whose rows, in what order, when a new one, and what then. All of it follows from the rules, a seed and
+numbers.
 
-Positions and rows count from 0, users from 1. A *taking* is one new row; takings of a user, or of the pile, are counted from 0.
+Positions and rows count from 0, users from 1. A *taking* is one new row; takings of a user, or of the pile, are counted
+from 0.
 """
 
 import hashlib
@@ -21,10 +23,10 @@ Then = Literal["start over", "stay", "leave", "stop"]
 class Deal(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
     """The rules of one data set.
 
-    `whose`: one pile for everyone, a slice for each user, the whole table for everyone. `when` a new row is taken: each round, each
-    use (each request that needs one), once per user, once per run. `then`, when they are used up: start over, stay on the last, the
-    user leaves, the run stops. `follow` names a data set whose row number is taken instead, by all columns but those that are `apart`:
-    they are dealt on their own.
+    `whose`: one pile for everyone, a slice for each user, the whole table for everyone. `when` a new row is taken: each
+    round, each use (each request that needs one), once per user, once per run. `then`, when they are used up: start
+    over, stay on the last, the user leaves, the run stops. `follow` names a data set whose row number is taken instead,
+    by all columns but those that are `apart`: they are dealt on their own.
     """
 
     whose: Whose = "pile"
@@ -57,8 +59,8 @@ def _key(seed: int, name: str) -> bytes:
 def shuffled(position: int, size: int, seed: int, name: str) -> int:
     """Where `position` lies in a random order of 0…size−1 that depends on seed and name alone.
 
-    A Feistel network of four rounds over the next even number of bits, walked until it is below size (Black and Rogaway 2002), so
-    that an order of millions needs no memory.
+    A Feistel network of four rounds over the next even number of bits, walked until it is below size (Black and Rogaway
+    2002), so that an order of millions needs no memory.
     """
     if size < 2:
         return 0
@@ -81,16 +83,20 @@ def drawn(seed: int, name: str, user: int, taking: int, size: int) -> int:
 
 
 def slice_of(user: int, users: int, rows: int) -> tuple[int, int]:
-    """(first row, row after the last) of a user's slice; slices differ by at most one row. Users beyond `users` share again."""
+    """(first row, row after the last) of a user's slice; slices differ by at most one row.
+
+    Users beyond `users` share again.
+    """
     at = (user - 1) % max(1, users)
     return at * rows // max(1, users), (at + 1) * rows // max(1, users)
 
 
 def row_of(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, taking: int) -> int | None:
-    """The row of a taking, or None when they are used up (never with `start over`, which goes round; staying is for the caller).
+    """The row of a taking, or None when they are used up (never with `start over`, which goes round; staying is for the
+    caller).
 
-    `taking` is the pile's where `deal.shared`, else the user's own; `users` is how many slices there are. Raises ValueError for an
-    empty table.
+    `taking` is the pile's where `deal.shared`, else the user's own; `users` is how many slices there are. Raises
+    ValueError for an empty table.
     """
     if rows < 1:
         raise ValueError("the data set has no rows to deal")
@@ -112,17 +118,23 @@ def row_of(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, t
 
 
 class Cell(msgspec.Struct, frozen=True, kw_only=True):
-    """What a user gets in a round, for the drawing: a row, or the first and last one of a range; `state` is "", over, stays or again."""
+    """What a user gets in a round, for the drawing: a row, or the first and last one of a range; `state` is "", over,
+    stays or again.
+    """
 
     first: int = 0
     last: int = 0
     state: Literal["", "over", "stays", "again"] = ""
 
 
-def drawing(deal: Deal, name: str, seed: int, rows: int, users: int, shown_users: int, shown_rounds: int) -> list[list[Cell]]:
-    """For each of the first users, what it gets in each of the first rounds, when all `users` go at one pace. Rows count from 1.
+def drawing(
+    deal: Deal, name: str, seed: int, rows: int, users: int, shown_users: int, shown_rounds: int
+) -> list[list[Cell]]:
+    """For each of the first users, what it gets in each of the first rounds, when all `users` go at one pace. Rows
+    count from 1.
 
-    With one pile in order the k-th round takes rows between two bounds, whichever user comes first; a shuffled pile may give any row.
+    With one pile in order the k-th round takes rows between two bounds, whichever user comes first; a shuffled pile may
+    give any row.
     """
     grid = []
     for user in range(1, shown_users + 1):
@@ -150,7 +162,9 @@ def _cell(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, tu
         if deal.order == "shuffled" or high - low + 1 >= rows:
             return Cell(first=1, last=rows, state="again" if low >= rows else "")
         if low < rows <= high:  # the rows end within this round
-            return Cell(first=low + 1, last=rows if not deal.endless else high % rows + 1, state="again" if deal.endless else "")
+            return Cell(
+                first=low + 1, last=rows if not deal.endless else high % rows + 1, state="again" if deal.endless else ""
+            )
         return Cell(first=low % rows + 1, last=high % rows + 1, state="again" if low >= rows else "")
     found = row_of(deal, name, seed, rows, users, user, turn)
     if found is None:
@@ -163,14 +177,17 @@ def _cell(deal: Deal, name: str, seed: int, rows: int, users: int, user: int, tu
 
 
 def takings(deal: Deal, users: float, rounds: float) -> float:
-    """How many rows `users` users take together in `rounds` rounds of all of them together (each use counts as once a round)."""
+    """How many rows `users` users take together in `rounds` rounds of all of them together (each use counts as once a
+    round).
+    """
     return 1.0 if deal.when == "run" else users if deal.when == "user" else max(users, rounds)
 
 
 def used_up_s(deal: Deal, rows: int, starts_s: Sequence[tuple[float, float]], round_s: float) -> float | None:
     """The second at which rows run out for somebody first, or None when they last.
 
-    `starts_s` are the planned users' (start, end) in seconds; each is taken to need a row when it starts and one every `round_s`.
+    `starts_s` are the planned users' (start, end) in seconds; each is taken to need a row when it starts and one every
+    `round_s`.
     """
     if deal.when == "run" or deal.order == "at random" or deal.follow or not starts_s:
         return None

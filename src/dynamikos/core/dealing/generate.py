@@ -1,4 +1,6 @@
-"""Columns made rather than imported: each is a function of the row's number and a seed, so that the same rules give the same column."""
+"""Columns made rather than imported: each is a function of the row's number and a seed, so that the same rules give the
+same column.
+"""
 
 import random
 import re
@@ -14,20 +16,22 @@ Kind = Literal["sequence", "pattern", "number", "date", "choice", "name", "uuid"
 FORMAT = re.compile(r"(?:[^%]|%[aAbBdejmuUVwWyYGF%])*\Z")
 # all of them invented, as the demo's people are
 FIRST_NAMES = (
-    "Ada Bran Cerys Dorin Elwa Fenn Gwil Hesper Ivo Jorun Kester Linnet Maren Nevin Orla Perrin Quill Rhosyn Severin Tamsin Ulla Veda Wilmot Yarrow "
-    "Zephan Alder Briony Corin Dulcie Emrys"
-).split()  # fmt: skip
+    "Ada Bran Cerys Dorin Elwa Fenn Gwil Hesper Ivo Jorun Kester Linnet Maren Nevin Orla Perrin Quill Rhosyn Severin"
+    " Tamsin Ulla Veda Wilmot Yarrow Zephan Alder Briony Corin Dulcie Emrys"
+).split()
 LAST_NAMES = (
-    "Ashdown Birkfell Coldbeck Dunmoor Elderwick Fallowmere Garthside Hollinhey Ironbridge Juniper Kettlewell Larkrise Millgarth Northolt Oakenshaw "
-    "Pendrift Quarrybank Ravenscar Silverdale Thornthwaite Underhill Vexley Wintergill Yarnbury Zennor Amblecote Brackenbury Craven Drumlin Eskdale"
-).split()  # fmt: skip
+    "Ashdown Birkfell Coldbeck Dunmoor Elderwick Fallowmere Garthside Hollinhey Ironbridge Juniper Kettlewell Larkrise"
+    " Millgarth Northolt Oakenshaw Pendrift Quarrybank Ravenscar Silverdale Thornthwaite Underhill Vexley Wintergill"
+    " Yarnbury Zennor Amblecote Brackenbury Craven Drumlin Eskdale"
+).split()
 
 
 class Rule(msgspec.Struct, frozen=True, kw_only=True):
     """How a column is made.
 
-    sequence: `start`, `step`, `width` (padded with nought). pattern: a text in which # is a digit, ? a letter and {n} the row's number.
-    number: from `low` to `high` with `places` decimals. date: from `first` (ISO) over `days` days, written as `form`. choice: one of
+    sequence: `start`, `step`, `width` (padded with nought). pattern: a text in which # is a digit, ? a letter and {n}
+    the row's number. number: from `low` to `high` with `places` decimals. date: from `first` (ISO) over `days` days,
+    written as `form`. choice: one of
     `among`. name: an invented first and last name. uuid: version 4.
     """
 
@@ -59,7 +63,9 @@ def maker(rule: Rule) -> Callable[[int], str]:
             return lambda at: str(rule.start + at * rule.step).zfill(rule.width)
         case "pattern":
             if not rule.pattern or len(rule.pattern) > 500:
-                raise ImportRefused("a pattern is a text such as OBS-####-?? (# a digit, ? a letter, {n} the row's number)")
+                raise ImportRefused(
+                    "a pattern is a text such as OBS-####-?? (# a digit, ? a letter, {n} the row's number)"
+                )
             parts = re.split(r"(#|\?|\{n\})", rule.pattern)
 
             def fill(at: int) -> str:
@@ -85,7 +91,9 @@ def maker(rule: Rule) -> Callable[[int], str]:
                 first = date.fromisoformat(rule.first)
                 first + timedelta(days=rule.days)
             except (ValueError, OverflowError) as problem:
-                raise ImportRefused(f"“{rule.first[:40]}” and {rule.days:,} days are no range of dates; write 2027-01-31") from problem
+                raise ImportRefused(
+                    f"“{rule.first[:40]}” and {rule.days:,} days are no range of dates; write 2027-01-31"
+                ) from problem
             return lambda at: (first + timedelta(days=drawn(at).randrange(max(1, rule.days)))).strftime(rule.form)
         case "choice":
             if not rule.among:

@@ -1,4 +1,7 @@
-"""Tables read from files: what the file is (found out, or said), then its rows one after the other. Never holds the whole table."""
+"""Tables read from files: what the file is (found out, or said), then its rows one after the other.
+
+Never holds the whole table.
+"""
 
 import codecs
 import csv
@@ -55,7 +58,11 @@ def detect(sample: bytes) -> Form:
             common = max(set(widths), key=widths.count)
             if common < 2:
                 continue
-            found = (round(100 * widths.count(common) / len(widths)), float(common), -list(DELIMITERS).index(delimiter) - (quote == "'"))
+            found = (
+                round(100 * widths.count(common) / len(widths)),
+                float(common),
+                -list(DELIMITERS).index(delimiter) - (quote == "'"),
+            )
             if found > score:
                 best, score = (delimiter, quote), found
     delimiter, quote = best
@@ -65,7 +72,9 @@ def detect(sample: bytes) -> Form:
 
 def _rows(lines: Iterable[str], delimiter: str, quote: str) -> Iterator[list[str]]:
     try:
-        yield from csv.reader(lines, delimiter=delimiter, quotechar=quote or None, quoting=csv.QUOTE_MINIMAL if quote else csv.QUOTE_NONE)
+        yield from csv.reader(
+            lines, delimiter=delimiter, quotechar=quote or None, quoting=csv.QUOTE_MINIMAL if quote else csv.QUOTE_NONE
+        )
     except csv.Error:
         return
 
@@ -99,8 +108,8 @@ def _encoding(sample: bytes) -> str:
 class Reading:
     """A table being read: `columns` are known after construction, then come `rows`.
 
-    `chunks` are the file's bytes; `name` is for messages. Raises ImportRefused: not text, wrong encoding, a header that can't be
-    names, ragged rows (the first three by line), a cell of more than a million characters, no rows.
+    `chunks` are the file's bytes; `name` is for messages. Raises ImportRefused: not text, wrong encoding, a header that
+    can't be names, ragged rows (the first three by line), a cell of more than a million characters, no rows.
     """
 
     def __init__(self, chunks: Iterable[bytes], name: str, form: Form) -> None:
@@ -112,7 +121,9 @@ class Reading:
             self.columns = self._json_columns()
         else:
             if form.delimiter not in DELIMITERS or form.quote not in QUOTES:
-                raise ImportRefused(f"{name}: a delimiter is comma, semicolon, tab or bar, a quote is double, single or none")
+                raise ImportRefused(
+                    f"{name}: a delimiter is comma, semicolon, tab or bar, a quote is double, single or none"
+                )
             csv.field_size_limit(LONGEST_CELL)
             self._reader = csv.reader(
                 self._lines, delimiter=form.delimiter, quotechar=form.quote or None,
@@ -125,7 +136,9 @@ class Reading:
 
     def _decoded(self, chunks: Iterable[bytes]) -> Iterator[str]:
         if self.form.encoding not in ENCODINGS:
-            raise ImportRefused(f"{self.name}: '{self.form.encoding}' is none of the encodings that can be read: {', '.join(ENCODINGS)}")
+            raise ImportRefused(
+                f"{self.name}: '{self.form.encoding}' is none of the encodings that can be read: {', '.join(ENCODINGS)}"
+            )
         decoder = codecs.getincrementaldecoder("utf-8-sig" if self.form.encoding == "utf-8" else self.form.encoding)()
         rest = ""
         lines = 0
@@ -137,13 +150,15 @@ class Reading:
                 line = lines + rest.count("\n") + chunk.count(b"\n", 0, max(0, problem.start)) + 1
                 raise self._refused(
                     line,
-                    f"byte {problem.object[problem.start]:#04x} is not {self.form.encoding.upper()}. Choose another encoding above, or save the file in UTF-8.",
+                    f"byte {problem.object[problem.start]:#04x} is not {self.form.encoding.upper()}. Choose another"
+                    " encoding above, or save the file in UTF-8.",
                 ) from problem
             if "\0" in text:
                 line = lines + text.count("\n", 0, text.index("\0")) + 1
                 raise self._refused(
                     line,
-                    "it holds NUL bytes, so it is not text (or in another encoding, such as UTF-16). Choose it above, or save the file as text.",
+                    "it holds NUL bytes, so it is not text (or in another encoding, such as UTF-16). Choose it above,"
+                    " or save the file as text.",
                 )
             parts = text.split("\n")
             rest = parts.pop()
@@ -151,14 +166,18 @@ class Reading:
             for part in parts:
                 yield part + "\n"
             if len(rest) > 20 * LONGEST_CELL:
-                raise self._refused(lines + 1, f"a line of more than {20 * LONGEST_CELL:,} characters. Is this a table?")
+                raise self._refused(
+                    lines + 1, f"a line of more than {20 * LONGEST_CELL:,} characters. Is this a table?"
+                )
         if rest:
             yield rest
 
     def _header(self) -> tuple[str, ...]:
         first = self._next_row()
         if first is None:
-            raise ImportRefused(f"{self.name} is empty. A data set needs at least one row, and a first line with names is a help.")
+            raise ImportRefused(
+                f"{self.name} is empty. A data set needs at least one row, and a first line with names is a help."
+            )
         if len(first) > MOST_COLUMNS:
             raise self._refused(1, f"{len(first)} columns; a data set has at most {MOST_COLUMNS}.")
         if not self.form.header:
@@ -171,9 +190,11 @@ class Reading:
         wrong = [cell for cell in names if not COLUMN.match(cell)]
         if wrong:
             raise self._refused(
-                1, f"'{wrong[0][:60]}' can't be a column name (letters, digits and _, not beginning with a digit). "
-                "Is the header line missing? Say so above (its columns are then column_1, column_2, …), or add one, such as email,password.",
-            )  # fmt: skip
+                1,
+                f"'{wrong[0][:60]}' can't be a column name (letters, digits and _, not beginning with a digit). Is the"
+                " header line missing? Say so above (its columns are then column_1, column_2, …), or add one, such as"
+                " email,password.",
+            )
         return tuple(names)
 
     def _next_row(self) -> list[str] | None:
@@ -184,7 +205,9 @@ class Reading:
             return None
         except csv.Error as problem:
             words = f"a cell of more than {LONGEST_CELL:,} characters" if "limit" in str(problem) else str(problem)
-            raise self._refused(self._reader.line_num, f"{words}. Is a quote never closed, or is the quote sign another one?") from problem
+            raise self._refused(
+                self._reader.line_num, f"{words}. Is a quote never closed, or is the quote sign another one?"
+            ) from problem
 
     def rows(self) -> Iterator[list[str]]:
         """Each row, as wide as `columns`. Raises ImportRefused."""
@@ -209,10 +232,13 @@ class Reading:
                 yield row
         except csv.Error as problem:
             words = f"a cell of more than {LONGEST_CELL:,} characters" if "limit" in str(problem) else str(problem)
-            raise self._refused(reader.line_num, f"{words}. Is a quote never closed, or is the quote sign another one?") from problem
+            raise self._refused(
+                reader.line_num, f"{words}. Is a quote never closed, or is the quote sign another one?"
+            ) from problem
         if ragged:
             raise ImportRefused(
-                "; ".join(ragged) + ". Mend these lines (a quote or delimiter too many?), or choose another delimiter above."
+                "; ".join(ragged)
+                + ". Mend these lines (a quote or delimiter too many?), or choose another delimiter above."
             )
         if not count:
             raise ImportRefused(f"{self.name} has a header but no rows. Add at least one row.")
@@ -239,7 +265,9 @@ class Reading:
         self._opening = first
         wrong = next((name for name in first[1] if not COLUMN.match(name)), None)
         if wrong is not None:
-            raise self._refused(first[0], f"'{wrong[:60]}' can't be a column name (letters, digits and _, not beginning with a digit).")
+            raise self._refused(
+                first[0], f"'{wrong[:60]}' can't be a column name (letters, digits and _, not beginning with a digit)."
+            )
         if not first[1] or len(first[1]) > MOST_COLUMNS:
             raise self._refused(first[0], f"{len(first[1])} names; a data set has 1 to {MOST_COLUMNS} columns.")
         return tuple(first[1])
@@ -250,7 +278,9 @@ class Reading:
         def row(number: int, found: dict[str, object]) -> list[str]:
             other = next((name for name in found if name not in columns), None)
             if other is not None:
-                raise self._refused(number, f"'{other[:60]}' is not in the first line, so it is no column. Name every column there.")
+                raise self._refused(
+                    number, f"'{other[:60]}' is not in the first line, so it is no column. Name every column there."
+                )
             cells = [_as_cell(found.get(name)) for name in self.columns]
             if any(len(cell) > LONGEST_CELL for cell in cells):
                 raise self._refused(number, f"a cell of more than {LONGEST_CELL:,} characters")
@@ -278,7 +308,9 @@ def secret_columns(columns: Iterable[str]) -> tuple[str, ...]:
     return tuple(column for column in columns if SECRET.search(column))
 
 
-def read_table(data: bytes, name: str, form: Form | None = None, progress: Callable[[float], None] | None = None) -> "Table":
+def read_table(
+    data: bytes, name: str, form: Form | None = None, progress: Callable[[float], None] | None = None
+) -> "Table":
     """A whole file of moderate size. Raises ImportRefused."""
     reading = Reading([data], name, form or detect(data[:SAMPLE]))
     return Table(columns=reading.columns, rows=list(reading.rows()), secret=secret_columns(reading.columns))

@@ -13,8 +13,8 @@ from dynamikos.core.dealing.generate import Rule, column
 class Rewrite(msgspec.Struct, frozen=True, kw_only=True):
     """What is done to each row.
 
-    insert: a cell before column `at`, made by `rule`, empty without one. fill: column `at` made anew by `rule`. delete: column `at`.
-    move: column `at` to where column `to` is.
+    insert: a cell before column `at`, made by `rule`, empty without one. fill: column `at` made anew by `rule`. delete:
+    column `at`. move: column `at` to where column `to` is.
     """
 
     what: Literal["insert", "fill", "delete", "move"]
@@ -34,7 +34,10 @@ class Rewrite(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def rewritten(blocks: Iterable[list[list[str]]], change: Rewrite, rows: int) -> Iterator[Block]:
-    """The blocks of a table of `rows` rows after `change`, each as many rows as it had. Raises ImportRefused for rules that make nothing."""
+    """The blocks of a table of `rows` rows after `change`, each as many rows as it had.
+
+    Raises ImportRefused for rules that make nothing.
+    """
     new = column(change.rule, rows) if change.rule is not None else repeat("")
     for block in blocks:
         yield pack([change.row(cells, cell) for cells, cell in zip(block, new, strict=False)])

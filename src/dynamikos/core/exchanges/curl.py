@@ -11,8 +11,9 @@ from dynamikos.core.exchanges.model import Exchange, Sent
 
 # options with a value that say nothing about the request
 SILENT = frozenset(
-    "-o --output -w --write-out -m --max-time --connect-timeout -c --cookie-jar --retry -x --proxy --cacert --cert --key -E --interface "
-    "--resolve --limit-rate -D --dump-header --max-redirs --proxy-user --tlsv1.2 --ciphers --stderr --trace --trace-ascii".split()
+    "-o --output -w --write-out -m --max-time --connect-timeout -c --cookie-jar --retry -x --proxy --cacert --cert"
+    " --key -E --interface --resolve --limit-rate -D --dump-header --max-redirs --proxy-user --tlsv1.2 --ciphers"
+    " --stderr --trace --trace-ascii".split()
 )
 WITH_VALUE = "XHdFbuAeomwcxED"
 GAP_US = 2_000_000
@@ -21,7 +22,8 @@ GAP_US = 2_000_000
 def read_curl(text: str) -> list[Exchange]:
     """The requests of all `curl` calls in `text`, in order, two seconds apart so that each becomes a step.
 
-    Lines may go on with a backslash (or ^, as one system's shell writes it). Raises ImportRefused naming the call that can't be read.
+    Lines may go on with a backslash (or ^, as one system's shell writes it). Raises ImportRefused naming the call that
+    can't be read.
     """
     text = re.sub(r"[\\^]\r?\n", " ", text.strip())
     text = text.replace("$'", "'") if "$'" not in text else _ansi(text)
@@ -35,7 +37,9 @@ def read_curl(text: str) -> list[Exchange]:
         try:
             words = shlex.split(call.rstrip("&; \n"))
         except ValueError as problem:
-            raise ImportRefused(f"call {number}: {problem}; is a quotation mark missing? It begins '{call[:60]}'") from problem
+            raise ImportRefused(
+                f"call {number}: {problem}; is a quotation mark missing? It begins '{call[:60]}'"
+            ) from problem
         made.append(_request(words[1:], number, (number - 1) * GAP_US))
     return made
 
@@ -98,10 +102,13 @@ def _request(words: list[str], number: int, started_us: int) -> Exchange:
         elif not url:
             url = word
         else:
-            raise ImportRefused(f"call {number}: two addresses, '{url[:60]}' and '{word[:60]}'; is a quotation mark missing?")
+            raise ImportRefused(
+                f"call {number}: two addresses, '{url[:60]}' and '{word[:60]}'; is a quotation mark missing?"
+            )
     if any(each.startswith("@") for each in data):
         raise ImportRefused(
-            f"call {number} sends a file ({next(each for each in data if each.startswith('@'))}), which is not here; paste its content instead"
+            f"call {number} sends a file ({next(each for each in data if each.startswith('@'))}), which is not here;"
+            " paste its content instead"
         )
     url = url if "://" in url else f"http://{url}"
     if urlsplit(url).scheme not in ("http", "https") or not urlsplit(url).hostname:
@@ -113,13 +120,19 @@ def _request(words: list[str], number: int, started_us: int) -> Exchange:
     if fields:
         mark = "dynamikos-fields"
         body = (
-            "".join(f'--{mark}\r\nContent-Disposition: form-data; name="{n}"\r\n\r\n{v}\r\n' for n, v in fields).encode()
+            "".join(
+                f'--{mark}\r\nContent-Disposition: form-data; name="{n}"\r\n\r\n{v}\r\n' for n, v in fields
+            ).encode()
             + f"--{mark}--\r\n".encode()
         )
-        headers = [(n, v) for n, v in headers if n.lower() != "content-type"] + [("Content-Type", f"multipart/form-data; boundary={mark}")]
+        headers = [(n, v) for n, v in headers if n.lower() != "content-type"] + [
+            ("Content-Type", f"multipart/form-data; boundary={mark}")
+        ]
     elif body and "content-type" not in names:
         headers.append(("Content-Type", "application/json" if json else "application/x-www-form-urlencoded"))
-    sent = Sent(method=method or ("POST" if body else "GET"), url=url.partition("#")[0], headers=tuple(headers), body=body)
+    sent = Sent(
+        method=method or ("POST" if body else "GET"), url=url.partition("#")[0], headers=tuple(headers), body=body
+    )
     return Exchange(sent=sent, started_us=started_us, entry=number - 1, error="not recorded: pasted as a command line")
 
 
@@ -148,8 +161,8 @@ def _block(text: str) -> Exchange:
     first = re.match(r"([A-Z]{3,10}) (\S+)(?: HTTP/[\d.]+)?\s*\Z", lines[0])
     if not first:
         raise ImportRefused(
-            "Paste curl calls, or a request as a browser shows it: 'GET /path HTTP/1.1', its headers, an empty line, its body. "
-            f"This begins '{lines[0][:60]}'."
+            "Paste curl calls, or a request as a browser shows it: 'GET /path HTTP/1.1', its headers, an empty line,"
+            f" its body. This begins '{lines[0][:60]}'."
         )
     headers = []
     for number, line in enumerate(lines[1:], 2):
@@ -162,7 +175,8 @@ def _block(text: str) -> Exchange:
         host = next((value for name, value in headers if name.lower() in ("host", ":authority")), "")
         if not host:
             raise ImportRefused(
-                "The request has no host: add a line such as 'Host: shop.example', or write the whole address in the first line."
+                "The request has no host: add a line such as 'Host: shop.example', or write the whole address in the"
+                " first line."
             )
         scheme = next(
             (value for name, value in headers if name == ":scheme"),
@@ -171,5 +185,7 @@ def _block(text: str) -> Exchange:
         url = f"{scheme}://{host}{url}"
     kept = tuple((name, value) for name, value in headers if not name.startswith(":"))
     return Exchange(
-        sent=Sent(method=first.group(1), url=url, headers=kept, body=body.strip().encode()), entry=0, error="not recorded: pasted as text"
+        sent=Sent(method=first.group(1), url=url, headers=kept, body=body.strip().encode()),
+        entry=0,
+        error="not recorded: pasted as text",
     )

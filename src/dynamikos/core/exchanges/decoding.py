@@ -1,4 +1,6 @@
-"""Content-encodings undone in steps (RFC 9110 §8.4), with limits on what comes out: a few bytes can say that they are gigabytes."""
+"""Content-encodings undone in steps (RFC 9110 §8.4), with limits on what comes out: a few bytes can say that they are
+gigabytes.
+"""
 
 import zlib
 from collections.abc import Callable, Iterator
@@ -19,7 +21,8 @@ class Bomb(ValueError):
 def decode_body(body: bytes, encoding: str) -> bytes:
     """`body` without its content-encodings, the last applied removed first.
 
-    Raises Bomb for what unpacks to more than 64 MB, or to more than 4 MB and 200 times its size; ValueError when it is not what
+    Raises Bomb for what unpacks to more than 64 MB, or to more than 4 MB and 200 times its size; ValueError when it is
+    not what
     `encoding` says, is cut off, or is encoded more than three times.
     """
     names = [part.strip().lower() for part in encoding.split(",") if part.strip()]

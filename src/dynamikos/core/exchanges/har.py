@@ -26,7 +26,9 @@ class HostSummary(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Mark(msgspec.Struct, frozen=True, kw_only=True):
-    """From `at_us` (µs since the epoch) on, until the next mark, a person was doing `name`, in `part` of the journey."""
+    """From `at_us` (µs since the epoch) on, until the next mark, a person was doing `name`,
+    in `part` of the journey.
+    """
 
     at_us: int
     name: str
@@ -34,7 +36,9 @@ class Mark(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Recording(msgspec.Struct, frozen=True, kw_only=True):
-    """What was recorded, in order of time, with the titles of its pages and what could not be taken; `marks` name its stretches."""
+    """What was recorded, in order of time, with the titles of its pages and what could not be taken; `marks` name its
+    stretches.
+    """
 
     exchanges: tuple[Exchange, ...]
     pages: dict[str, str]
@@ -66,13 +70,19 @@ def read_har(data: bytes, progress: Callable[[float], None] | None = None) -> Re
         outer = msgspec.json.decode(data, type=_Har)
         log = msgspec.json.decode(outer.log, type=_Log) if outer.log else _Log()
     except RecursionError as problem:
-        raise ImportRefused("Something in the file is nested too deeply to be read. Export the session once more.") from problem
+        raise ImportRefused(
+            "Something in the file is nested too deeply to be read. Export the session once more."
+        ) from problem
     except msgspec.ValidationError as problem:
-        raise ImportRefused(f"This is JSON, but not a HAR file: {problem}. A HAR file has 'log' with 'entries'.") from problem
+        raise ImportRefused(
+            f"This is JSON, but not a HAR file: {problem}. A HAR file has 'log' with 'entries'."
+        ) from problem
     except (msgspec.DecodeError, UnicodeDecodeError) as problem:
         raise ImportRefused(_where(data, problem)) from problem
     if not log.entries:
-        raise ImportRefused("The HAR file has no entries, so there is nothing to import. Record again with the network panel open.")
+        raise ImportRefused(
+            "The HAR file has no entries, so there is nothing to import. Record again with the network panel open."
+        )
     exchanges: list[Exchange] = []
     remarks: list[str] = []
     total = len(log.entries)
@@ -106,7 +116,12 @@ def hosts_of(exchanges: Iterable[Exchange]) -> list[HostSummary]:
         parts = urlsplit(exchange.sent.url)
         origin = f"{parts.scheme}://{parts.netloc}"
         first = first or origin
-        if not page and exchange.answer is not None and exchange.answer.body and "html" in (exchange.answer.header("content-type") or ""):
+        if (
+            not page
+            and exchange.answer is not None
+            and exchange.answer.body
+            and "html" in (exchange.answer.header("content-type") or "")
+        ):
             page = origin
         row = counts.setdefault(origin, [0, 0])
         row[0] += 1
@@ -145,7 +160,9 @@ def _where(data: bytes, problem: Exception) -> str:
             "Export it again, and wait until the browser has written it."
         )
     if isinstance(problem, UnicodeDecodeError) or data[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\x00" in data[:200]:
-        return "The file is not UTF-8 text, so it is not JSON and not a HAR file. Choose the .har file the browser saved."
+        return (
+            "The file is not UTF-8 text, so it is not JSON and not a HAR file. Choose the .har file the browser saved."
+        )
     return f"The file is not JSON (line {line}, column {column}): {text}. Choose the .har file the browser saved."
 
 
@@ -191,7 +208,10 @@ def _entry(entry: dict[str, Any], number: int) -> Exchange | None:
 
 
 def _whole(value: Any, what: str, most: int) -> int:
-    """A whole number that HAR gives; 0 for none and for what it calls unknown (−1). Raises ValueError for one that can't be it."""
+    """A whole number that HAR gives; 0 for none and for what it calls unknown (−1).
+
+    Raises ValueError for one that can't be it.
+    """
     number = float(value or 0)
     if not number <= most:
         raise ValueError(f"its {what} is {str(value)[:40]}, which can't be")
@@ -209,7 +229,13 @@ def _with_cookies(response: dict[str, Any]) -> tuple[tuple[str, str], ...]:
     if any(name.lower() == "set-cookie" for name, _ in headers):
         return headers
     cookies = (each for each in response.get("cookies") or () if each.get("name"))
-    return (*headers, *(("Set-Cookie", f"{each['name']}={each.get('value') or ''}; Path={each.get('path') or '/'}") for each in cookies))
+    return (
+        *headers,
+        *(
+            ("Set-Cookie", f"{each['name']}={each.get('value') or ''}; Path={each.get('path') or '/'}")
+            for each in cookies
+        ),
+    )
 
 
 def _posted(data: dict[str, Any]) -> bytes:
@@ -222,7 +248,9 @@ def _posted(data: dict[str, Any]) -> bytes:
     if params:
         from urllib.parse import quote_plus
 
-        return "&".join(f"{quote_plus(str(p['name']))}={quote_plus(str(p.get('value') or ''))}" for p in params).encode()
+        return "&".join(
+            f"{quote_plus(str(p['name']))}={quote_plus(str(p.get('value') or ''))}" for p in params
+        ).encode()
     return b""
 
 

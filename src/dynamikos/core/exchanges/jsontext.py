@@ -1,4 +1,6 @@
-"""Changing one scalar inside a JSON text without touching the rest of it; `{{ holes }}` may stand anywhere a scalar may."""
+"""Changing one scalar inside a JSON text without touching the rest of it; `{{ holes }}` may stand anywhere a scalar
+may.
+"""
 
 import json
 import re
@@ -57,7 +59,11 @@ def _value(text: str, at: int, path: str, found: list[tuple[str, int, int]]) -> 
         return match.end()
     if text.startswith("{{", at):
         match = SCALAR.match(text, at)
-        if match is not None and match.group(0).startswith("{{") and re.match(r"\{\{\s*[\w.]+[^{}\"]*\}\}", match.group(0)):
+        if (
+            match is not None
+            and match.group(0).startswith("{{")
+            and re.match(r"\{\{\s*[\w.]+[^{}\"]*\}\}", match.group(0))
+        ):
             found.append((path, at, match.end()))
             return match.end()
     if text[at] == "{":
@@ -66,7 +72,9 @@ def _value(text: str, at: int, path: str, found: list[tuple[str, int, int]]) -> 
         return _items(text, at + 1, path, found)
     match = SCALAR.match(text, at)
     if match is None:
-        raise NotJson("a value is expected: text in quotes, number, true, false, null, [list], {object} or {{ name }}", at)
+        raise NotJson(
+            "a value is expected: text in quotes, number, true, false, null, [list], {object} or {{ name }}", at
+        )
     found.append((path, at, match.end()))
     return match.end()
 

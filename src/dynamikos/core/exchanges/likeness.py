@@ -86,7 +86,11 @@ def _json(old: str, new: str) -> list[str]:
     gone = [path for path in before if path not in now and _stands(path, now)]
     fresh = [path for path in now if path not in before and _stands(path, before)]
     for paths, what in ((gone, "missing"), (fresh, "new")):
-        tops = [path for path in paths if not any(path != other and path.startswith((other + ".", other + "[")) for other in paths)]
+        tops = [
+            path
+            for path in paths
+            if not any(path != other and path.startswith((other + ".", other + "[")) for other in paths)
+        ]
         if tops:
             told.append(f"{what} in the JSON: {', '.join(sorted(tops)[:5])}{' …' if len(tops) > 5 else ''}")
     for path in before:
@@ -97,7 +101,9 @@ def _json(old: str, new: str) -> list[str]:
 
 
 def _stands(path: str, other: dict[str, str]) -> bool:
-    """Whether the place a path hangs on is there in the other document, so that its absence means something: an empty list has no elements."""
+    """Whether the place a path hangs on is there in the other document, so that its absence means something: an empty
+    list has no elements.
+    """
     parent = path.rpartition("[*]")[0] if path.endswith("[*]") else path.rpartition(".")[0]
     if path.endswith("[*]"):
         return False
@@ -116,10 +122,13 @@ def _html(old: str, new: str) -> list[str]:
             else:
                 lost, fresh = sorted(set(form[1]) - set(near[1])), sorted(set(near[1]) - set(form[1]))
                 told.append(
-                    f"the form to {form[0] or 'the page itself'} has other fields: {', '.join([*(f'no {n}' for n in lost), *(f'new {n}' for n in fresh)][:5])}"
+                    f"the form to {form[0] or 'the page itself'} has other fields:"
+                    f" {', '.join([*(f'no {n}' for n in lost), *(f'new {n}' for n in fresh)][:5])}"
                 )
     told.extend(
-        f"a form to {form[0] or 'the page itself'} is new" for form in forms_now if not any(form[0] == other[0] for other in forms_before)
+        f"a form to {form[0] or 'the page itself'} is new"
+        for form in forms_now
+        if not any(form[0] == other[0] for other in forms_before)
     )
     tables_before, tables_now = _tables(before), _tables(now)
     for heads in tables_before:
@@ -137,7 +146,9 @@ def _html(old: str, new: str) -> list[str]:
 def _forms(page: LexborHTMLParser) -> list[tuple[str, tuple[str, ...]]]:
     found = []
     for form in page.css("form"):
-        names = sorted({str(field.attributes.get("name")) for field in form.css("input[name], select[name], textarea[name]")})
+        names = sorted(
+            {str(field.attributes.get("name")) for field in form.css("input[name], select[name], textarea[name]")}
+        )
         found.append((form_of(str(form.attributes.get("action") or "")), tuple(names)))
     return found
 
@@ -151,7 +162,16 @@ def _outline(page: LexborHTMLParser) -> tuple[tuple[str, ...], ...]:
     body = page.body
     main = page.css_first("main") or body
     return (
-        (tuple(sorted({str(node.tag) for node in main.css("h1, h2, form, table, ul, ol, nav, article, section, video, iframe")})),)
+        (
+            tuple(
+                sorted(
+                    {
+                        str(node.tag)
+                        for node in main.css("h1, h2, form, table, ul, ol, nav, article, section, video, iframe")
+                    }
+                )
+            ),
+        )
         if main
         else ()
     )

@@ -48,7 +48,10 @@ class Answer(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Exchange(msgspec.Struct, frozen=True, kw_only=True):
-    """One request with its response, or with the reason why there is none (`error`). `entry` is its index in the file, if from one."""
+    """One request with its response, or with the reason why there is none (`error`).
+
+    `entry` is its index in the file, if from one.
+    """
 
     sent: Sent
     answer: Answer | None = None
@@ -64,7 +67,9 @@ REDIRECTS = (301, 302, 303, 307, 308)
 
 
 def redirect_of(exchange: Exchange) -> str | None:
-    """Where the answer redirects to, absolute and without fragment; None when it does not, or to nothing that is an address."""
+    """Where the answer redirects to, absolute and without fragment; None when it does not, or to nothing that is an
+    address.
+    """
     if exchange.answer is None or exchange.answer.status not in REDIRECTS:
         return None
     location = exchange.answer.header("location")

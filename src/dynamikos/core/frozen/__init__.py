@@ -3,6 +3,16 @@
 Never changes after the run was started. Start reading at `document`.
 """
 
-from dynamikos.core.frozen.document import CheckPlace, DataPile, FrozenRun, Series, canonical, checks_of, digest, series_of, stream
+from dynamikos.core.frozen.document import (
+    CheckPlace,
+    DataPile,
+    FrozenRun,
+    Series,
+    canonical,
+    checks_of,
+    digest,
+    series_of,
+    stream,
+)
 
 __all__ = ["CheckPlace", "DataPile", "FrozenRun", "Series", "canonical", "checks_of", "digest", "series_of", "stream"]

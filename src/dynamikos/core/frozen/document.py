@@ -1,4 +1,6 @@
-"""Frozen inputs, their canonical JSON and hash, the numbers of series, and the random streams that derive from the seed."""
+"""Frozen inputs, their canonical JSON and hash, the numbers of series, and the random streams that derive from the
+seed.
+"""
 
 import hashlib
 import random
@@ -30,8 +32,9 @@ class DataPile(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
-    """What a run is made of. `values` are the environment's, by name in a journey; secrets are named, with fingerprints (keyed
-    HMACs, so that two runs can be compared), never held. `functions` are the sources of the project's modules by name.
+    """What a run is made of. `values` are the environment's, by name in a journey; secrets are named, with fingerprints
+    (keyed HMACs, so that two runs can be compared), never held. `functions` are the sources of the project's modules by
+    name.
     """
 
     form: int = FORM
@@ -62,19 +65,32 @@ class Series(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def series_of(journey: Journey) -> tuple[Series, ...]:
-    """All series of a journey: the round, then each step with its requests and its embedded resources, and the fetching of tokens."""
+    """All series of a journey: the round, then each step with its requests and its embedded resources, and the fetching
+    of tokens.
+    """
     made = [Series(no=0, level="round", name="Round")]
     for _, step in journey.steps():
         if not step.measured:
             continue
-        made.append(Series(no=len(made), level="repeat" if step.kind == "repeat" else "step", step=step.step, name=step.name))
+        made.append(
+            Series(no=len(made), level="repeat" if step.kind == "repeat" else "step", step=step.step, name=step.name)
+        )
         for request in step.requests:
             made.append(
-                Series(no=len(made), level="request", step=step.step, request=request.request, name=f"{request.method} {request.address}")
+                Series(
+                    no=len(made),
+                    level="request",
+                    step=step.step,
+                    request=request.request,
+                    name=f"{request.method} {request.address}",
+                )
             )
         if any(request.embedded for request in step.requests):
             made.append(Series(no=len(made), level="embedded", step=step.step, name=f"{step.name}: embedded resources"))
-    proofs = [journey.authorization, *(request.authorization for _, step in journey.steps() for request in step.requests)]
+    proofs = [
+        journey.authorization,
+        *(request.authorization for _, step in journey.steps() for request in step.requests),
+    ]
     if any(each is not None and each.client is not None for each in proofs):
         made.append(Series(no=len(made), level="token", name="Tokens of clients"))
     if any(step.kind != "step" for _, step in journey.steps()):

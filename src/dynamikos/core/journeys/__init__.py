@@ -4,7 +4,19 @@ Never performs anything. Start reading at `model`.
 """
 
 from dynamikos.core.journeys.items import NESTING, Call, Each, Keep, Kind, Repeat
-from dynamikos.core.journeys.model import Authorization, Body, Branch, Client, FormPart, Journey, Login, Part, Request, Step, key_from
+from dynamikos.core.journeys.model import (
+    Authorization,
+    Body,
+    Branch,
+    Client,
+    FormPart,
+    Journey,
+    Login,
+    Part,
+    Request,
+    Step,
+    key_from,
+)
 from dynamikos.core.journeys.shared import Shared, expand, fold, parse_shared, share, used_in, write_shared
 from dynamikos.core.journeys.text import journey_schema, parse_journey, write_journey
 from dynamikos.core.journeys.verify import Problem, names_needed, verify

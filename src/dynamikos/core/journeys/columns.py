@@ -35,17 +35,24 @@ def mapped_texts(request: Request, change: Callable[[str, str], str]) -> Request
         if body.form is not None:
             body = replace(body, form=tuple((name, change(f"field {name}", value)) for name, value in body.form))
         elif body.parts is not None:
-            body = replace(body, parts=tuple(replace(part, value=change(f"part {part.name}", part.value)) for part in body.parts))
+            body = replace(
+                body, parts=tuple(replace(part, value=change(f"part {part.name}", part.value)) for part in body.parts)
+            )
         elif body.json is not None:
             body = replace(body, json=change("JSON body", body.json))
         elif body.raw is not None:
             body = replace(body, raw=change("body", body.raw))
     return replace(
-        request, address=change("address", request.address), body=body,
+        request,
+        address=change("address", request.address),
+        body=body,
         query=tuple((name, change(f"query {name}", value)) for name, value in request.query),
         headers=tuple((name, change(f"header {name}", value)) for name, value in request.headers),
-        checks=tuple(replace(check, contains=change("check", check.contains)) if check.contains else check for check in request.checks),
-    )  # fmt: skip
+        checks=tuple(
+            replace(check, contains=change("check", check.contains)) if check.contains else check
+            for check in request.checks
+        ),
+    )
 
 
 def _whole(value: str) -> "re.Pattern[str]":
@@ -80,8 +87,13 @@ def occurrences(journey: Journey, value: str) -> list[Occurrence]:
             def look(place: str, text: str, step: Step = step, request: Request = request) -> str:
                 match = pattern.search(text)
                 if match is not None:
-                    before, after = text[max(0, match.start() - AROUND) : match.start()], text[match.end() : match.end() + AROUND]
-                    made.append(Occurrence(step=step.step, request=request.request, place=place, before=before, after=after))
+                    before, after = (
+                        text[max(0, match.start() - AROUND) : match.start()],
+                        text[match.end() : match.end() + AROUND],
+                    )
+                    made.append(
+                        Occurrence(step=step.step, request=request.request, place=place, before=before, after=after)
+                    )
                 return text
 
             mapped_texts(request, look)
@@ -95,17 +107,22 @@ def put_column(journey: Journey, value: str, name: str, places: Iterable[str]) -
     def changed(step: Step) -> Step:
         requests = tuple(
             mapped_texts(
-                request, lambda place, text, r=request: pattern.sub(lambda _: hole, text) if f"{step.step}/{r.request}/{place}" in chosen else text  # type: ignore[misc]
+                request,
+                lambda place, text, r=request: (
+                    pattern.sub(lambda _: hole, text) if f"{step.step}/{r.request}/{place}" in chosen else text
+                ),  # type: ignore[misc]
             )
             for request in step.requests
-        )  # fmt: skip
+        )
         return replace(step, requests=requests)
 
     return journey.mapped(changed)
 
 
 def renamed(journey: Journey, old: str, new: str) -> Journey:
-    """With the name `old` ("observers.email") called `new` in every hole of every text; what stands between quotes there stays."""
+    """With the name `old` ("observers.email") called `new` in every hole of every text; what stands between quotes
+    there stays.
+    """
     name = re.compile(rf"""('[^']*'|"[^"]*")|(?<![\w.]){re.escape(old)}(?![\w.])""")
 
     def hole(match: re.Match[str]) -> str:
@@ -122,7 +139,8 @@ def renamed(journey: Journey, old: str, new: str) -> Journey:
 
 
 def matches(journey: Journey, columns: Mapping[str, Mapping[str, int]]) -> list[tuple[str, str, int]]:
-    """(value, column, row from 0) of each sent text that a column holds; the columns of one row with most matches first.
+    """(value, column, row from 0) of each sent text that a column holds; the columns of one row with most matches
+    first.
 
     `columns` maps "table.column" to its values and the first row each is in.
     """

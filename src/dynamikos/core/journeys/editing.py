@@ -130,7 +130,9 @@ def _put(journey: Journey, step_key: str, to: Home, index: int) -> Journey:
 
 
 def place_before(journey: Journey, at: str, before: str) -> Journey:
-    """A step ("step") or request ("step/request") put before another one; a request dropped on a step comes last in it."""
+    """A step ("step") or request ("step/request") put before another one; a request dropped
+    on a step comes last in it.
+    """
     step_key, _, request_key = at.partition("/")
     other_step, _, other_request = before.partition("/")
     if not request_key:
@@ -210,7 +212,9 @@ def own_requests(journey: Journey, step_key: str) -> Journey:
 def use_shared(journey: Journey, part: Part, key: str, shared: Shared) -> Journey:
     """With a step at the end of `part` that uses the shared step `key`."""
     step_key = key_from(shared.name, {step.step for _, step in journey.steps()})
-    return _with(journey, part, [*journey.part(part), Step(step=step_key, name=shared.name, use=key, requests=shared.requests)])
+    return _with(
+        journey, part, [*journey.part(part), Step(step=step_key, name=shared.name, use=key, requests=shared.requests)]
+    )
 
 
 def each_of(journey: Journey, chosen: Iterable[str], edit: Callable[[Journey, str], Journey]) -> Journey:
@@ -254,7 +258,10 @@ def gather(journey: Journey, chosen: Iterable[str], to: str) -> Journey:
 
 
 def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
-    """With a new step that begins with this request and takes what comes after it. Raises EditError for the first request."""
+    """With a new step that begins with this request and takes what comes after it.
+
+    Raises EditError for the first request.
+    """
     _, _, step = find(journey, step_key)
     home, at = home_of(journey, step_key)
     _, index, _ = find_request(journey, step_key, request_key)
@@ -263,14 +270,24 @@ def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
         raise EditError("This is the first request of its step, so there is nothing to split off before it.")
     name = f"{step.name}, continued"
     key = key_from(name, {each.step for _, each in journey.steps()})
-    later = Step(step=key, name=name, think_s=step.think_s, think=step.think, think_to_s=step.think_to_s, requests=step.requests[index:])
+    later = Step(
+        step=key,
+        name=name,
+        think_s=step.think_s,
+        think=step.think,
+        think_to_s=step.think_to_s,
+        requests=step.requests[index:],
+    )
     steps = list_of(journey, home)
     steps[at : at + 1] = [replace(step, requests=step.requests[:index], think_s=0.0, think="fixed"), later]
     return with_list(journey, home, steps)
 
 
 def merge_step(journey: Journey, step_key: str) -> Journey:
-    """With the next step of the same part taken into this one; its think time stays at the end. Raises EditError for the last."""
+    """With the next step of the same part taken into this one; its think time stays at the end.
+
+    Raises EditError for the last.
+    """
     _, _, step = find(journey, step_key)
     home, at = home_of(journey, step_key)
     steps = list_of(journey, home)
@@ -285,10 +302,14 @@ def merge_step(journey: Journey, step_key: str) -> Journey:
         requests.append(replace(request, request=key_from(request.request, {each.request for each in requests})))
     steps[at : at + 2] = [
         replace(
-            step, requests=tuple(requests), think_s=following.think_s, think=following.think, think_to_s=following.think_to_s,
+            step,
+            requests=tuple(requests),
+            think_s=following.think_s,
+            think=following.think,
+            think_to_s=following.think_to_s,
             recorded_think_s=following.recorded_think_s,
         )
-    ]  # fmt: skip
+    ]
     return with_list(journey, home, steps)
 
 
@@ -323,7 +344,8 @@ def switch(journey: Journey, step_key: str, request_key: str = "") -> Journey:
 
 
 def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
-    """What a rehearsal performs that begins at step `start` (after the opening) and halts before `until` ("step" or "step/request").
+    """What a rehearsal performs that begins at step `start` (after the opening) and halts before `until` ("step" or
+    "step/request").
 
     Raises EditError when either is not in the journey.
     """
@@ -332,7 +354,9 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
         start = _outermost(journey, start)
         part, index, _ = find(journey, start)
         if part == "cleanup":
-            raise EditError("The clean-up is performed after a rehearsal, when it is asked for there; begin with another step.")
+            raise EditError(
+                "The clean-up is performed after a rehearsal, when it is asked for there; begin with another step."
+            )
         if part == "opening":
             parts["opening"] = parts["opening"][index:]
         else:
@@ -341,7 +365,8 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
                 parts["rounds"] = []
     if until:
         step_key, _, request_key = until.partition("/")
-        if _outermost(journey, step_key) != step_key:  # halting inside of something repeated or chosen: before all of it
+        # halting inside of something repeated or chosen: before all of it
+        if _outermost(journey, step_key) != step_key:
             step_key, request_key = _outermost(journey, step_key), ""
         part, _, step = find(journey, step_key)
         at = 0
@@ -349,7 +374,9 @@ def excerpt(journey: Journey, start: str = "", until: str = "") -> Journey:
             _, at, _ = find_request(journey, step_key, request_key)
         keys = [each.step for each in parts[part]]
         if step_key not in keys:
-            raise EditError(f"“{step.name}” comes before the step it would begin with, so there is nothing to rehearse.")
+            raise EditError(
+                f"“{step.name}” comes before the step it would begin with, so there is nothing to rehearse."
+            )
         kept = parts[part][: keys.index(step_key)]
         parts[part] = [*kept, replace(step, requests=step.requests[:at])] if at else kept
         for later in PARTS[PARTS.index(part) + 1 : -1]:  # what was done until then may still be cleaned up
@@ -368,16 +395,23 @@ def _outermost(journey: Journey, step_key: str) -> str:
 
 ITEMS: dict[Kind, tuple[str, dict[str, Any]]] = {
     # kind: name of a new one, what it begins with
-    "set": ("Set a value", {"set": (("name", ""),)}), "pause": ("Pause", {"pause": "1"}), "log": ("Log", {"log": "{{ round.number }}"}),
-    "call": ("Call a function", {"call": Call(function="starter.luhn")}), "keep": ("Write a row", {"keep": Keep(into="results", row=())}),
-    "repeat": ("Repeat", {"repeat": Repeat(times="3")}), "each": ("For each", {"each": Each(name="item", in_="[]")}),
+    "set": ("Set a value", {"set": (("name", ""),)}),
+    "pause": ("Pause", {"pause": "1"}),
+    "log": ("Log", {"log": "{{ round.number }}"}),
+    "call": ("Call a function", {"call": Call(function="starter.luhn")}),
+    "keep": ("Write a row", {"keep": Keep(into="results", row=())}),
+    "repeat": ("Repeat", {"repeat": Repeat(times="3")}),
+    "each": ("For each", {"each": Each(name="item", in_="[]")}),
     "if": ("If", {"branches": (Branch(when="{{ round.number == 1 }}"), Branch(name="else"))}),
     "choose": ("Choose", {"choose": "at random", "branches": (Branch(name="one way"), Branch(name="another"))}),
-}  # fmt: skip
+}
 
 
 def add_item(journey: Journey, kind: Kind, after: str = "", part: Part = "rounds") -> tuple[Journey, str]:
-    """(journey with a new item of `kind` after step `after`, or at the end of `part`; the item's key). Raises EditError."""
+    """(journey with a new item of `kind` after step `after`, or at the end of `part`; the item's key).
+
+    Raises EditError.
+    """
     if kind not in ITEMS:
         raise EditError(f"'{kind}' is nothing that can be added; there are {', '.join(ITEMS)}")
     name, fields = ITEMS[kind]
@@ -405,7 +439,10 @@ def wrap(journey: Journey, step_key: str, kind: Kind) -> tuple[Journey, str]:
 
 
 def unwrap(journey: Journey, step_key: str) -> Journey:
-    """Without an item that holds steps; they take its place, those of all its branches one after the other. Raises EditError."""
+    """Without an item that holds steps; they take its place, those of all its branches one after the other.
+
+    Raises EditError.
+    """
     _, _, step = find(journey, step_key)
     if not step.nests:
         raise EditError(f"“{step.name}” holds no steps.")
@@ -416,17 +453,29 @@ def unwrap(journey: Journey, step_key: str) -> Journey:
 
 
 def set_thinking(journey: Journey, kind: str, value: float, to: float) -> Journey:
-    """Think times of all steps that have one: "recorded" × `value`, or "fixed", "even" and "log-normal" with `value` (and `to`) seconds."""
+    """Think times of all steps that have one: "recorded" × `value`, or "fixed", "even" and "log-normal" with `value`
+    (and `to`) seconds.
+    """
     made = journey
     for _, step in journey.steps():
         recorded = step.recorded_think_s if step.recorded_think_s is not None else step.think_s
         if kind == "recorded":
             made = change_step(
-                made, step.step, think="fixed", think_s=round(min(86_400.0, recorded * value), 3), think_to_s=0.0, recorded_think_s=recorded
+                made,
+                step.step,
+                think="fixed",
+                think_s=round(min(86_400.0, recorded * value), 3),
+                think_to_s=0.0,
+                recorded_think_s=recorded,
             )
         elif step.think_s or recorded:
             made = change_step(
-                made, step.step, think=kind, think_s=value, think_to_s=0.0 if kind == "fixed" else to, recorded_think_s=recorded
+                made,
+                step.step,
+                think=kind,
+                think_s=value,
+                think_to_s=0.0 if kind == "fixed" else to,
+                recorded_think_s=recorded,
             )
     return made
 

@@ -1,4 +1,6 @@
-"""Requests from an OpenAPI 3 description: chosen operations, with examples from the description or made from its schemas."""
+"""Requests from an OpenAPI 3 description: chosen operations, with examples from the description or made from its
+schemas.
+"""
 
 import json
 import re
@@ -16,10 +18,20 @@ from dynamikos.core.journeys.model import Authorization, Body, Client, FormPart,
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options")
 MAX_BYTES, MAX_DEPTH, MAX_VALUES = 8_000_000, 12, 2000
 FORMATS: dict[str, str] = {
-    "date": "2027-02-01", "date-time": "2027-02-01T20:15:00Z", "time": "20:15:00Z", "email": "observer@observers.example", "hostname": "observers.example",
-    "ipv4": "192.0.2.1", "ipv6": "2001:db8::1", "uri": "https://observers.example/", "url": "https://observers.example/", "byte": "c2t5", "password": "secret",
-    "uuid": "6f1c1d5e-8d0a-4b7e-9a53-2f6c0d1e4b7a", "binary": "sky",
-}  # fmt: skip
+    "date": "2027-02-01",
+    "date-time": "2027-02-01T20:15:00Z",
+    "time": "20:15:00Z",
+    "email": "observer@observers.example",
+    "hostname": "observers.example",
+    "ipv4": "192.0.2.1",
+    "ipv6": "2001:db8::1",
+    "uri": "https://observers.example/",
+    "url": "https://observers.example/",
+    "byte": "c2t5",
+    "password": "secret",
+    "uuid": "6f1c1d5e-8d0a-4b7e-9a53-2f6c0d1e4b7a",
+    "binary": "sky",
+}
 Node = dict[str, Any]
 
 
@@ -45,16 +57,21 @@ class Description:
         try:
             found = json.loads(text) if text.lstrip()[:1] == "{" else yaml.load(text, Loader=yaml.CSafeLoader)
         except json.JSONDecodeError as problem:
-            raise ImportRefused(f"{name} is not JSON: line {problem.lineno}, column {problem.colno}: {problem.msg}.") from problem
+            raise ImportRefused(
+                f"{name} is not JSON: line {problem.lineno}, column {problem.colno}: {problem.msg}."
+            ) from problem
         except yaml.YAMLError as problem:
             mark = getattr(problem, "problem_mark", None)
             where = f": line {mark.line + 1}, column {mark.column + 1}" if mark is not None else ""
-            raise ImportRefused(f"{name} is not YAML{where}: {getattr(problem, 'problem', None) or problem}.") from problem
+            raise ImportRefused(
+                f"{name} is not YAML{where}: {getattr(problem, 'problem', None) or problem}."
+            ) from problem
         except (RecursionError, ValueError) as problem:
             raise ImportRefused(f"{name} can't be read: {problem}") from problem
         if not isinstance(found, dict):
             raise ImportRefused(
-                f"{name} is not an OpenAPI description: it holds {type(found).__name__}, not an object with `openapi` and `paths`."
+                f"{name} is not an OpenAPI description: it holds {type(found).__name__}, not an object with `openapi`"
+                " and `paths`."
             )
         version = str(found.get("openapi", ""))
         if not version.startswith("3."):
@@ -69,12 +86,17 @@ class Description:
         if not isinstance(found.get("paths"), dict) or not found["paths"]:
             raise ImportRefused(f"{name} has no `paths`, so there is no operation to choose.")
         self.document: Node = found
-        self.title = str((found.get("info") or {}).get("title") or name) if isinstance(found.get("info"), dict) else name
+        self.title = (
+            str((found.get("info") or {}).get("title") or name) if isinstance(found.get("info"), dict) else name
+        )
 
     # reading -------------------------------------------------------------------------------------------
 
     def resolve(self, node: Any, seen: tuple[str, ...] = ()) -> Node:
-        """`node` with a local $ref followed. Raises ImportRefused for one that leads nowhere, outside or in a circle."""
+        """`node` with a local $ref followed.
+
+        Raises ImportRefused for one that leads nowhere, outside or in a circle.
+        """
         if not isinstance(node, dict):
             return {}
         ref = node.get("$ref")
@@ -82,7 +104,8 @@ class Description:
             return node
         if not ref.startswith("#/"):
             raise ImportRefused(
-                f"The reference '{ref}' leads to another file; only references inside the description can be followed. Bundle it into one file."
+                f"The reference '{ref}' leads to another file; only references inside the description can be followed."
+                " Bundle it into one file."
             )
         if ref in seen:
             raise ImportRefused(f"The reference '{ref}' leads back to itself.")
@@ -108,7 +131,14 @@ class Description:
             tags = operation.get("tags")
             group = str(tags[0]) if isinstance(tags, list) and tags else path.strip("/").partition("/")[0]
             summary = str(operation.get("summary") or operation.get("operationId") or "")
-            made.append(Operation(key=f"{method.upper()} {path}", summary=summary, group=group, reads=method in ("get", "head", "options")))
+            made.append(
+                Operation(
+                    key=f"{method.upper()} {path}",
+                    summary=summary,
+                    group=group,
+                    reads=method in ("get", "head", "options"),
+                )
+            )
         if not made:
             raise ImportRefused("The description has paths but no operation such as get or post.")
         return made
@@ -149,11 +179,19 @@ class Description:
             rest = {name: each for name, each in schema.items() if name in ("type", "properties")}
             for each in [*schema["allOf"], *([rest] if rest else [])]:
                 part = self.example(each, depth + 1, budget, above)
-                merged = {**merged, **part} if isinstance(merged, dict) and isinstance(part, dict) else part if part is not None else merged
+                merged = (
+                    {**merged, **part}
+                    if isinstance(merged, dict) and isinstance(part, dict)
+                    else part
+                    if part is not None
+                    else merged
+                )
             return merged
         for name in ("oneOf", "anyOf"):
             if isinstance(schema.get(name), list) and schema[name]:
-                other = next((each for each in schema[name] if self.resolve(each).get("type") != "null"), schema[name][0])
+                other = next(
+                    (each for each in schema[name] if self.resolve(each).get("type") != "null"), schema[name][0]
+                )
                 return self.example(other, depth + 1, budget, above)
         return self._by_type(schema, depth, budget, above)
 
@@ -172,7 +210,9 @@ class Description:
                     made[str(name)] = value
             return made
         if kind == "array":
-            return [self.example(schema.get("items") or {}, depth + 1, budget, above)] * max(1, min(5, int(schema.get("minItems") or 1)))
+            return [self.example(schema.get("items") or {}, depth + 1, budget, above)] * max(
+                1, min(5, int(schema.get("minItems") or 1))
+            )
         if kind in ("integer", "number"):
             low, high = schema.get("minimum", schema.get("exclusiveMinimum")), schema.get("maximum")
             value = low if isinstance(low, (int, float)) and not isinstance(low, bool) else 1
@@ -192,7 +232,9 @@ class Description:
         return text[: int(most)] if isinstance(most, int) else text
 
     def _given(self, holder: Node) -> Any:
-        """The example of a parameter or of a media type: its own, the first of its named ones, else one that fits its schema."""
+        """The example of a parameter or of a media type: its own, the first of its named ones, else one that fits its
+        schema.
+        """
         if "example" in holder:
             return holder["example"]
         named = holder.get("examples")
@@ -205,7 +247,8 @@ class Description:
     # requests ------------------------------------------------------------------------------------------
 
     def journey(self, name: str, chosen: Collection[str], base: str) -> Journey:
-        """A journey with a step for each chosen operation ("GET /skies/{id}"); `base` stands before each path ("{{ env.target }}").
+        """A journey with a step for each chosen operation ("GET /skies/{id}"); `base` stands before each path ("{{
+        env.target }}").
 
         Raises ImportRefused when nothing is chosen.
         """
@@ -216,12 +259,25 @@ class Description:
                 continue
             words = str(operation.get("summary") or operation.get("operationId") or key)[:120]
             step_key = key_from(words, {step.step for step in steps})
-            steps.append(Step(step=step_key, name=words, think_s=1.0, requests=(self._request(path, method, operation, item, base),)))
+            steps.append(
+                Step(
+                    step=step_key,
+                    name=words,
+                    think_s=1.0,
+                    requests=(self._request(path, method, operation, item, base),),
+                )
+            )
         if not steps:
-            raise ImportRefused("No operation is chosen, so nothing would be left. Tick those that the journey shall perform.")
+            raise ImportRefused(
+                "No operation is chosen, so nothing would be left. Tick those that the journey shall perform."
+            )
         return Journey(
-            form=1, journey=key_from(name), name=name, rounds=tuple(steps), authorization=self._authorization(self.document.get("security"), base)
-        )  # fmt: skip
+            form=1,
+            journey=key_from(name),
+            name=name,
+            rounds=tuple(steps),
+            authorization=self._authorization(self.document.get("security"), base),
+        )
 
     def _request(self, path: str, method: str, operation: Node, item: Node, base: str) -> Request:
         parameters: dict[tuple[str, str], Node] = {}
@@ -233,7 +289,11 @@ class Description:
         headers: list[tuple[str, str]] = []
         cookies: list[str] = []
         for (where, name), parameter in parameters.items():
-            value = self._given(parameter) if "content" not in parameter else self._given(next(iter(parameter["content"].values())))
+            value = (
+                self._given(parameter)
+                if "content" not in parameter
+                else self._given(next(iter(parameter["content"].values())))
+            )
             if where == "path":
                 text = ",".join(map(_text, value)) if isinstance(value, list) else _text(value)
                 path = path.replace("{" + name + "}", quote(text, safe=""))
@@ -249,14 +309,22 @@ class Description:
             headers.append(("Cookie", "; ".join(cookies)))
         proof = None
         if "security" in operation:
-            proof = self._authorization(operation["security"], base) or (Authorization(none=True) if not operation["security"] else None)
+            proof = self._authorization(operation["security"], base) or (
+                Authorization(none=True) if not operation["security"] else None
+            )
         for header_or_query in self._keys(operation.get("security", self.document.get("security"))):
             (headers if header_or_query[0] == "header" else query).append(header_or_query[1])
         return Request(
-            request=key_from(f"{method}-{re.sub(r'[{}]', '', path)}"), method=method.upper(), address=base + path.replace("{{", "%7B%7B"),
-            query=tuple(query), headers=tuple(headers), body=self._body(operation), authorization=proof, checks=self._checks(operation),
+            request=key_from(f"{method}-{re.sub(r'[{}]', '', path)}"),
+            method=method.upper(),
+            address=base + path.replace("{{", "%7B%7B"),
+            query=tuple(query),
+            headers=tuple(headers),
+            body=self._body(operation),
+            authorization=proof,
+            checks=self._checks(operation),
             note=str(operation.get("description") or "")[:400].strip(),
-        )  # fmt: skip
+        )
 
     def _body(self, operation: Node) -> Body | None:
         content = self.resolve(operation.get("requestBody")).get("content")
@@ -264,7 +332,8 @@ class Description:
             return None
         preferred = ("application/json", "application/x-www-form-urlencoded", "multipart/form-data")
         kind = next(
-            (each for each in preferred if each in content), next((each for each in content if "json" in each), next(iter(content)))
+            (each for each in preferred if each in content),
+            next((each for each in content if "json" in each), next(iter(content))),
         )
         media = self.resolve(content[kind])
         value = self._given(media)
@@ -281,7 +350,12 @@ class Description:
                 for name, each in properties.items()
                 if self.resolve(each).get("format") == "binary" or "contentMediaType" in self.resolve(each)
             }
-            return Body(parts=tuple(FormPart(name=name, value=each, file=f"{name}.txt" if name in files else "") for name, each in fields))
+            return Body(
+                parts=tuple(
+                    FormPart(name=name, value=each, file=f"{name}.txt" if name in files else "")
+                    for name, each in fields
+                )
+            )
         return Body(raw=_text(value), type=kind)
 
     @staticmethod
@@ -309,7 +383,9 @@ class Description:
                 url = str(flow.get("tokenUrl", ""))
                 address = url if urlsplit(url).scheme else base + urljoin("/", url)
                 return Authorization(
-                    client=Client(address=address, id="{{ env.client }}", secret="{{ env.client_secret }}", scope=" ".join(scopes))
+                    client=Client(
+                        address=address, id="{{ env.client }}", secret="{{ env.client_secret }}", scope=" ".join(scopes)
+                    )
                 )
             if (kind == "http" and how == "bearer") or kind in ("oauth2", "openIdConnect"):
                 return Authorization(bearer="{{ env.token }}")

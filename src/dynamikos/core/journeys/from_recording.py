@@ -49,11 +49,13 @@ GAP_US = 1_000_000  # a pause this long within a page begins a new step
 LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
 
 
-def journey_from(recording: Recording, name: str, origins: Collection[str], bases: dict[str, str] | None = None) -> Journey:
+def journey_from(
+    recording: Recording, name: str, origins: Collection[str], bases: dict[str, str] | None = None
+) -> Journey:
     """The journey in `recording`, with only the exchanges to `origins` ("https://host:port").
 
-    `bases` maps an origin to the environment value that stands for it ("env.observatory"). Steps begin with a page or after
-    a pause; steps up to a sign-in with a password become the opening, a sign-out at the end the closing.
+    `bases` maps an origin to the environment value that stands for it ("env.observatory"). Steps begin with a page or
+    after a pause; steps up to a sign-in with a password become the opening, a sign-out at the end the closing.
     """
     if recording.marks:
         return _from_marks(recording, name, origins, bases or {})
@@ -110,11 +112,22 @@ def _from_marks(recording: Recording, name: str, origins: Collection[str], bases
             gap = stretches[index + 1][2][0][1].started_us - max(e.started_us + e.timings.total_us for _, e in group)
             think = round(min(max(0, gap) / 1_000_000, MAX_THINK_S), 1)
         parts[part].append(
-            Step(step=key, name=title, think_s=think, recorded_think_s=think, requests=tuple(_requests(group, recording, bases)))
+            Step(
+                step=key,
+                name=title,
+                think_s=think,
+                recorded_think_s=think,
+                requests=tuple(_requests(group, recording, bases)),
+            )
         )
     return Journey(
-        form=1, journey=key_from(name), name=name, opening=tuple(parts["opening"]), rounds=tuple(parts["rounds"]), closing=tuple(parts["closing"])
-    )  # fmt: skip
+        form=1,
+        journey=key_from(name),
+        name=name,
+        opening=tuple(parts["opening"]),
+        rounds=tuple(parts["rounds"]),
+        closing=tuple(parts["closing"]),
+    )
 
 
 def is_static(exchange: Exchange) -> bool:
@@ -220,7 +233,11 @@ def _headers(exchange: Exchange) -> tuple[tuple[str, str], ...]:
     kept = []
     for name, value in exchange.sent.headers:
         lower = name.lower()
-        if lower in OWN_HEADERS or lower.startswith(("sec-", "proxy-")) or (lower == "content-type" and exchange.sent.body):
+        if (
+            lower in OWN_HEADERS
+            or lower.startswith(("sec-", "proxy-"))
+            or (lower == "content-type" and exchange.sent.body)
+        ):
             continue
         if lower in ("user-agent", "accept-language", "accept"):
             continue

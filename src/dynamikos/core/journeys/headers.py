@@ -3,7 +3,8 @@
 import re
 
 TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+\Z")
-COMPUTED = frozenset(("content-length", "transfer-encoding"))  # the body says them; a second one makes the request invalid
+# the body says them; a second one makes the request invalid
+COMPUTED = frozenset(("content-length", "transfer-encoding"))
 
 
 def header_problem(name: str, value: str) -> str:

@@ -14,10 +14,12 @@ Seconds = Annotated[float, msgspec.Meta(ge=0, le=86_400)]
 
 
 class Repeat(Frozen, frozen=True, kw_only=True):
-    """Its steps again and again: `times` of them, `while` a condition holds (asked before each try) or `until` it does (asked after).
+    """Its steps again and again: `times` of them, `while` a condition holds (asked before each try) or `until` it does
+    (asked after).
 
-    `every_s` is from the begin of one try to the begin of the next; after `limit_s` or `at_most` tries it ends. A `while` or `until`
-    that has not come about by then, or `times` that are not done by then, are a failure, which means what `then` says.
+    `every_s` is from the begin of one try to the begin of the next; after `limit_s` or `at_most` tries it ends. A
+    `while` or `until` that has not come about by then, or `times` that are not done by then, are a failure, which means
+    what `then` says.
     """
 
     times: str = ""
@@ -30,7 +32,9 @@ class Repeat(Frozen, frozen=True, kw_only=True):
 
 
 class Each(Frozen, frozen=True, kw_only=True):
-    """Its steps for each of a list, `in`: a JSON list or an expression that gives one; the value at hand is called `name`."""
+    """Its steps for each of a list, `in`: a JSON list or an expression that gives one; the value at hand is called
+    `name`.
+    """
 
     name: Annotated[str, msgspec.Meta(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")]
     in_: str = msgspec.field(name="in")
@@ -39,7 +43,9 @@ class Each(Frozen, frozen=True, kw_only=True):
 
 
 class Call(Frozen, frozen=True, kw_only=True):
-    """A Python function of the project, `module.function`, called with named texts; what it returns becomes the value `into`."""
+    """A Python function of the project, `module.function`, called with named texts; what it returns becomes the value
+    `into`.
+    """
 
     function: Annotated[str, msgspec.Meta(pattern=r"^[a-z_][a-z0-9_]*\.[A-Za-z_][A-Za-z0-9_]*$")]
     with_: tuple[Pair, ...] = msgspec.field(name="with", default=())

@@ -13,15 +13,21 @@ from dynamikos.core.checks import Check
 from dynamikos.core.journeys.items import NESTING, Call, Each, Keep, Kind, Pair, Repeat
 from dynamikos.core.text import Frozen
 
-Key = Annotated[str, msgspec.Meta(pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent")]
-Method = Annotated[str, msgspec.Meta(pattern=r"^[!#$%&'*+.^_`|~0-9A-Za-z-]{1,40}$", description="a token (RFC 9110 §9.1)")]
+Key = Annotated[
+    str, msgspec.Meta(pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent")
+]
+Method = Annotated[
+    str, msgspec.Meta(pattern=r"^[!#$%&'*+.^_`|~0-9A-Za-z-]{1,40}$", description="a token (RFC 9110 §9.1)")
+]
 Part = Literal["opening", "rounds", "closing", "cleanup"]
 PLAYED: tuple[Part, ...] = ("opening", "rounds", "closing")
 PARTS: tuple[Part, ...] = (*PLAYED, "cleanup")
 
 
 class FormPart(Frozen, frozen=True, kw_only=True):
-    """A part of a multipart body (RFC 7578): a field with its `value`, or a file with its name and content, as text or base64."""
+    """A part of a multipart body (RFC 7578): a field with its `value`, or a file with its name and content, as text or
+    base64.
+    """
 
     name: str
     value: str = ""
@@ -31,8 +37,9 @@ class FormPart(Frozen, frozen=True, kw_only=True):
 
 
 class Body(Frozen, frozen=True, kw_only=True):
-    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its content type, or a `file` beside the plan,
-    sent piece by piece however large it is. Exactly one is given."""
+    """What is sent: form fields, parts of a multipart form, a JSON text or a raw text with its content type, or a
+    `file` beside the plan, sent piece by piece however large it is. Exactly one is given.
+    """
 
     form: tuple[Pair, ...] | None = None
     parts: tuple[FormPart, ...] | None = None
@@ -50,7 +57,9 @@ class Login(Frozen, frozen=True, kw_only=True):
 
 
 class Client(Frozen, frozen=True, kw_only=True):
-    """A client that gets its own token (RFC 6749 §4.4) from `address`; `form` sends id and secret as fields instead of in a header."""
+    """A client that gets its own token (RFC 6749 §4.4) from `address`; `form` sends id and secret as fields instead of
+    in a header.
+    """
 
     address: str
     id: str
@@ -71,7 +80,9 @@ class Authorization(Frozen, frozen=True, kw_only=True):
     @property
     def kind(self) -> str:
         """The one that is given; "" when there is none, "several" when there are more."""
-        given = [name for name in ("basic", "digest", "bearer", "client") if getattr(self, name) is not None] + ["none"] * self.none
+        given = [name for name in ("basic", "digest", "bearer", "client") if getattr(self, name) is not None] + [
+            "none"
+        ] * self.none
         return given[0] if len(given) == 1 else "several" if given else ""
 
     def texts(self) -> Iterator[tuple[str, str]]:
@@ -86,7 +97,9 @@ class Authorization(Frozen, frozen=True, kw_only=True):
 
 
 class Request(Frozen, frozen=True, kw_only=True):
-    """One request. `address` and all values may have `{{ name }}` holes; `recorded` is its number in the recording; `off` leaves it out."""
+    """One request. `address` and all values may have `{{ name }}` holes; `recorded` is its number in the recording;
+    `off` leaves it out.
+    """
 
     request: Key
     method: Method = "GET"
@@ -106,14 +119,15 @@ class Request(Frozen, frozen=True, kw_only=True):
 class Step(Frozen, frozen=True, kw_only=True):
     """One thing a person does, as they would name it; after it they think for `think_s` seconds.
 
-    `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at `think_s` and its p95 at `think_to_s`.
+    `think: even` draws evenly from `think_s` to `think_to_s`; `log-normal` has its median at `think_s` and its p95 at
+    `think_to_s`.
     `recorded_think_s` is what the recording had. `off` leaves the step out. `use` names a shared step whose requests it
-    performs; `recorded` then says which of them is which exchange of this journey's recording. `at_once` sends its requests in
-    parallel.
+    performs; `recorded` then says which of them is which exchange of this journey's recording. `at_once` sends its
+    requests in parallel.
 
-    Besides requests a step can do one other thing: `set` values, `pause` (seconds), `log` a text, `call` a function, `keep` a row;
-    or hold further `steps`, which it performs by `repeat` or for `each` of a list, or in `branches`: the first whose `when` holds,
-    or with `choose` one by weight.
+    Besides requests a step can do one other thing: `set` values, `pause` (seconds), `log` a text, `call` a function,
+    `keep` a row; or hold further `steps`, which it performs by `repeat` or for `each` of a list, or in `branches`: the
+    first whose `when` holds, or with `choose` one by weight.
     """
 
     step: Key
@@ -181,7 +195,9 @@ class Step(Frozen, frozen=True, kw_only=True):
 
 
 class Branch(Frozen, frozen=True, kw_only=True):
-    """One way to go on: by its `weight` among the others, or when its condition `when` holds (without one: otherwise)."""
+    """One way to go on: by its `weight` among the others, or when its condition `when` holds
+    (without one: otherwise).
+    """
 
     name: str = ""
     weight: Annotated[float, msgspec.Meta(ge=0, le=1_000_000)] = 1.0
@@ -214,8 +230,8 @@ def mapped(steps: tuple[Step, ...], change: Callable[[Step], Step | None]) -> tu
 class Journey(Frozen, frozen=True, kw_only=True):
     """What one kind of person does, from arriving to leaving.
 
-    `headers` and `authorization` are common to all requests that don't say otherwise. `cleanup` undoes what a rehearsal left
-    behind; a run never performs it.
+    `headers` and `authorization` are common to all requests that don't say otherwise. `cleanup` undoes what a rehearsal
+    left behind; a run never performs it.
     """
 
     form: Literal[1]
@@ -245,7 +261,9 @@ class Journey(Frozen, frozen=True, kw_only=True):
 
     def active(self, *, cleanup: bool = False) -> "Journey":
         """Without what is switched off, and without the clean-up unless asked for: what is rehearsed and run."""
-        made = self.mapped(lambda step: None if step.off else replace(step, requests=tuple(r for r in step.requests if not r.off)))
+        made = self.mapped(
+            lambda step: None if step.off else replace(step, requests=tuple(r for r in step.requests if not r.off))
+        )
         return made if cleanup else replace(made, cleanup=())
 
     def body_files(self) -> list[str]:
@@ -257,7 +275,11 @@ class Journey(Frozen, frozen=True, kw_only=True):
 
         def placed(request: Request) -> Request:
             body = request.body
-            return replace(request, body=replace(body, file=place(body.file))) if body is not None and body.file else request
+            return (
+                replace(request, body=replace(body, file=place(body.file)))
+                if body is not None and body.file
+                else request
+            )
 
         return self.mapped(lambda step: replace(step, requests=tuple(map(placed, step.requests))))
 

@@ -46,7 +46,9 @@ def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
             return step
         numbers = dict(step.recorded)
         requests = shared[step.use].requests if step.use in shared else ()
-        return replace(step, requests=tuple(replace(each, recorded=numbers.get(each.request)) for each in requests), recorded=())
+        return replace(
+            step, requests=tuple(replace(each, recorded=numbers.get(each.request)) for each in requests), recorded=()
+        )
 
     if not used_in(journey):
         return journey
@@ -54,7 +56,9 @@ def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
 
 
 def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[str, Shared]]:
-    """The opposite of `expand` after an edit: the journey as it is stored, and the shared steps whose requests were changed in it."""
+    """The opposite of `expand` after an edit: the journey as it is stored, and the shared steps whose requests were
+    changed in it.
+    """
     changed: dict[str, Shared] = {}
 
     def stored(step: Step) -> Step:
@@ -72,7 +76,11 @@ def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[
 def share(journey: Journey, step: Step, key: str) -> tuple[Journey, Shared]:
     """`step` of `journey` made a shared one under `key`; the journey as it is before folding."""
     made = Shared(
-        form=1, shared=key, name=step.name, requests=tuple(replace(each, recorded=None) for each in step.requests), note=step.note
+        form=1,
+        shared=key,
+        name=step.name,
+        requests=tuple(replace(each, recorded=None) for each in step.requests),
+        note=step.note,
     )
 
     def used(each: Step) -> Step:

@@ -33,7 +33,9 @@ def shown(text: str, secret: Collection[str]) -> str:
 
 
 def secret_names(journey: Journey, columns: Collection[str] = ()) -> frozenset[str]:
-    """Names of the journey's values that hold a secret or what is computed from one; `columns` are the masked ones of its data."""
+    """Names of the journey's values that hold a secret or what is computed from one; `columns` are the masked ones of
+    its data.
+    """
     found = set(columns)
     steps = [step for _, step in journey.steps()]
     while True:

@@ -21,7 +21,8 @@ def parse_journey(text: str, *, file: str = "") -> Journey:
         seen.add(step.step)
         if step.use and step.requests:
             raise TextError(
-                f"step '{step.step}' uses the shared step '{step.use}', so its requests stand there; take either `use` or `requests` away",
+                f"step '{step.step}' uses the shared step '{step.use}', so its requests stand there; take either `use`"
+                " or `requests` away",
                 file=file,
             )
         requests = [request.request for request in step.requests]

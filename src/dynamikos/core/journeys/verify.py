@@ -91,7 +91,9 @@ def names_needed(journey: Journey) -> set[str]:
     names: set[str] = set()
     texts = [text for _, text in common_texts(journey)]
     for _, step in journey.active(cleanup=True).steps():
-        texts += [text for _, text in item_texts(step)] + [text for request in step.requests for _, text in texts_of(request)]
+        texts += [text for _, text in item_texts(step)] + [
+            text for request in step.requests for _, text in texts_of(request)
+        ]
     for text in texts:
         try:
             names.update(name for name in names_in(text) if "." in name and name not in BUILT_IN)
@@ -101,14 +103,18 @@ def names_needed(journey: Journey) -> set[str]:
 
 
 def verify(journey: Journey, known: Collection[str], functions: Collection[str] | None = None) -> list[Problem]:
-    """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory"), `functions` the
-    project's Python functions ("module.function"; None: not looked at). Expressions are read, never run.
+    """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory"),
+    `functions` the project's Python functions ("module.function"; None: not looked at). Expressions are read, never
+    run.
     """
     problems: list[Problem] = []
     captured: set[str] = set()
-    everywhere = {capture.name for _, step in journey.steps() for request in step.requests for capture in request.captures}
+    everywhere = {
+        capture.name for _, step in journey.steps() for request in step.requests for capture in request.captures
+    }
     everywhere |= {name for _, step in journey.steps() for name in gives(step)}
-    for what, text in common_texts(journey):  # a captured value counts from when it is there; until then the request fails with its name
+    # a captured value counts from when it is there; until then the request fails with its name
+    for what, text in common_texts(journey):
         try:
             unknown = [name for name in names_in(text) if name not in {*known, *everywhere, *BUILT_IN}]
         except DynamikosError as problem:
@@ -120,12 +126,18 @@ def verify(journey: Journey, known: Collection[str], functions: Collection[str] 
     for _, step in journey.active(cleanup=True).steps():
         if step.use and not step.requests:
             problems.append(
-                Problem(step=step.step, request="", message=f"there is no shared step '{step.use}' with requests in this project")
+                Problem(
+                    step=step.step,
+                    request="",
+                    message=f"there is no shared step '{step.use}' with requests in this project",
+                )
             )
         problems.extend(_item_problems(step, functions))
         inside = set()  # what its own steps capture is known when `until` is asked
         if step.repeat is not None:
-            inside = {each.name for inner in walk(step.steps) for request in inner.requests for each in request.captures}
+            inside = {
+                each.name for inner in walk(step.steps) for request in inner.requests for each in request.captures
+            }
             inside |= {name for inner in walk(step.steps) for name in gives(inner)}
         for what, text in item_texts(step):
             try:
@@ -134,7 +146,9 @@ def verify(journey: Journey, known: Collection[str], functions: Collection[str] 
                 problems.append(Problem(step=step.step, request="", message=f"{what}: {problem}"))
                 continue
             unknown = [name for name in names if name not in {*known, *captured, *inside, *BUILT_IN}]
-            problems.extend(Problem(step=step.step, request="", message=f"{what}: {_unknown(name, known)}") for name in unknown)
+            problems.extend(
+                Problem(step=step.step, request="", message=f"{what}: {_unknown(name, known)}") for name in unknown
+            )
             if what.startswith("set "):
                 captured.add(what[4:])  # the next one may use it
         captured.update(gives(step))
@@ -152,12 +166,16 @@ def verify(journey: Journey, known: Collection[str], functions: Collection[str] 
                 for name in names:
                     if name in known or name in captured or name in own or name in BUILT_IN:
                         continue
-                    problems.append(Problem(step=step.step, request=request.request, message=f"{what}: {_unknown(name, known)}"))
+                    problems.append(
+                        Problem(step=step.step, request=request.request, message=f"{what}: {_unknown(name, known)}")
+                    )
             for capture in request.captures:
                 try:
                     compile_capture(capture)
                 except DynamikosError as problem:
-                    problems.append(Problem(step=step.step, request=request.request, message=f"capture {capture.name}: {problem}"))
+                    problems.append(
+                        Problem(step=step.step, request=request.request, message=f"capture {capture.name}: {problem}")
+                    )
                 captured.add(capture.name)
             for check in request.checks:
                 try:
@@ -182,7 +200,10 @@ def _item_problems(step: Step, functions: Collection[str] | None) -> Iterator[Pr
     for name in gives(step):
         if not NAME.match(name) or "." in name:
             yield wrong(f"'{name}' can't be the name of a value: letters, digits and _, not beginning with a digit")
-    if step.repeat is not None and sum(bool(each) for each in (step.repeat.times, step.repeat.while_, step.repeat.until)) != 1:
+    if (
+        step.repeat is not None
+        and sum(bool(each) for each in (step.repeat.times, step.repeat.while_, step.repeat.until)) != 1
+    ):
         yield wrong("repeat: give one of times, while or until")
     if step.kind == "if" and any(not branch.when for branch in step.branches[:-1]):
         yield wrong("if: only the last branch may be without a condition (when)")
@@ -200,7 +221,9 @@ def _item_problems(step: Step, functions: Collection[str] | None) -> Iterator[Pr
             yield wrong("write a row: name at least one column and its text")
         for name, _ in step.keep.row:
             if not NAME.match(name) or "." in name:
-                yield wrong(f"'{name}' can't be the name of a column: letters, digits and _, not beginning with a digit")
+                yield wrong(
+                    f"'{name}' can't be the name of a column: letters, digits and _, not beginning with a digit"
+                )
 
 
 def _headers(step: str, request: str, headers: Sequence[tuple[str, str]]) -> Iterator[Problem]:
@@ -212,7 +235,9 @@ def _headers(step: str, request: str, headers: Sequence[tuple[str, str]]) -> Ite
 def _kinds(step: str, request: str, body: Body | None, authorization: Authorization | None) -> Iterator[Problem]:
     """Exactly one kind of body, and of authorization; files that can be decoded."""
     if authorization is not None and authorization.kind in ("", "several"):
-        yield Problem(step=step, request=request, message="authorization: give one of basic, digest, bearer, client or none")
+        yield Problem(
+            step=step, request=request, message="authorization: give one of basic, digest, bearer, client or none"
+        )
     for what, text in authorization.texts() if authorization is not None else ():
         if not text and what != "scope":
             yield Problem(step=step, request=request, message=f"authorization, {what}: nothing is given yet")
@@ -221,7 +246,9 @@ def _kinds(step: str, request: str, body: Body | None, authorization: Authorizat
     if sum(getattr(body, kind) is not None for kind in ("form", "parts", "json", "raw")) + bool(body.file) != 1:
         yield Problem(step=step, request=request, message="body: give one of form, parts, json, raw or file")
     if body.json is not None and (wrong := problem_in(body.json)):
-        yield Problem(step=step, request=request, message=f"JSON body, {wrong}; a body that shall not be JSON is given as raw")
+        yield Problem(
+            step=step, request=request, message=f"JSON body, {wrong}; a body that shall not be JSON is given as raw"
+        )
     for part in body.parts or ():
         try:
             base64.b64decode(part.base64, validate=True)
@@ -232,10 +259,15 @@ def _kinds(step: str, request: str, body: Body | None, authorization: Authorizat
 def _unknown(name: str, known: Collection[str]) -> str:
     owner = name.split(".")[0]
     if "." not in name:
-        return f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to an earlier one, or set it"
+        return (
+            f"{{{{ {name} }}}} is not captured before this request; add a capture named {name} to an earlier one, or"
+            " set it"
+        )
     if owner == "env":
         return f"{{{{ {name} }}}} is not set in this environment; add '{name[4:]}' in Settings"
     near = sorted(other for other in known if other.startswith(owner + "."))
     if near:
-        return f"{{{{ {name} }}}} does not exist; '{owner}' has {', '.join(part.split('.', 1)[1] for part in near[:12])}"
+        return (
+            f"{{{{ {name} }}}} does not exist; '{owner}' has {', '.join(part.split('.', 1)[1] for part in near[:12])}"
+        )
     return f"{{{{ {name} }}}} does not exist: no data set '{owner}' is in this project"

@@ -13,7 +13,9 @@ Word = Literal["met", "close", "missed", "not judged"]
 
 
 class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """`measure` ≤ `limit` (ms for times, % for the failure rate), over the measured part, of all steps or of one `step`."""
+    """`measure` ≤ `limit` (ms for times, % for the failure rate), over the measured part, of all steps or of one
+    `step`.
+    """
 
     objective: str
     measure: Measure
@@ -49,13 +51,21 @@ Bounds = tuple[float | None, float | None]  # of a value, in the unit of its lim
 
 
 def judge(
-    objective: Objective, passed: Histogram, moments: Moments, failed: int, *, step_name: str | None = None, open_us: Sequence[int] = ()
+    objective: Objective,
+    passed: Histogram,
+    moments: Moments,
+    failed: int,
+    *,
+    step_name: str | None = None,
+    open_us: Sequence[int] = (),
 ) -> Judgement:
-    """Judges `objective` on the passed ones' distribution, the number of failed ones, and the ages of those that were still under way.
+    """Judges `objective` on the passed ones' distribution, the number of failed ones, and the ages of those that were
+    still under way.
 
-    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was under way is taken at its age and as
-    lasting for ever: missed when both are over the limit, met when both are within, else not judged. A response time of which more than
-    half failed is missed whatever the rest took. "close" = met by less than 10 % of the limit, not defined at limit 0.
+    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was under way is taken at
+    its age and as lasting for ever: missed when both are over the limit, met when both are within, else not judged. A
+    response time of which more than half failed is missed whatever the rest took. "close" = met by less than 10 % of
+    the limit, not defined at limit 0.
     """
     unit: Literal["ms", "%"] = "%" if objective.measure == "failure-rate" else "ms"
     n = passed.n + len(open_us) + (failed if unit == "%" else 0)
@@ -72,12 +82,22 @@ def judge(
         count = len(open_us)
         reason = f"{count:,} {'was' if count == 1 else 'were'} still under way at the end, and could turn it"
     return Judgement(
-        objective=objective.objective, word=word, value=low, limit=objective.limit, unit=unit, samples=n, sentence=describe(objective, step_name),
-        reason=reason, at_least=low is not None and low != high, failed_percent=share if unit == "ms" and share > SOME_FAILED else 0.0,
-    )  # fmt: skip
+        objective=objective.objective,
+        word=word,
+        value=low,
+        limit=objective.limit,
+        unit=unit,
+        samples=n,
+        sentence=describe(objective, step_name),
+        reason=reason,
+        at_least=low is not None and low != high,
+        failed_percent=share if unit == "ms" and share > SOME_FAILED else 0.0,
+    )
 
 
-def _bounds(objective: Objective, passed: Histogram, moments: Moments, failed: int, open_us: Sequence[int]) -> tuple[Bounds, str]:
+def _bounds(
+    objective: Objective, passed: Histogram, moments: Moments, failed: int, open_us: Sequence[int]
+) -> tuple[Bounds, str]:
     """(what the measure is at least and at most, why there is none)."""
     n, count = passed.n + len(open_us), len(open_us)
     if objective.measure == "failure-rate":

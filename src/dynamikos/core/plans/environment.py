@@ -15,8 +15,9 @@ LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)
 
 
 class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
-    """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left label. `address` is the IP address
-    to connect to instead of looking the name up: it is part of what was agreed."""
+    """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left label. `address` is
+    the IP address to connect to instead of looking the name up: it is part of what was agreed.
+    """
 
     scheme: Literal["http", "https"]
     host: str
@@ -39,9 +40,10 @@ class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
 class Way(Frozen, frozen=True, kw_only=True):
     """How requests reach the target: headers on all of them, whom to trust, where a host is, through which proxy.
 
-    `trust` is "system", "anything" (no certificate is verified) or certificates in PEM; `certificate` is the client's own, in PEM,
-    whose key is the sealed secret `key_secret`. `hosts` maps a host name to the address to connect to instead of looking it up (in
-    files; in a project that is part of an agreed target); `proxy` is an address such as http://proxy.example:3128, which must be an agreed target itself.
+    `trust` is "system", "anything" (no certificate is verified) or certificates in PEM; `certificate` is the client's
+    own, in PEM, whose key is the sealed secret `key_secret`. `hosts` maps a host name to the address to connect to
+    instead of looking it up (in files; in a project that is part of an agreed target); `proxy` is an address such as
+    http://proxy.example:3128, which must be an agreed target itself.
     """
 
     headers: tuple[tuple[str, str], ...] = ()
@@ -53,7 +55,10 @@ class Way(Frozen, frozen=True, kw_only=True):
 
 
 class Environment(Frozen, frozen=True, kw_only=True):
-    """Read as `env.NAME` in journeys: `addresses` and `values` together. `practice` starts the stand-in when nothing listens."""
+    """Read as `env.NAME` in journeys: `addresses` and `values` together.
+
+    `practice` starts the stand-in when nothing listens.
+    """
 
     form: Literal[1]
     environment: Key
@@ -84,7 +89,9 @@ def parse_target(text: str) -> AgreedTarget:
         try:
             address = str(ipaddress.ip_address(given.strip("[]")))
         except ValueError as problem:
-            raise PlanError(f"'{given}' is not an IP address; write such as https://staging.example at 10.0.0.7") from problem
+            raise PlanError(
+                f"'{given}' is not an IP address; write such as https://staging.example at 10.0.0.7"
+            ) from problem
     try:
         parts = urlsplit(text)
     except ValueError as problem:
@@ -106,7 +113,9 @@ def parse_target(text: str) -> AgreedTarget:
     labels = host.split(".")
     if "*" in host:
         if labels[0] != "*" or "*" in host[1:] or len(labels) < 3:
-            raise PlanError(f"'{text}': * may only stand as the whole first label, before at least two more (*.staging.example)")
+            raise PlanError(
+                f"'{text}': * may only stand as the whole first label, before at least two more (*.staging.example)"
+            )
         labels = labels[1:]
     try:
         ipaddress.ip_address(host)

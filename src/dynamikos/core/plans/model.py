@@ -24,10 +24,11 @@ class Timeouts(Frozen, frozen=True, kw_only=True):
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
 
-    `failed_pause_s` is what a user waits at least after a failed round, and twice as long each time while rounds fail at their first
-    request, up to 30 s. `new_seed` draws a seed for each run instead of `seed`.
+    `failed_pause_s` is what a user waits at least after a failed round, and twice as long each time while rounds fail
+    at their first request, up to 30 s. `new_seed` draws a seed for each run instead of `seed`.
 
-    `functions` are paths of Python modules whose functions the journey calls; in a project they are the project's. `deals` says by data set how its rows are dealt; in a project each data set says it itself.
+    `functions` are paths of Python modules whose functions the journey calls; in a project they are the project's.
+    `deals` says by data set how its rows are dealt; in a project each data set says it itself.
     """
 
     form: Literal[1]
@@ -83,9 +84,14 @@ def plan_problems(plan: Plan, journey: Journey) -> list[str]:
     keys = {step.step for _, step in journey.steps()}
     for objective in plan.objectives:
         if objective.step is not None and objective.step not in keys:
-            problems.append(f"Objective '{objective.objective}' is about the step '{objective.step}', which the journey does not have.")
+            problems.append(
+                f"Objective '{objective.objective}' is about the step '{objective.step}', which the journey does not"
+                " have."
+            )
     names = [objective.objective for objective in plan.objectives]
-    problems.extend(f"Two objectives have the key '{name}'." for name in sorted({n for n in names if names.count(n) > 1}))
+    problems.extend(
+        f"Two objectives have the key '{name}'." for name in sorted({n for n in names if names.count(n) > 1})
+    )
     return problems
 
 

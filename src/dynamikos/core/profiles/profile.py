@@ -73,7 +73,9 @@ def start_instants_s(stretches: Sequence[Stretch]) -> list[tuple[float, float]]:
 
 
 def measured_part_s(stretches: Sequence[Stretch]) -> tuple[float, float]:
-    """(from, to) in seconds: from the end of the first climb to the beginning of a last fall; everything if that is empty."""
+    """(from, to) in seconds: from the end of the first climb to the beginning of a last fall; everything if that is
+    empty.
+    """
     edges = [edge for edge in _edges(stretches) if edge[1] > edge[0]]
     if not edges:
         return 0.0, 0.0

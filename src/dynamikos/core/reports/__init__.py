@@ -5,7 +5,16 @@ Never stores or sends. Start reading at `messages`.
 
 from dynamikos.core.reports.frames import Frame, frame_of
 from dynamikos.core.reports.ledger import Ledger, Row, SeriesTotal
-from dynamikos.core.reports.messages import Health, KeptExchange, SeriesSecond, ShardSecond, decode, encode, pack_kept, unpack_kept
+from dynamikos.core.reports.messages import (
+    Health,
+    KeptExchange,
+    SeriesSecond,
+    ShardSecond,
+    decode,
+    encode,
+    pack_kept,
+    unpack_kept,
+)
 
 __all__ = [
     "Frame",

@@ -10,7 +10,9 @@ from dynamikos.core.statistics import Histogram
 
 
 class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
-    """Second, users planned and by state, exchanges/s, response time of steps in ms (None = none ended), failures, health."""
+    """Second, users planned and by state, exchanges/s, response time of steps in ms (None = none ended), failures,
+    health.
+    """
 
     second: int
     planned: int
@@ -35,8 +37,8 @@ class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
 
 
 def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series], *, missing: int = 0) -> Frame:
-    """The frame of one second from the messages of all shards. Gauges add over shards; the worst health is shown. `missing` users are
-    planned on shards that are lost.
+    """The frame of one second from the messages of all shards. Gauges add over shards; the worst health is shown.
+    `missing` users are planned on shards that are lost.
     """
     users: dict[str, int] = {}
     kinds: dict[str, int] = {}

@@ -32,7 +32,9 @@ class SeriesTotal:
 
     @property
     def failures(self) -> int:
-        """All that failed, but for what the generator's own limits did (descriptors, ports): that is not the target's fault."""
+        """All that failed, but for what the generator's own limits did (descriptors, ports): that is not the target's
+        fault.
+        """
         return sum(count for kind, count in self.failed.items() if not is_own(kind))
 
     @property
@@ -103,8 +105,9 @@ def is_own(kind: str) -> bool:
 class Row(msgspec.Struct, frozen=True, kw_only=True):
     """One line of the table. Times in ms, None where there are no samples; rates per second of the window.
 
-    `open` counts what was still under way at the end: it is in `count`, and in the percentiles and the longest time with its age, so
-    that those of them named in `at_least` are lower bounds. Percentiles of fewer samples than they need are None.
+    `open` counts what was still under way at the end: it is in `count`, and in the percentiles and the longest time
+    with its age, so that those of them named in `at_least` are lower bounds. Percentiles of fewer samples than they
+    need are None.
     """
 
     no: int
@@ -153,15 +156,37 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
     at_least = [f"p{percent}_ms" for percent in (50, 90, 95, 99) if spread.is_open(percent)]
     n = passed.n + total.failures + total.own + len(total.open_us)
     return Row(
-        no=series.no, level=series.level, step=series.step, request=series.request, name=series.name, count=n, failures=total.failures,
-        failure_percent=100 * total.failures / n if n else None, per_s=n / seconds if seconds > 0 else 0.0, min_ms=ms(passed.min_us()),
-        mean_ms=ms(total.moments.mean_us), sd_ms=ms(total.moments.sd_us), p50_ms=ms(spread.shown_us(50)), p90_ms=ms(spread.shown_us(90)),
-        p95_ms=ms(spread.shown_us(95)), p99_ms=ms(spread.shown_us(99)), max_ms=ms(spread.max_us()), bytes_in=total.bytes_in, tries=total.tries,
-        kinds=dict(total.failed), open=len(total.open_us), at_least=(*at_least, "max_ms") if total.open_us else (), own_failures=total.own,
-        ttfb_p50_ms=ms(total.ttfb.percentile_us(50)), ttfb_p95_ms=ms(total.ttfb.percentile_us(95)) if enough_for(95, total.ttfb.n) != "no" else None,
-        connects=total.connects, connect_ms=share(total.connect_us, total.connects), handshakes=total.handshakes, resumed=total.resumed,
+        no=series.no,
+        level=series.level,
+        step=series.step,
+        request=series.request,
+        name=series.name,
+        count=n,
+        failures=total.failures,
+        failure_percent=100 * total.failures / n if n else None,
+        per_s=n / seconds if seconds > 0 else 0.0,
+        min_ms=ms(passed.min_us()),
+        mean_ms=ms(total.moments.mean_us),
+        sd_ms=ms(total.moments.sd_us),
+        p50_ms=ms(spread.shown_us(50)),
+        p90_ms=ms(spread.shown_us(90)),
+        p95_ms=ms(spread.shown_us(95)),
+        p99_ms=ms(spread.shown_us(99)),
+        max_ms=ms(spread.max_us()),
+        bytes_in=total.bytes_in,
+        tries=total.tries,
+        kinds=dict(total.failed),
+        open=len(total.open_us),
+        at_least=(*at_least, "max_ms") if total.open_us else (),
+        own_failures=total.own,
+        ttfb_p50_ms=ms(total.ttfb.percentile_us(50)),
+        ttfb_p95_ms=ms(total.ttfb.percentile_us(95)) if enough_for(95, total.ttfb.n) != "no" else None,
+        connects=total.connects,
+        connect_ms=share(total.connect_us, total.connects),
+        handshakes=total.handshakes,
+        resumed=total.resumed,
         tls_ms=share(total.tls_us, total.handshakes),
-    )  # fmt: skip
+    )
 
 
 class Ledger:
@@ -193,7 +218,9 @@ class Ledger:
                     self.totals[part.no].add(part)
 
     def carry(self, message: ShardSecond) -> None:
-        """Adds what was under way when the measured part ended: what ended later with its time, what never did with its age."""
+        """Adds what was under way when the measured part ended: what ended later with its time, what never did with its
+        age.
+        """
         for part in message.carried:
             if part.no in self.totals:
                 self.totals[part.no].add(part)
@@ -205,9 +232,13 @@ class Ledger:
         return [row_of_total(each, self.totals[each.no], seconds) for each in self.series]
 
     def all_of(self, level: str, step: str | None = None) -> SeriesTotal:
-        """One level added up over all steps, or of one step; a step that repeats others counts only when it is asked for itself."""
+        """One level added up over all steps, or of one step; a step that repeats others counts only when it is asked
+        for itself.
+        """
         total = SeriesTotal()
         for each in self.series:
-            if (each.level == level and step in (None, each.step)) or (level == "step" and each.level == "repeat" and each.step == step):
+            if (each.level == level and step in (None, each.step)) or (
+                level == "step" and each.level == "repeat" and each.step == step
+            ):
                 total.merge(self.totals[each.no])
         return total

@@ -47,13 +47,18 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
 
     @property
     def late_by(self) -> tuple[str, ...]:
-        """Why a second is late, if it is: planned instants at p99 more than 10 ms late; the loop stalled for more than 20 ms; more than
-        85 % of a core; the machine busy to more than 95 %, its time stolen, or no processor for more than 10 %; the container's limit."""
+        """Why a second is late, if it is: planned instants at p99 more than 10 ms late; the loop stalled for more than
+        20 ms; more than 85 % of a core; the machine busy to more than 95 %, its time stolen, or no processor for more
+        than 10 %; the container's limit.
+        """
         machine = self.machine_share > 0.95 or self.wait_share > 0.1 or self.stolen_share > 0.1
         found = {
-            "lateness": self.late_p99_us > 10_000, "stall": self.stall_max_us > 20_000, "processor": self.cpu_share > 0.85, "machine": machine,
+            "lateness": self.late_p99_us > 10_000,
+            "stall": self.stall_max_us > 20_000,
+            "processor": self.cpu_share > 0.85,
+            "machine": machine,
             "container limit": self.throttled_share > 0,
-        }  # fmt: skip
+        }
         return tuple(name for name, is_so in found.items() if is_so)
 
     @property
@@ -62,7 +67,9 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
 
 
 class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
-    """All of a shard's second. `users` by state; the counters count exchanges on the wire, redirect hops and embedded too."""
+    """All of a shard's second. `users` by state; the counters count exchanges on the wire, redirect hops and embedded
+    too.
+    """
 
     version: int = VERSION
     shard: int
@@ -86,7 +93,8 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     dealt: list[tuple[int, int, int, int]] = []
     judged: dict[int, int] = {}  # how often the checks of a request were asked, by its first check's number
     missed: dict[int, int] = {}  # how often a check was not passed, by its number
-    # what was under way when the measured part ended: what ended in this second, and, in the last message, (series, age in µs) of what
+    # what was under way when the measured part ended: what ended in this second, and, in the last message, (series, age
+    # in µs) of what
     # never did
     carried: list[SeriesSecond] = []
     open: list[tuple[int, int]] = []

@@ -108,7 +108,9 @@ class Histogram:
     def to_bytes(self) -> bytes:
         """Version byte, u16 count of bins, little-endian u16 bins, then u32 counts; Σx is not in here."""
         bins = sorted(self.counts)
-        return struct.pack(f"<BH{len(bins)}H{len(bins)}I", WIRE_VERSION, len(bins), *bins, *(self.counts[index] for index in bins))
+        return struct.pack(
+            f"<BH{len(bins)}H{len(bins)}I", WIRE_VERSION, len(bins), *bins, *(self.counts[index] for index in bins)
+        )
 
     @classmethod
     def from_bytes(cls, data: bytes) -> "Histogram":

@@ -1,4 +1,6 @@
-"""Percentiles where some samples are only known to be at least so long (right-censored): what was still under way at the end."""
+"""Percentiles where some samples are only known to be at least so long (right-censored): what was still under way at
+the end.
+"""
 
 from collections.abc import Sequence
 
@@ -8,8 +10,8 @@ from dynamikos.core.statistics.histogram import Histogram, enough_for
 class Spread:
     """A distribution with `open_us`, the ages of what had not ended.
 
-    A censored sample can only move up. Nearest rank with censored samples at their ages is therefore a lower bound, and with them
-    beyond everything an upper one (None: it has none); where both agree the percentile is exact.
+    A censored sample can only move up. Nearest rank with censored samples at their ages is therefore a lower bound, and
+    with them beyond everything an upper one (None: it has none); where both agree the percentile is exact.
     """
 
     def __init__(self, passed: Histogram, open_us: Sequence[int] = ()) -> None:
@@ -39,7 +41,9 @@ class Spread:
 
     def is_open(self, percent: int) -> bool:
         """Whether the percentile is only known to be at least `low_us`."""
-        return bool(self._open) and enough_for(percent, self.n) != "no" and self.high_us(percent) != self.low_us(percent)
+        return (
+            bool(self._open) and enough_for(percent, self.n) != "no" and self.high_us(percent) != self.low_us(percent)
+        )
 
     def shown_us(self, percent: int) -> int | None:
         """`low_us`, or None where there are too few samples for it."""

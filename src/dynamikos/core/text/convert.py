@@ -19,8 +19,8 @@ class Frozen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
 def parse(text: str, kind: type[T], *, noted: frozenset[str] = frozenset(), file: str = "") -> T:
     """`text` as a value of the msgspec type `kind`.
 
-    `noted` names the keys that mark a mapping able to hold a `note` (e.g. "step"); a comment goes to the nearest such mapping.
-    Raises TextError with line and column for anything the type refuses, unknown keys included.
+    `noted` names the keys that mark a mapping able to hold a `note` (e.g. "step"); a comment goes to the nearest such
+    mapping. Raises TextError with line and column for anything the type refuses, unknown keys included.
     """
     document = read(text, file=file)
     if not isinstance(document.value, dict):
@@ -37,8 +37,22 @@ def parse(text: str, kind: type[T], *, noted: frozenset[str] = frozenset(), file
 
 def schema(kind: type[Any], title: str) -> dict[str, Any]:
     """The JSON Schema (2020-12) of the text form that `parse(…, kind)` accepts."""
-    made = msgspec.json.schema(kind)
+    made = _unbroken(msgspec.json.schema(kind))
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **made}
+
+
+def _unbroken(value: Any) -> Any:
+    """Descriptions are docstrings: paragraphs without the line breaks of a source."""
+    if isinstance(value, list):
+        return [_unbroken(each) for each in value]
+    if not isinstance(value, dict):
+        return value
+    return {
+        key: "\n\n".join(" ".join(part.split()) for part in each.split("\n\n"))
+        if key == "description" and isinstance(each, str)
+        else _unbroken(each)
+        for key, each in value.items()
+    }
 
 
 def _attach(document: Document, noted: frozenset[str]) -> None:
@@ -73,7 +87,9 @@ def _explain(message: str) -> tuple[str, list[str | int]]:
             parts.append(int(index) if index.isdigit() else 0)
         else:
             parts.append(name or quoted)
-    body = body.replace("Object contains unknown field", "there is no key").replace("Object missing required field", "the key is missing:")
+    body = body.replace("Object contains unknown field", "there is no key").replace(
+        "Object missing required field", "the key is missing:"
+    )
     body = body.replace("Expected `str`, got `int`", "expected a text, got a number; put quotes around it")
     body = body.replace("Expected `str`, got `float`", "expected a text, got a number; put quotes around it")
     body = body.replace("Expected `str`, got `bool`", "expected a text, got true or false; put quotes around it")

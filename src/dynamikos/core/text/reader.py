@@ -25,7 +25,9 @@ Plain = Union[None, bool, int, float, str, list["Plain"], dict[str, "Plain"]]
 
 @dataclass(slots=True)
 class Document:
-    """A text as plain values. `places` maps each path to (line, column), both from 1; `notes` maps paths of mappings to comments."""
+    """A text as plain values. `places` maps each path to (line, column), both from 1; `notes` maps paths of mappings to
+    comments.
+    """
 
     value: Plain
     places: dict[Path, tuple[int, int]]
@@ -140,7 +142,10 @@ def read(text: str, *, file: str = "") -> Document:
         if "{{" in around and '"' not in around:
             message = bare_template_hint
         raise TextError(
-            message, line=0 if where is None else where.line + 1, column=0 if where is None else where.column + 1, file=file
+            message,
+            line=0 if where is None else where.line + 1,
+            column=0 if where is None else where.column + 1,
+            file=file,
         ) from problem
     except RecursionError as problem:
         raise TextError("nested too deeply", file=file) from problem

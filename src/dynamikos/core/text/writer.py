@@ -21,7 +21,13 @@ class _Dumper(yaml.SafeDumper):
 
 def _text(dumper: yaml.SafeDumper, value: str) -> yaml.ScalarNode:
     tag = "tag:yaml.org,2002:str"
-    if "\n" in value and BLOCK.match(value) and not value[0].isspace() and not value.endswith("\n\n") and " \n" not in value:
+    if (
+        "\n" in value
+        and BLOCK.match(value)
+        and not value[0].isspace()
+        and not value.endswith("\n\n")
+        and " \n" not in value
+    ):
         return dumper.represent_scalar(tag, value, style="|")
     safe = PLAIN.match(value) and value not in LITERALS and not NUMBER.match(value) and value == value.strip()
     if safe and not value.startswith(("- ", "? ", "---", "...")) and value not in ("-", "?", "~"):
@@ -60,4 +66,6 @@ for _kind in (type(None), bool, int, float):
 
 def write(value: Any) -> str:
     """`value` (dicts, lists, texts, numbers, booleans, None) as text; keys keep their order."""
-    return yaml.dump(value, Dumper=_Resolver, sort_keys=False, allow_unicode=True, width=1 << 20, default_flow_style=False)
+    return yaml.dump(
+        value, Dumper=_Resolver, sort_keys=False, allow_unicode=True, width=1 << 20, default_flow_style=False
+    )

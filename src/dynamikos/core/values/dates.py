@@ -13,10 +13,14 @@ MAX_FORMAT = 200
 
 
 def verified(form: str) -> str:
-    """`form` when it may be given to strftime: known letters, no widths (they could ask for gigabytes). Raises TemplateError."""
+    """`form` when it may be given to strftime: known letters, no widths (they could ask for gigabytes).
+
+    Raises TemplateError.
+    """
     if len(form) > MAX_FORMAT or not FORMAT.match(form):
         raise TemplateError(
-            f"“{form[:40]}” is no date format; write letters such as %d.%m.%Y or %Y-%m-%dT%H:%M:%S (%s: seconds since 1970)"
+            f"“{form[:40]}” is no date format; write letters such as %d.%m.%Y or %Y-%m-%dT%H:%M:%S (%s: seconds since"
+            " 1970)"
         )
     return form
 
@@ -46,7 +50,10 @@ def moved(instant: datetime, days: object = 0, hours: object = 0, minutes: objec
 
     try:
         return instant + timedelta(
-            days=float(number(days)), hours=float(number(hours)), minutes=float(number(minutes)), seconds=float(number(seconds))
+            days=float(number(days)),
+            hours=float(number(hours)),
+            minutes=float(number(minutes)),
+            seconds=float(number(seconds)),
         )
     except OverflowError as problem:
         raise TemplateError("this date lies outside the years 1 to 9999") from problem
@@ -59,7 +66,9 @@ def written(instant: datetime, form: str) -> str:
 
 
 def read(text: str, form: str = "") -> datetime:
-    """The date in `text`: by `form`, else ISO 8601, else seconds (or milliseconds) since 1970; UTC where it names no zone. Raises TemplateError."""
+    """The date in `text`: by `form`, else ISO 8601, else seconds (or milliseconds) since 1970; UTC where it names no
+    zone. Raises TemplateError.
+    """
     try:
         if form:
             made = datetime.strptime(text.strip(), verified(form))
@@ -69,6 +78,10 @@ def read(text: str, form: str = "") -> datetime:
         else:
             made = datetime.fromisoformat(text.strip())
     except (ValueError, OverflowError, OSError) as problem:
-        how = f"the form {form}" if form else "ISO 8601 (2027-01-31T20:15:00); say how it is written: date('%Y-%m-%d', reads='%d.%m.%Y')"
+        how = (
+            f"the form {form}"
+            if form
+            else "ISO 8601 (2027-01-31T20:15:00); say how it is written: date('%Y-%m-%d', reads='%d.%m.%Y')"
+        )
         raise TemplateError(f"“{text[:40]}” is no date in {how}") from problem
     return made if made.tzinfo is not None else made.replace(tzinfo=UTC)

@@ -1,8 +1,9 @@
 """Expressions in holes: Jinja's sandboxed grammar over a user's values, with nothing in it that could run away.
 
-Names are values, `owner.name` a column or environment value; `+ - * / // % **` calculate in decimals, `~` joins texts, comparisons
-are of numbers where both sides are. No methods, no loops, no attributes of Python: filters and functions are the lists below.
-Reading an expression (`compile_expression`) runs nothing of it; it is compiled when it is first asked for a value.
+Names are values, `owner.name` a column or environment value; `+ - * / // % **` calculate in decimals, `~` joins texts,
+comparisons are of numbers where both sides are. No methods, no loops, no attributes of Python: filters and functions
+are the lists below. Reading an expression (`compile_expression`) runs nothing of it; it is compiled when it is first
+asked for a value.
 """
 
 import math
@@ -42,7 +43,9 @@ def compared(left: Any, operator: str, right: Any) -> bool:
         if isinstance(side, StrictUndefined):
             str(side)  # says which name has no value
     if operator in ("in", "notin"):
-        inside = as_text(left) in ([as_text(each) for each in right] if isinstance(right, list | tuple | dict) else as_text(right))
+        inside = as_text(left) in (
+            [as_text(each) for each in right] if isinstance(right, list | tuple | dict) else as_text(right)
+        )
         return inside == (operator == "in")
     a, b = as_number(left), as_number(right)
     x: Any = a
@@ -50,8 +53,13 @@ def compared(left: Any, operator: str, right: Any) -> bool:
     if a is None or b is None:
         x, y = as_text(left), as_text(right)
     found: bool = {
-        "eq": lambda: x == y, "ne": lambda: x != y, "lt": lambda: x < y, "lteq": lambda: x <= y, "gt": lambda: x > y, "gteq": lambda: x >= y,
-    }[operator]()  # fmt: skip
+        "eq": lambda: x == y,
+        "ne": lambda: x != y,
+        "lt": lambda: x < y,
+        "lteq": lambda: x <= y,
+        "gt": lambda: x > y,
+        "gteq": lambda: x >= y,
+    }[operator]()
     return found
 
 
@@ -76,7 +84,9 @@ class _Sandbox(SandboxedEnvironment):
             return (
                 obj[key]
                 if key in obj
-                else StrictUndefined(f"the object has no field “{key[:60]}”; it has {', '.join(map(str, [*obj][:12])) or 'none'}")
+                else StrictUndefined(
+                    f"the object has no field “{key[:60]}”; it has {', '.join(map(str, [*obj][:12])) or 'none'}"
+                )
             )
         if isinstance(obj, list | tuple | str) and isinstance(argument, int | slice):
             try:
@@ -84,10 +94,12 @@ class _Sandbox(SandboxedEnvironment):
             except IndexError:
                 what = "text" if isinstance(obj, str) else "list"
                 return StrictUndefined(
-                    f"the {what} has {len(obj)} {'letters' if what == 'text' else 'entries'}; there is no [{argument}] (the first is [0])"
+                    f"the {what} has {len(obj)} {'letters' if what == 'text' else 'entries'}; there is no [{argument}]"
+                    " (the first is [0])"
                 )
         return StrictUndefined(
-            f"only objects and lists have [ ]; this is {as_text(obj)[:60]!r}: write | from_json first if it is JSON as text"
+            f"only objects and lists have [ ]; this is {as_text(obj)[:60]!r}: write | from_json first if it is JSON as"
+            " text"
         )
 
     def is_safe_attribute(self, obj: Any, attr: str, value: Any) -> bool:
@@ -136,7 +148,8 @@ class Making:
             def call(*args: Any) -> str:
                 if not fewest <= len(args) <= most:
                     raise TemplateError(
-                        f"make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}"
+                        f"make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not"
+                        f" {len(args)}"
                     )
                 try:
                     return function(maker, [as_text(arg) for arg in args])
@@ -162,7 +175,14 @@ class Making:
 
 
 def _now(maker: Maker) -> _Made:
-    def now(form: str = "%Y-%m-%dT%H:%M:%SZ", days: Any = 0, hours: Any = 0, minutes: Any = 0, seconds: Any = 0, zone: str = "UTC") -> str:
+    def now(
+        form: str = "%Y-%m-%dT%H:%M:%SZ",
+        days: Any = 0,
+        hours: Any = 0,
+        minutes: Any = 0,
+        seconds: Any = 0,
+        zone: str = "UTC",
+    ) -> str:
         instant = datetime.fromtimestamp(maker.now_us() / 1e6, UTC).astimezone(dates.zone_of(zone))
         return dates.written(dates.moved(instant, days, hours, minutes, seconds), form)
 
@@ -185,7 +205,10 @@ def span_of(source: str, name: str) -> tuple[int, int] | None:
 
 
 def _parsed(source: str) -> nodes.Expr:
-    """Jinja's tree, with places in `source`, counted from 1, where it keeps the numbers of lines. Raises TemplateSyntaxError with such a place."""
+    """Jinja's tree, with places in `source`, counted from 1, where it keeps the numbers of lines.
+
+    Raises TemplateSyntaxError with such a place.
+    """
 
     def tokens() -> Iterator[tuple[int, str, str]]:
         at = 1
@@ -195,7 +218,9 @@ def _parsed(source: str) -> nodes.Expr:
                 at += len(text)
         except TemplateSyntaxError as problem:
             quote = source[at - 1 : at] in ("'", '"')
-            raise TemplateSyntaxError("a quote is not closed" if quote else f"“{source[at - 1 : at]}” means nothing here", at) from problem
+            raise TemplateSyntaxError(
+                "a quote is not closed" if quote else f"“{source[at - 1 : at]}” means nothing here", at
+            ) from problem
 
     parser = Parser(_sandbox, "", state="variable")
     parser.stream = TokenStream(_sandbox.lexer.wrap(tokens()), None, None)
@@ -245,23 +270,31 @@ class _Reader(NodeTransformer):
             if node.node.name == "make":
                 if node.attr not in MAKES:
                     raise self._wrong(
-                        node, f"make.{node.attr} makes nothing known; there are {', '.join('make.' + each for each in MAKES)}"
+                        node,
+                        f"make.{node.attr} makes nothing known; there are"
+                        f" {', '.join('make.' + each for each in MAKES)}",
                     )
                 return node
             return self._value(f"{node.node.name}.{node.attr}")
         if isinstance(node.node, nodes.Getattr) and isinstance(node.node.node, nodes.Name):
-            raise self._wrong(node, f"“{node.node.node.name}.{node.node.attr}.{node.attr}” is not a name; a name has at most one point")
+            raise self._wrong(
+                node,
+                f"“{node.node.node.name}.{node.node.attr}.{node.attr}” is not a name; a name has at most one point",
+            )
         node.node = self.visit(node.node)
         return nodes.Getitem(node.node, nodes.Const(node.attr), "load")  # a field of an object read from JSON
 
     def visit_Call(self, node: nodes.Call) -> nodes.Node:
         called = node.node
         is_function = isinstance(called, nodes.Name) and called.name in FUNCTIONS
-        is_maker = isinstance(called, nodes.Getattr) and isinstance(called.node, nodes.Name) and called.node.name == "make"
+        is_maker = (
+            isinstance(called, nodes.Getattr) and isinstance(called.node, nodes.Name) and called.node.name == "make"
+        )
         if not (is_function or is_maker) or node.dyn_args is not None or node.dyn_kwargs is not None:
             raise self._wrong(
                 called,
-                f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value through filters: name | upper",
+                f"only {', '.join(f'{each}(…)' for each in FUNCTIONS)} and make.…(…) can be called; change a value"
+                " through filters: name | upper",
             )
         return self.generic_visit(node)
 
@@ -304,7 +337,10 @@ class Expression:
         self._function: Any = None
 
     def value(self, values: Mapping[str, str], become: Callable[[Any], Any] | None = None) -> Any:
-        """What it comes to with `values`, and what `become` makes of that. Raises TemplateError saying what is wrong."""
+        """What it comes to with `values`, and what `become` makes of that.
+
+        Raises TemplateError saying what is wrong.
+        """
         if self._function is None:
             self._function = self._compiled()
         given: dict[str, Any] = {}
@@ -330,7 +366,9 @@ class Expression:
             raise self._missing(None, str(problem)) from problem
         except TemplateError as problem:
             text = str(problem)
-            raise TemplateError(text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}", problem.at) from problem
+            raise TemplateError(
+                text if text.startswith("'{{") else f"'{{{{ {self.source[:200]} }}}}': {text}", problem.at
+            ) from problem
         except Exception as problem:  # whatever an expression makes of its values is its own failure
             if isinstance(problem, MemoryError) or type(problem).__name__ == "OverBudget":
                 raise
@@ -341,7 +379,9 @@ class Expression:
             name = text[1:].partition("'")[0]
             name = name if name in self.names else None
         if name:
-            return TemplateError(f"{name} has no value here: it was not captured before this request", span_of(self.source, name))
+            return TemplateError(
+                f"{name} has no value here: it was not captured before this request", span_of(self.source, name)
+            )
         return TemplateError(f"'{{{{ {self.source[:200]} }}}}': {text}")
 
     def text(self, values: Mapping[str, str]) -> str:
@@ -369,10 +409,14 @@ def compile_expression(source: str) -> Expression:
     """The expression in `source` (what stands between the braces). Raises TemplateError; runs nothing of it."""
     source = source.strip()
     if not source:
-        raise TemplateError("'{{ }}' is empty; it is not a name. Write a captured name, a column such as observers.email, or env.name")
+        raise TemplateError(
+            "'{{ }}' is empty; it is not a name. Write a captured name, a column such as observers.email, or env.name"
+        )
     shown = f"'{{{{ {source[:200]} }}}}'"
     if len(source) > LONGEST_SOURCE:
-        raise TemplateError(f"{shown}: an expression has at most {LONGEST_SOURCE:,} characters; this one has {len(source):,}")
+        raise TemplateError(
+            f"{shown}: an expression has at most {LONGEST_SOURCE:,} characters; this one has {len(source):,}"
+        )
     depth = deepest = 0
     for sign in source:
         depth += (sign in "([{") - (sign in ")]}")
@@ -392,7 +436,9 @@ def compile_expression(source: str) -> Expression:
         why = "something is missing at its end" if ends else problem.message
         if source.count("{") > source.count("}"):
             why = f"{why}; between the closing braces of objects within objects a space is needed: {{'a': {{'b': 1}} }}"
-        raise TemplateError(f"{shown} can't be read: {why}", (len(source),) * 2 if ends else span_at(source, problem.lineno)) from problem
+        raise TemplateError(
+            f"{shown} can't be read: {why}", (len(source),) * 2 if ends else span_at(source, problem.lineno)
+        ) from problem
     except RecursionError as problem:
         raise TemplateError(f"{shown}: it is nested too deeply") from problem
     return Expression(source, tree, tuple(reader.names), makes="make" in used, now="now" in used)

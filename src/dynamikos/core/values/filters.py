@@ -1,4 +1,7 @@
-"""What a hole may do to its value: FILTERS, plain ones (text → text); RICH, with arguments and any value. Both are the one list of each."""
+"""What a hole may do to its value: FILTERS, plain ones (text → text); RICH, with arguments and any value.
+
+Both are the one list of each.
+"""
 
 import base64
 import hashlib
@@ -30,7 +33,9 @@ FILTERS: dict[str, Callable[[str], str]] = {
 
 
 def as_text(value: Any) -> str:
-    """What a value of an expression is when it is sent: numbers without exponent, true and false, lists and objects as JSON."""
+    """What a value of an expression is when it is sent: numbers without exponent, true and false, lists and objects as
+    JSON.
+    """
     if isinstance(value, str):
         return value
     if value is None:
@@ -127,8 +132,15 @@ def fixed(value: Any, places: int = 2) -> str:
 
 
 def date(
-    value: Any, form: str, reads: str = "", days: Any = 0, hours: Any = 0, minutes: Any = 0, seconds: Any = 0, zone: str = ""
-) -> str:  # fmt: skip
+    value: Any,
+    form: str,
+    reads: str = "",
+    days: Any = 0,
+    hours: Any = 0,
+    minutes: Any = 0,
+    seconds: Any = 0,
+    zone: str = "",
+) -> str:
     """The date in `value`, moved, written as `form`."""
     instant = dates.moved(dates.read(as_text(value), reads), days, hours, minutes, seconds)
     return dates.written(instant.astimezone(dates.zone_of(zone)) if zone else instant, form)
@@ -207,13 +219,40 @@ def _text(function: Callable[[str], str]) -> Callable[[Any], str]:
 
 RICH: dict[str, Callable[..., Any]] = {
     **{name: _text(function) for name, function in FILTERS.items()},
-    "unpercent": _text(unquote), "unbase64": decoded, "html": _text(html.escape), "unhtml": _text(html.unescape), "hmac": keyed,
-    "md5": hashed("md5"), "sha1": hashed("sha1"), "sha256": hashed("sha256"), "sha512": hashed("sha512"),
-    "trim": _text(str.strip), "title": _text(str.title), "pad": pad, "cut": cut, "before": before, "after": after, "replace": replaced,
-    "number": number, "fixed": fixed, "round": rounded, "abs": lambda value: abs(number(value)), "date": date,
-    "to_json": to_json, "from_json": from_json, "split": split, "join": lambda value, mark="": joined(*[part for each in listed(value) for part in (mark, each)][1:]),
-    "first": lambda value: item(value, 0), "last": lambda value: item(value, -1), "sort": ordered, "reverse": lambda value: listed(value)[::-1],
-    "length": lambda value: len(value) if isinstance(value, list | dict) else len(as_text(value)), "count": lambda value: len(listed(value)),
-    "sum": added, "min": lambda value: min(map(number, listed(value)), default=""), "max": lambda value: max(map(number, listed(value)), default=""),
-    "unique": lambda value: list(dict.fromkeys(map(as_text, listed(value)))), "default": otherwise,
-}  # fmt: skip
+    "unpercent": _text(unquote),
+    "unbase64": decoded,
+    "html": _text(html.escape),
+    "unhtml": _text(html.unescape),
+    "hmac": keyed,
+    "md5": hashed("md5"),
+    "sha1": hashed("sha1"),
+    "sha256": hashed("sha256"),
+    "sha512": hashed("sha512"),
+    "trim": _text(str.strip),
+    "title": _text(str.title),
+    "pad": pad,
+    "cut": cut,
+    "before": before,
+    "after": after,
+    "replace": replaced,
+    "number": number,
+    "fixed": fixed,
+    "round": rounded,
+    "abs": lambda value: abs(number(value)),
+    "date": date,
+    "to_json": to_json,
+    "from_json": from_json,
+    "split": split,
+    "join": lambda value, mark="": joined(*[part for each in listed(value) for part in (mark, each)][1:]),
+    "first": lambda value: item(value, 0),
+    "last": lambda value: item(value, -1),
+    "sort": ordered,
+    "reverse": lambda value: listed(value)[::-1],
+    "length": lambda value: len(value) if isinstance(value, list | dict) else len(as_text(value)),
+    "count": lambda value: len(listed(value)),
+    "sum": added,
+    "min": lambda value: min(map(number, listed(value)), default=""),
+    "max": lambda value: max(map(number, listed(value)), default=""),
+    "unique": lambda value: list(dict.fromkeys(map(as_text, listed(value)))),
+    "default": otherwise,
+}

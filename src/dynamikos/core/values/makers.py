@@ -1,6 +1,7 @@
 """Values that a client makes itself: time stamps, UUIDs, random numbers and texts, dates.
 
-`{{ make.uuid }}`, `{{ make.milliseconds }}`, `{{ make.number(1, 600) }}`, `{{ make.text(20) }}`, `{{ make.date(%d.%m.%Y, 1) }}`.
+`{{ make.uuid }}`, `{{ make.milliseconds }}`, `{{ make.number(1, 600) }}`, `{{ make.text(20) }}`, `{{
+make.date(%d.%m.%Y, 1) }}`.
 """
 
 import re
@@ -16,15 +17,23 @@ CALL = re.compile(r"make\.([a-z]+)(?:\((.*)\))?\Z", re.S)
 
 
 class Maker:
-    """Where made values come from: a user's own random stream, begun when first asked for, and the clock (µs since the epoch, UTC)."""
+    """Where made values come from: a user's own random stream, begun when first asked for, and the clock (µs since the
+    epoch, UTC).
+    """
 
     __slots__ = ("_begin", "_counts", "_random", "known", "now_us", "remembered", "run_count")
 
     def __init__(
-        self, begin: Callable[[], Random], now_us: Callable[[], int], *, run_count: Callable[[str], str] = lambda name: "1",
+        self,
+        begin: Callable[[], Random],
+        now_us: Callable[[], int],
+        *,
+        run_count: Callable[[str], str] = lambda name: "1",
         known: Mapping[str, str] | None = None,
-    ) -> None:  # fmt: skip
-        """`run_count(name)` is the next number of a counter that all users of the run share; `known` the environment's values."""
+    ) -> None:
+        """`run_count(name)` is the next number of a counter that all users of the run share; `known` the environment's
+        values.
+        """
         self._begin, self.now_us, self.run_count = begin, now_us, run_count
         self.known = known or {}
         self._random: Random | None = None
@@ -101,12 +110,15 @@ def maker_of(text: str) -> Callable[[Mapping[str, str]], str]:
     found = CALL.match(text)
     kind = found.group(1) if found else ""
     if not found or kind not in MAKERS:
-        raise TemplateError(f"'{{{{ {text} }}}}' makes nothing known; there are {', '.join('make.' + each for each in MAKERS)}")
+        raise TemplateError(
+            f"'{{{{ {text} }}}}' makes nothing known; there are {', '.join('make.' + each for each in MAKERS)}"
+        )
     fewest, most, function = MAKERS[kind]
     args = [part.strip().strip("\"'") for part in found.group(2).split(",")] if found.group(2) else []
     if not fewest <= len(args) <= most:
         raise TemplateError(
-            f"'{{{{ {text} }}}}': make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments, not {len(args)}"
+            f"'{{{{ {text} }}}}': make.{kind} takes {fewest if fewest == most else f'{fewest} to {most}'} arguments,"
+            f" not {len(args)}"
         )
     try:
         function(Maker(lambda: Random(0), lambda: 0), args)  # a wrong argument is said now, not in a run

@@ -1,8 +1,9 @@
 """Secrets taken out of texts, in whatever form they stand there.
 
-A secret is looked for sign by sign: each of its signs as it is, percent-encoded once or twice, as an HTML entity, as a JSON escape (of
-JSON in JSON too), so that texts that encode only some signs, or each its own way, are found as well. It is looked for in base64 (of
-UTF-8 and of latin-1, wherever in a longer text it begins) and in hexadecimal, and those are looked for in the same ways.
+A secret is looked for sign by sign: each of its signs as it is, percent-encoded once or twice, as an HTML entity, as a
+JSON escape (of JSON in JSON too), so that texts that encode only some signs, or each its own way, are found as well. It
+is looked for in base64 (of UTF-8 and of latin-1, wherever in a longer text it begins) and in hexadecimal, and those are
+looked for in the same ways.
 """
 
 import base64
@@ -41,7 +42,9 @@ def _sign(sign: str) -> str:
     if sign in NAMED:
         ways.append(f"{AMPERSAND}{NAMED[sign]}{SEMICOLON}")
     units = sign.encode("utf-16-be", "surrogatepass")
-    ways.append("".join(f"{BACKSLASHES}u{_hex(int.from_bytes(units[at : at + 2], 'big'), 4)}" for at in range(0, len(units), 2)))
+    ways.append(
+        "".join(f"{BACKSLASHES}u{_hex(int.from_bytes(units[at : at + 2], 'big'), 4)}" for at in range(0, len(units), 2))
+    )
     if sign in SHORT_ESCAPES:
         ways.append(f"{BACKSLASHES}(?:{'|'.join(_plain(SHORT_ESCAPES[sign]))})")
     if sign == " ":
@@ -54,7 +57,9 @@ def _sign(sign: str) -> str:
 
 
 class _Form:
-    """One spelling of a secret: a pattern, made when it is first needed, and a text that has to be there before it is."""
+    """One spelling of a secret: a pattern, made when it is first needed, and a text that has
+    to be there before it is.
+    """
 
     __slots__ = ("_anchor", "_kind", "_pattern", "_text")
 
@@ -67,11 +72,17 @@ class _Form:
 
     def masked(self, text: str, lower: str, *, escaped: bool) -> str:
         # letters and digits of base64 and hex are escaped by nobody: what has to be there is there as it is
-        if self._anchor and (not escaped or self._kind != "plain") and self._anchor not in (lower if self._kind == "hex" else text):
+        if (
+            self._anchor
+            and (not escaped or self._kind != "plain")
+            and self._anchor not in (lower if self._kind == "hex" else text)
+        ):
             return text
         if self._pattern is None:
             around = IN_BASE64 if self._kind == "base64" else ""  # what begins and ends in the same group of it, too
-            self._pattern = re.compile(around + "".join(map(_sign, self._text)) + around, re.I if self._kind == "hex" else 0)
+            self._pattern = re.compile(
+                around + "".join(map(_sign, self._text)) + around, re.I if self._kind == "hex" else 0
+            )
         return self._pattern.sub(MASK, text)
 
 
@@ -87,7 +98,8 @@ def _spellings(secret: str) -> Iterable[tuple[str, str]]:
     for raw in raws:
         yield raw.hex(), "hex"
         coded = {base64.b64encode(raw).decode().rstrip("=")}
-        for skipped in (1, 2):  # inside a longer text its base64 depends on where it begins: only whole groups are certain
+        # inside a longer text its base64 depends on where it begins: only whole groups are certain
+        for skipped in (1, 2):
             coded.add(base64.b64encode(raw[skipped : skipped + (len(raw) - skipped) // 3 * 3]).decode())
         coded.add(base64.b64encode(raw[: len(raw) // 3 * 3]).decode())
         for text in coded:
@@ -97,10 +109,14 @@ def _spellings(secret: str) -> Iterable[tuple[str, str]]:
 
 
 class Masker:
-    """Replaces secrets in texts. Secrets of fewer than SHORTEST_SECRET signs can't be found in texts: mask what they are called instead."""
+    """Replaces secrets in texts. Secrets of fewer than SHORTEST_SECRET signs can't be found in texts: mask what they
+    are called instead.
+    """
 
     def __init__(self, secrets: Iterable[str]) -> None:
-        spellings = dict.fromkeys(each for secret in secrets if len(secret) >= SHORTEST_SECRET for each in _spellings(secret))
+        spellings = dict.fromkeys(
+            each for secret in secrets if len(secret) >= SHORTEST_SECRET for each in _spellings(secret)
+        )
         self._forms = [_form(*each) for each in sorted(spellings, key=lambda each: -len(each[0]))]
 
     def text(self, text: str) -> str:

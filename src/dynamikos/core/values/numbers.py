@@ -10,7 +10,10 @@ ARITHMETIC = Context(prec=40, Emax=999, Emin=-999)
 
 
 def as_number(value: object) -> Decimal | None:
-    """`value` as a number, or None when it is none. Numbers have a decimal point, never a comma, and at most 400 digits."""
+    """`value` as a number, or None when it is none.
+
+    Numbers have a decimal point, never a comma, and at most 400 digits.
+    """
     if isinstance(value, Decimal):
         return value
     if isinstance(value, bool):
@@ -61,5 +64,6 @@ def calculate(operator: str, left: object, right: object) -> Decimal:
                 return ARITHMETIC.power(a, b)
     except (DecimalException, ZeroDivisionError) as problem:
         raise TemplateError(
-            f"{plain(a)} {operator} {plain(b)} can't be calculated: {'division by nought' if not b else 'the result is too large'}"
+            f"{plain(a)} {operator} {plain(b)} can't be calculated:"
+            f" {'division by nought' if not b else 'the result is too large'}"
         ) from problem

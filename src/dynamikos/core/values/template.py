@@ -1,7 +1,7 @@
 """A text with holes as pre-split segments: filling is one join, 0.6 µs for two holes.
 
-A hole holds a name (`{{ form_key }}`), a name through filters (`{{ state | base64 }}`), a maker (`{{ make.uuid }}`), or any other
-expression, which costs ten times as much (`{{ minutes - 15 }}`).
+A hole holds a name (`{{ form_key }}`), a name through filters (`{{ state | base64 }}`), a maker (`{{ make.uuid }}`), or
+any other expression, which costs ten times as much (`{{ minutes - 15 }}`).
 """
 
 import re
@@ -26,7 +26,9 @@ class Template:
         self.source = source
         self._parts = parts
         self._holes = holes
-        self._names = [hole for hole in holes if isinstance(hole, str)] if all(isinstance(hole, str) for hole in holes) else None
+        self._names = (
+            [hole for hole in holes if isinstance(hole, str)] if all(isinstance(hole, str) for hole in holes) else None
+        )
         self.names = tuple(names)
         self.fixed = None if holes else "".join(parts)
 
@@ -89,7 +91,12 @@ def _hole(text: str) -> tuple["str | Part", tuple[str, ...]]:
             if "(" not in text or not ("'" in text or '"' in text or "|" in text):
                 raise
     name, *steps = (part.strip() for part in text.split("|"))
-    if not NAME.match(name) or name.startswith("make.") or name in ("true", "false", "none") or any(step not in FILTERS for step in steps):
+    if (
+        not NAME.match(name)
+        or name.startswith("make.")
+        or name in ("true", "false", "none")
+        or any(step not in FILTERS for step in steps)
+    ):
         made = compile_expression(text)
         return made.text, made.names
     if not steps:
@@ -106,7 +113,10 @@ def _hole(text: str) -> tuple["str | Part", tuple[str, ...]]:
 
 
 def compile_condition(source: str) -> Callable[[Mapping[str, str]], bool]:
-    """A text as a condition: of one hole its value, else the filled text. Not so are nothing, 0 and "false". Raises TemplateError."""
+    """A text as a condition: of one hole its value, else the filled text. Not so are nothing, 0 and "false".
+
+    Raises TemplateError.
+    """
     whole = HOLE.fullmatch(source.strip())
     if whole is not None and not NAME.match(whole.group(1).strip()):
         made = compile_expression(whole.group(1))
@@ -130,12 +140,17 @@ def compile_list(source: str) -> Callable[[Mapping[str, str]], list[str]]:
 
 
 def bind(source: str, known: Mapping[str, str], secret: Collection[str] = ()) -> str:
-    """`source` with the holes filled whose names are `known` already (environment values). What is computed from a secret is left
-    to the user who sends it: it is masked there."""
+    """`source` with the holes filled whose names are `known` already (environment values). What is computed from a
+    secret is left to the user who sends it: it is masked there.
+    """
 
     def one(match: re.Match[str]) -> str:
         name, *steps = (part.strip() for part in match.group(1).split("|"))
-        if name not in known or any(step not in FILTERS for step in steps) or (steps and (name in secret or name.startswith("secrets."))):
+        if (
+            name not in known
+            or any(step not in FILTERS for step in steps)
+            or (steps and (name in secret or name.startswith("secrets.")))
+        ):
             return match.group(0)
         value = known[name]
         for step in steps:
@@ -152,7 +167,20 @@ def names_in(source: str) -> tuple[str, ...]:
 
 def calculates(source: str) -> bool:
     """Whether any hole is more than a name, plain filters or a maker."""
-    return any(getattr(hole, "__self__", None).__class__.__name__ == "Expression" for hole in compile_text(source)._holes)
+    return any(
+        getattr(hole, "__self__", None).__class__.__name__ == "Expression" for hole in compile_text(source)._holes
+    )
 
 
-__all__ = ["HOLE", "NAME", "Template", "Values", "bind", "calculates", "compile_condition", "compile_list", "compile_text", "names_in"]
+__all__ = [
+    "HOLE",
+    "NAME",
+    "Template",
+    "Values",
+    "bind",
+    "calculates",
+    "compile_condition",
+    "compile_list",
+    "compile_text",
+    "names_in",
+]

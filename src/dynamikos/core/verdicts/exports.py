@@ -55,7 +55,8 @@ def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
             errors += 1
             inner = f"<error message={quoteattr(f'not judged: {each.reason}')}/>"
         cases.append(
-            f"<testcase classname={suite} name={quoteattr(each.sentence)}>{inner}<system-out>{escape(value)}</system-out></testcase>"
+            f"<testcase classname={suite}"
+            f" name={quoteattr(each.sentence)}>{inner}<system-out>{escape(value)}</system-out></testcase>"
         )
     inner = ""
     if outcome.doubts:

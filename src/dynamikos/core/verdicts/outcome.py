@@ -31,7 +31,8 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     answered: int
     failed: int
     in_flight: int
-    reopened: int = 0  # sent once more, on a new connection, since a kept one was closed without a byte: no exchange of their own
+    # sent once more, on a new connection, since a kept one was closed without a byte: no exchange of their own
+    reopened: int = 0
     late_share: float
     peak_users: int
     planned_peak: int
@@ -64,14 +65,28 @@ def judgements_of(frozen: FrozenRun, window: Ledger) -> list[Judgement]:
     for objective in frozen.plan.objectives:
         total = window.all_of("step", objective.step)
         made.append(
-            judge(objective, total.passed, total.moments, total.failures, step_name=names.get(objective.step or ""), open_us=total.open_us)
+            judge(
+                objective,
+                total.passed,
+                total.moments,
+                total.failures,
+                step_name=names.get(objective.step or ""),
+                open_us=total.open_us,
+            )
         )
     return made
 
 
 def conclude(
-    frozen: FrozenRun, window: Ledger, whole: Ledger, *, ended: str, in_flight: int, peak_users: int, lost: Sequence[str] = (),
-) -> Outcome:  # fmt: skip
+    frozen: FrozenRun,
+    window: Ledger,
+    whole: Ledger,
+    *,
+    ended: str,
+    in_flight: int,
+    peak_users: int,
+    lost: Sequence[str] = (),
+) -> Outcome:
     """The outcome of a run.
 
     `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost.
@@ -86,7 +101,8 @@ def conclude(
     if kinds and not window.all_of("step").passed.n:
         one = f"every failure is “{next(iter(kinds))}”" if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
         doubts.append(
-            f"Nothing passed: {one}. This is the script, the address or the sign-in, not the server's speed; rehearse the journey."
+            f"Nothing passed: {one}. This is the script, the address or the sign-in, not the server's speed; rehearse"
+            " the journey."
         )
     late = window.late_seconds / window.seconds if window.seconds else 0.0
     doubts.extend(_late(window))
@@ -103,11 +119,26 @@ def conclude(
         code = MET
     rounds = window.all_of("round")
     return Outcome(
-        ended=ended, from_s=from_s, to_s=to_s, rows=window.rows(to_s - from_s), judgements=judgements, doubts=doubts, sent=whole.sent,
-        answered=whole.answered, failed=whole.failed, in_flight=in_flight, reopened=whole.reopened, late_share=late, peak_users=peak_users, planned_peak=planned,
-        exit_code=code, late_by=dict(window.late_by), rounds_passed=rounds.passed.n, rounds_failed=rounds.failures + rounds.own,
+        ended=ended,
+        from_s=from_s,
+        to_s=to_s,
+        rows=window.rows(to_s - from_s),
+        judgements=judgements,
+        doubts=doubts,
+        sent=whole.sent,
+        answered=whole.answered,
+        failed=whole.failed,
+        in_flight=in_flight,
+        reopened=whole.reopened,
+        late_share=late,
+        peak_users=peak_users,
+        planned_peak=planned,
+        exit_code=code,
+        late_by=dict(window.late_by),
+        rounds_passed=rounds.passed.n,
+        rounds_failed=rounds.failures + rounds.own,
         own_limits=sum(window.all_of(each).own for each in LEVELS),
-    )  # fmt: skip
+    )
 
 
 LEVELS = ("request", "embedded", "token", "item", "repeat")
@@ -125,15 +156,29 @@ def _own_doing(window: Ledger, whole: Ledger, rule: str) -> Iterator[str]:
     """What the generators did themselves: rows used up, errors of ours, limits of the machine."""
     for why, number in sorted(whole.retired.items()):
         if "used up" in why or "no rows" in why:
-            yield f"{number:,} time{'s' if number > 1 else ''} a user left because {why}; from then on there were fewer than planned."
+            yield (
+                f"{number:,} time{'s' if number > 1 else ''} a user left because {why}; from then on there were fewer"
+                " than planned."
+            )
         elif why.startswith("broke"):
-            yield f"{number:,} time{'s' if number > 1 else ''} a user ended by an error of ours, not of the target ({why[7:]}); please report it."
+            yield (
+                f"{number:,} time{'s' if number > 1 else ''} a user ended by an error of ours, not of the target"
+                f" ({why[7:]}); please report it."
+            )
     if rule:
         yield f"The run stopped by its own rules: {rule}."
-    kinds = {kind: count for each in LEVELS for kind, count in window.all_of(each).failed.items() if kind.startswith("own-limit")}
+    kinds = {
+        kind: count
+        for each in LEVELS
+        for kind, count in window.all_of(each).failed.items()
+        if kind.startswith("own-limit")
+    }
     if kinds:
         said = ", ".join(f"{count:,} × {kind.removeprefix('own-limit-')}" for kind, count in sorted(kinds.items()))
-        yield f"The generators reached limits of their own machine ({said}): those requests are not the target's failures, and load is missing."
+        yield (
+            f"The generators reached limits of their own machine ({said}): those requests are not the target's"
+            " failures, and load is missing."
+        )
 
 
 def _under_way(window: Ledger) -> Iterator[str]:
@@ -141,8 +186,8 @@ def _under_way(window: Ledger) -> Iterator[str]:
     if ages:
         one = len(ages) == 1
         yield (
-            f"{len(ages):,} request{' was' if one else 's were'} still under way when the run ended, the oldest for {max(ages) / 1e6:.1f} s: "
-            f"{'it counts' if one else 'they count'} as at least that long."
+            f"{len(ages):,} request{' was' if one else 's were'} still under way when the run ended, the oldest for"
+            f" {max(ages) / 1e6:.1f} s: {'it counts' if one else 'they count'} as at least that long."
         )
 
 
@@ -152,6 +197,6 @@ def _late(window: Ledger) -> Iterator[str]:
         by = sorted(window.late_by.items(), key=lambda row: -row[1])
         said = "; ".join(f"{REASONS.get(reason, reason)} in {count:,}" for reason, count in by)
         yield (
-            f"Generators were late in {window.late_seconds:,} of {window.seconds:,} measured seconds ({said}): they, not the target, may have "
-            "set the figures."
+            f"Generators were late in {window.late_seconds:,} of {window.seconds:,} measured seconds ({said}): they,"
+            " not the target, may have set the figures."
         )

@@ -15,7 +15,10 @@ Waiter = asyncio.Future[Reply] | asyncio.Future[Reply | None]
 
 
 class Connection(asyncio.Protocol):
-    """An HTTP/1.1 keep-alive connection. One future per exchange; `watch` holds the open ones for time-outs, `heads` those seen."""
+    """An HTTP/1.1 keep-alive connection.
+
+    One future per exchange; `watch` holds the open ones for time-outs, `heads` those seen.
+    """
 
     def __init__(self, watch: "set[Connection]", heads: Heads) -> None:
         self._reader = ReplyReader()
@@ -85,7 +88,12 @@ class Connection(asyncio.Protocol):
                 reply.body = data[end:]
             self._waiter = None
             reply.first_at = reply.last_at = now
-            reply.sent_at, reply.bytes_in, reply.bytes_out, reply.reused = self._sent_at, len(data), self._size, self._count > 1
+            reply.sent_at, reply.bytes_in, reply.bytes_out, reply.reused = (
+                self._sent_at,
+                len(data),
+                self._size,
+                self._count > 1,
+            )
             waiter.set_result(reply)
             return
         reader = self._reader
@@ -135,13 +143,20 @@ class Connection(asyncio.Protocol):
         elif not self._started:
             self._fail(Failure("closed-early", "the server closed the connection without an answer"))
         else:
-            self._fail(Failure("closed-mid-body", f"the server closed after {self._reader.reply.bytes_in:,} bytes of its answer"))
+            self._fail(
+                Failure(
+                    "closed-mid-body", f"the server closed after {self._reader.reply.bytes_in:,} bytes of its answer"
+                )
+            )
 
     # use -------------------------------------------------------------------------------------------------
 
-    def exchange(self, data: bytes, *, head_only: bool, keep: bool, held: "bytes | BinaryIO | None" = None) -> "asyncio.Future[Reply]":
-        """`held` is a body of its own: bytes are sent when the server asks for them (RFC 9110 §10.1.1) or says nothing for a second; a
-        file is sent piece by piece, and closed afterwards."""
+    def exchange(
+        self, data: bytes, *, head_only: bool, keep: bool, held: "bytes | BinaryIO | None" = None
+    ) -> "asyncio.Future[Reply]":
+        """`held` is a body of its own: bytes are sent when the server asks for them (RFC 9110 §10.1.1) or says nothing
+        for a second; a file is sent piece by piece, and closed afterwards.
+        """
         transport = self._transport
         if transport is None or not self.alive:
             raise Reopen("closed-idle", "the kept connection is closed")
@@ -170,7 +185,8 @@ class Connection(asyncio.Protocol):
             self._size += len(held)
             self._write(held)
         else:
-            self._reader.reply.keep_alive = False  # the server answered without the body: what it would read next is unsure
+            # the server answered without the body: what it would read next is unsure
+            self._reader.reply.keep_alive = False
 
     async def _pour(self, file: "BinaryIO") -> None:
         """A body from a file, as fast as the connection takes it."""
@@ -199,7 +215,9 @@ class Connection(asyncio.Protocol):
         return bool(self.tls.session_reused)
 
     def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
-        """Like `exchange`, begun at `instant`, but a plain answer goes to `chain`, and to `wake` only what that refuses."""
+        """Like `exchange`, begun at `instant`, but a plain answer goes to `chain`, and to `wake` only what that
+        refuses.
+        """
         self._count += 1
         self._started = self._head_only = self._keep = False
         self._waiter, self._chain = wake, chain

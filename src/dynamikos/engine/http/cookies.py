@@ -98,7 +98,9 @@ def _suffixes() -> PublicSuffixList:
 
 @functools.lru_cache(maxsize=4096)
 def is_public_suffix(domain: str) -> bool:
-    """Whether anybody may have a name under `domain`, such as co.uk (the list that browsers use, shipped with the application)."""
+    """Whether anybody may have a name under `domain`, such as co.uk (the list that browsers use, shipped with the
+    application).
+    """
     return "." not in domain or bool(_suffixes().is_public(domain))
 
 

@@ -38,9 +38,17 @@ class Challenge:
         if is_session:
             secret = hashed(secret, self.nonce, cnonce)
         asked = hashed(method, target)
-        response = hashed(secret, self.nonce, nc, cnonce, self.qop, asked) if self.qop else hashed(secret, self.nonce, asked)
+        response = (
+            hashed(secret, self.nonce, nc, cnonce, self.qop, asked) if self.qop else hashed(secret, self.nonce, asked)
+        )
         who = hashed(user, self.realm) if self.userhash else user.replace("\\", "\\\\").replace('"', '\\"')
-        parts = [f'username="{who}"', f'realm="{self.realm}"', f'nonce="{self.nonce}"', f'uri="{target}"', f'response="{response}"']
+        parts = [
+            f'username="{who}"',
+            f'realm="{self.realm}"',
+            f'nonce="{self.nonce}"',
+            f'uri="{target}"',
+            f'response="{response}"',
+        ]
         parts.append(f"algorithm={self.algorithm}")
         if self.qop:
             parts += [f"qop={self.qop}", f"nc={nc}", f'cnonce="{cnonce}"']
@@ -52,14 +60,19 @@ class Challenge:
 
 
 def challenge_in(values: list[str]) -> Challenge | None:
-    """The strongest Digest challenge in the values of WWW-Authenticate headers that can be answered; None when there is none."""
+    """The strongest Digest challenge in the values of WWW-Authenticate headers that can be answered; None when there is
+    none.
+    """
     best: Challenge | None = None
     order = ["md5", "md5-sess", "sha-256", "sha-256-sess", "sha-512-256", "sha-512-256-sess"]
     for value in values:
         scheme, _, rest = value.strip().partition(" ")
         if scheme.lower() != "digest":
             continue
-        given = {name.lower(): text for name, text in parse_keqv_list([part for part in parse_http_list(rest) if "=" in part]).items()}
+        given = {
+            name.lower(): text
+            for name, text in parse_keqv_list([part for part in parse_http_list(rest) if "=" in part]).items()
+        }
         if "nonce" not in given:
             continue
         offered = [each.strip().lower() for each in given.get("qop", "").split(",") if each.strip()]

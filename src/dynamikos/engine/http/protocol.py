@@ -27,7 +27,9 @@ class Reply:
 
     @property
     def encoding(self) -> bytes:
-        """The content encodings of all headers of that name, looked for once; empty when there are none (RFC 9110 §5.3)."""
+        """The content encodings of all headers of that name, looked for once; empty when there are none (RFC 9110
+        §5.3).
+        """
         if self._encoding is None:
             self._encoding = b", ".join(value for key, value in self.headers if key.lower() == b"content-encoding")
         return self._encoding
@@ -46,9 +48,11 @@ class Reply:
 
 
 class Heads:
-    """Heads seen before, so that the same bytes are not parsed twice: head → (length of the body, status, headers, cookies, content encoding).
+    """Heads seen before, so that the same bytes are not parsed twice: head → (length of the body, status, headers,
+    cookies, content encoding).
 
-    Only what was framed by one Content-Length, came in one piece and leaves the connection open is remembered (RFC 9112 §6).
+    Only what was framed by one Content-Length, came in one piece and leaves the connection open is remembered (RFC 9112
+    §6).
     """
 
     def __init__(self) -> None:
@@ -92,8 +96,20 @@ class ReplyReader:
     """
 
     __slots__ = (
-        "_chunks", "_done", "_framed", "_head", "_head_only", "_headers", "_keep", "_kept_bytes", "_parser", "_until_close", "continued", "interim", "reply",
-    )  # fmt: skip
+        "_chunks",
+        "_done",
+        "_framed",
+        "_head",
+        "_head_only",
+        "_headers",
+        "_keep",
+        "_kept_bytes",
+        "_parser",
+        "_until_close",
+        "continued",
+        "interim",
+        "reply",
+    )
 
     def __init__(self) -> None:
         self._parser = httptools.HttpResponseParser(self)
@@ -101,7 +117,9 @@ class ReplyReader:
         self.begin(head_only=False, keep=False)
 
     def begin(self, *, head_only: bool, keep: bool) -> None:
-        """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (that of a status ≥ 400, and an encoded one, always)."""
+        """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (that of a status ≥ 400, and an
+        encoded one, always).
+        """
         self.reply = Reply()
         self.reply.headers = self._headers = []
         self._chunks: list[bytes] = []
@@ -125,10 +143,13 @@ class ReplyReader:
         except httptools.HttpParserUpgrade:
             self._finish()
         except httptools.HttpParserError as problem:
-            if self._done:  # what follows the answer is none: it is complete, and the connection can't be trusted any more
+            # what follows the answer is none: it is complete, and the connection can't be trusted any more
+            if self._done:
                 self.reply.keep_alive = False
             elif not self._unfolded():
-                raise Failure("protocol", f"the answer is not HTTP/1.1: {problem}; it begins with {data[:60]!r}") from problem
+                raise Failure(
+                    "protocol", f"the answer is not HTTP/1.1: {problem}; it begins with {data[:60]!r}"
+                ) from problem
         return self.reply if self._done else None
 
     def _unfolded(self) -> bool:
@@ -174,7 +195,9 @@ class ReplyReader:
             size = len(name)
             if size == 10 and name.lower() == b"set-cookie":
                 reply.cookies = [*(reply.cookies or ()), value]
-            elif (size == 14 and name.lower() == b"content-length") or (size == 17 and name.lower() == b"transfer-encoding"):
+            elif (size == 14 and name.lower() == b"content-length") or (
+                size == 17 and name.lower() == b"transfer-encoding"
+            ):
                 self._framed = True
             elif size == 16 and name.lower() == b"content-encoding":
                 self._keep = True  # whether it is what it says is seen when it is undone

@@ -18,7 +18,10 @@ DAYS = 90
 
 
 class Authority:
-    """Signs a certificate for each host that is decrypted. Key and certificate lie in `folder` as authority.key (0600) and authority.pem."""
+    """Signs a certificate for each host that is decrypted.
+
+    Key and certificate lie in `folder` as authority.key (0600) and authority.pem.
+    """
 
     def __init__(self, folder: Path, now: datetime.datetime) -> None:
         self._now = now
@@ -29,7 +32,9 @@ class Authority:
         if key_path.exists() and self.path.exists():
             self._certificate = x509.load_pem_x509_certificate(self.path.read_bytes())
             key = serialization.load_pem_private_key(key_path.read_bytes(), None)
-            if self._certificate.not_valid_after_utc > now + datetime.timedelta(days=1) and isinstance(key, ec.EllipticCurvePrivateKey):
+            if self._certificate.not_valid_after_utc > now + datetime.timedelta(days=1) and isinstance(
+                key, ec.EllipticCurvePrivateKey
+            ):
                 self._key = key
                 return
         self._key = ec.generate_private_key(ec.SECP256R1())
@@ -43,7 +48,11 @@ class Authority:
         )
         descriptor = os.open(key_path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "wb") as file:
-            file.write(self._key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))
+            file.write(
+                self._key.private_bytes(
+                    serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+                )
+            )
         self.path.write_bytes(self.pem())
 
     def pem(self) -> bytes:
@@ -51,8 +60,12 @@ class Authority:
         return self._certificate.public_bytes(serialization.Encoding.PEM)
 
     def key_hash(self) -> str:
-        """SHA-256 of its public key (SubjectPublicKeyInfo), base64: how a browser started for it is told to trust it, and nothing else."""
-        public = self._key.public_key().public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+        """SHA-256 of its public key (SubjectPublicKeyInfo), base64: how a browser started for it is told to trust it,
+        and nothing else.
+        """
+        public = self._key.public_key().public_bytes(
+            serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo
+        )
         return base64.b64encode(hashlib.sha256(public).digest()).decode()
 
     def _begun(self, subject: x509.Name, public: ec.EllipticCurvePublicKey) -> x509.CertificateBuilder:
@@ -85,9 +98,14 @@ class Authority:
         )
         made = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         made.set_alpn_protocols(["http/1.1"])
-        with tempfile.NamedTemporaryFile(dir=self.path.parent, suffix=".pem") as file:  # the ssl module reads files only
+        # the ssl module reads files only
+        with tempfile.NamedTemporaryFile(dir=self.path.parent, suffix=".pem") as file:
             os.chmod(file.name, 0o600)
-            file.write(key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))
+            file.write(
+                key.private_bytes(
+                    serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+                )
+            )
             file.write(certificate.public_bytes(serialization.Encoding.PEM) + self.pem())
             file.flush()
             made.load_cert_chain(file.name)

@@ -20,7 +20,15 @@ from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, tunn
 
 OWN_COOKIES = ("dynamikos", "theme", "sessionid", "csrftoken")
 TEXTS = ("text/html", "text/css", "javascript", "json", "xml", "text/plain", "manifest")
-POLICIES = ("content-security-policy", "content-security-policy-report-only", "strict-transport-security", "public-key-pins", "x-frame-options", "alt-svc", "clear-site-data")  # fmt: skip
+POLICIES = (
+    "content-security-policy",
+    "content-security-policy-report-only",
+    "strict-transport-security",
+    "public-key-pins",
+    "x-frame-options",
+    "alt-svc",
+    "clear-site-data",
+)
 MAX_REWRITTEN = 20_000_000
 INTEGRITY = re.compile(rb"""\sintegrity\s*=\s*(?:"[^"]*"|'[^']*'|[^\s>]+)""", re.I)
 CODINGS = "gzip, deflate, br, zstd"
@@ -32,10 +40,18 @@ def origin_of(url: str) -> Origin:
 
 
 class Doorway(Listener):
-    """`targets` are origins ("https://shop.example"), the first the one that is opened; each gets a host name of its own below `name`."""
+    """`targets` are origins ("https://shop.example"), the first the one that is opened; each gets a host name of its
+    own below `name`.
+    """
 
     def __init__(
-        self, targets: list[str], name: str, record: Record, *, own_ports: frozenset[int] = frozenset(), trust: str | None = None
+        self,
+        targets: list[str],
+        name: str,
+        record: Record,
+        *,
+        own_ports: frozenset[int] = frozenset(),
+        trust: str | None = None,
     ) -> None:
         self._targets = [each.rstrip("/") for each in targets]
         super().__init__(own_ports, trust)
@@ -54,11 +70,17 @@ class Doorway(Listener):
             door = self.address(number)
             scheme, _, place = target.partition("://")
             for old, new in (
-                (target, door), (f"{'http' if scheme == 'https' else 'https'}://{place}", door), (quote(target, safe=""), quote(door, safe="")),
+                (target, door),
+                (f"{'http' if scheme == 'https' else 'https'}://{place}", door),
+                (quote(target, safe=""), quote(door, safe="")),
                 (target.replace("/", "\\/"), door.replace("/", "\\/")),
-            ):  # fmt: skip
+            ):
                 text = re.sub(re.escape(old) + r"(?![\w.-]|:\d)", lambda _, new=new: new, text)  # type: ignore[misc]
-            text = re.sub(r"(?<![:\w\\])//" + re.escape(place) + r"(?![\w.-]|:\d)", lambda _, door=door: door.partition(":")[2], text)  # type: ignore[misc]
+            text = re.sub(
+                r"(?<![:\w\\])//" + re.escape(place) + r"(?![\w.-]|:\d)",
+                lambda _, door=door: door.partition(":")[2],  # type: ignore[misc]
+                text,
+            )
             if scheme == "https":
                 text = text.replace(f"wss://{place}", door.replace("http:", "ws:", 1))
             text = text.replace(f"ws://{place}", door.replace("http:", "ws:", 1))
@@ -128,7 +150,9 @@ class Doorway(Listener):
             if head is None or not await self._pass(head, reader, writer, upstream):
                 return
 
-    async def _pass(self, head: Head, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> bool:
+    async def _pass(
+        self, head: Head, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+    ) -> bool:
         host = (head.get("host") or "").partition(":")[0].lower()
         target = self._hosts.get(host)
         if target is None:
@@ -144,7 +168,9 @@ class Doorway(Listener):
             changed = self.inward(raw.decode("latin-1")).encode("latin-1")
             if changed != raw:
                 raw = changed
-                asked = Head(asked.first, [(n, str(len(raw)) if n.lower() == "content-length" else v) for n, v in asked.headers])
+                asked = Head(
+                    asked.first, [(n, str(len(raw)) if n.lower() == "content-length" else v) for n, v in asked.headers]
+                )
                 sent = Kept(bytearray(raw), len(raw))
         method, path = asked.first.split(" ")[:2]
         passing = Passing(url=target + path, method=method, sent=asked, request=sent)
@@ -192,7 +218,12 @@ class Doorway(Listener):
         size = framing(answer, answer_to=passing.method, status=status)
         kind = (answer.get("content-type") or "").lower()
         shown = self._answered(answer)
-        if size != 0 and any(each in kind for each in TEXTS) and not kind.startswith("text/event-stream") and size <= MAX_REWRITTEN:
+        if (
+            size != 0
+            and any(each in kind for each in TEXTS)
+            and not kind.startswith("text/event-stream")
+            and size <= MAX_REWRITTEN
+        ):
             passing.reply.limit = MAX_REWRITTEN
             async for _ in body(streams.reader, size, passing.reply):
                 if passing.reply.size > MAX_REWRITTEN:

@@ -80,7 +80,10 @@ async def read_head(reader: asyncio.StreamReader) -> Head | None:
 
 
 def framing(head: Head, *, answer_to: str = "", status: int = 0) -> int:
-    """Bytes of the body; -1 chunked, -2 until the close (RFC 9112 §6.3). `answer_to` is the method when it is an answer."""
+    """Bytes of the body; -1 chunked, -2 until the close (RFC 9112 §6.3).
+
+    `answer_to` is the method when it is an answer.
+    """
     if answer_to and (answer_to == "HEAD" or status in (204, 304) or 100 <= status < 200):
         return 0
     coding = (head.get("transfer-encoding") or "").lower()
@@ -95,7 +98,10 @@ def framing(head: Head, *, answer_to: str = "", status: int = 0) -> int:
 
 
 async def body(reader: asyncio.StreamReader, size: int, kept: Kept) -> AsyncIterator[bytes]:
-    """The raw pieces of a body of `framing` size, as they come; `kept` gets them without chunk framing. Raises Broken."""
+    """The raw pieces of a body of `framing` size, as they come; `kept` gets them without chunk framing.
+
+    Raises Broken.
+    """
     if size == -1:
         async for piece in _chunks(reader, kept):
             yield piece

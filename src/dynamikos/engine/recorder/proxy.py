@@ -1,4 +1,6 @@
-"""The recording proxy: any browser or device can use it; only hosts on the recording's list are decrypted and recorded."""
+"""The recording proxy: any browser or device can use it; only hosts on the recording's
+list are decrypted and recorded.
+"""
 
 import asyncio
 import base64
@@ -16,12 +18,21 @@ from dynamikos.engine.recorder.relay import HOP_BY_HOP, Record, pass_on, simple_
 
 
 class Proxy(Listener):
-    """`listed` are the hosts of the recording; others pass unread. `credentials` ("user:word") are asked for where given."""
+    """`listed` are the hosts of the recording; others pass unread.
+
+    `credentials` ("user:word") are asked for where given.
+    """
 
     def __init__(
-        self, listed: tuple[AgreedTarget, ...], authority: Authority, record: Record, *, own_ports: frozenset[int] = frozenset(),
-        credentials: str = "", trust: str | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        listed: tuple[AgreedTarget, ...],
+        authority: Authority,
+        record: Record,
+        *,
+        own_ports: frozenset[int] = frozenset(),
+        credentials: str = "",
+        trust: str | None = None,
+    ) -> None:
         super().__init__(own_ports, trust)
         self._listed, self._authority, self._record = listed, authority, record
         self._credentials = credentials
@@ -30,14 +41,18 @@ class Proxy(Listener):
         return any(each.covers(*origin) for each in self._listed)
 
     async def _open(self, origin: Origin, *, secure: bool = True) -> Streams:
-        """For a host that is not listed, the person's own browser asks: it is let through, but never to this product or metadata."""
+        """For a host that is not listed, the person's own browser asks: it is let through, but never to this product or
+        metadata.
+        """
         agreed = (
             self._listed
             if self._is_listed(origin)
             else (AgreedTarget(scheme="https" if origin[0] == "https" else "http", host=origin[1], port=origin[2]),)
         )
         inside_too = self._is_listed(origin) or not self._credentials
-        return await open_streams(agreed, origin, self._own, secure=secure, trust=self._trust, public_only=not inside_too)
+        return await open_streams(
+            agreed, origin, self._own, secure=secure, trust=self._trust, public_only=not inside_too
+        )
 
     def _allowed(self, head: Head) -> bool:
         if not self._credentials:
@@ -53,7 +68,11 @@ class Proxy(Listener):
             method, _, rest = head.first.partition(" ")
             target = rest.rpartition(" ")[0]
             if not self._allowed(head):
-                writer.write(simple_answer("407 Proxy Authentication Required", "name and word are needed").replace(b"\r\nConnection", b'\r\nProxy-Authenticate: Basic realm="recording"\r\nConnection', 1))  # fmt: skip
+                writer.write(
+                    simple_answer("407 Proxy Authentication Required", "name and word are needed").replace(
+                        b"\r\nConnection", b'\r\nProxy-Authenticate: Basic realm="recording"\r\nConnection', 1
+                    )
+                )
                 await writer.drain()
                 return
             if method == "CONNECT":
@@ -61,7 +80,11 @@ class Proxy(Listener):
                 return
             parts = urlsplit(target)
             if parts.scheme != "http" or not parts.hostname:
-                writer.write(simple_answer("400 Bad Request", "this is a proxy: set it as one in the browser, don't open it as a page"))
+                writer.write(
+                    simple_answer(
+                        "400 Bad Request", "this is a proxy: set it as one in the browser, don't open it as a page"
+                    )
+                )
                 await writer.drain()
                 return
             origin = ("http", parts.hostname, parts.port or 80)
@@ -69,10 +92,14 @@ class Proxy(Listener):
             onward = head.without(*HOP_BY_HOP)
             onward.first = f"{method} {path} {rest.rpartition(' ')[2]}"
             record = self._record if self._is_listed(origin) else None
-            if not await pass_on(onward, target.partition("#")[0], origin, (reader, writer), upstream, self._open, record):
+            if not await pass_on(
+                onward, target.partition("#")[0], origin, (reader, writer), upstream, self._open, record
+            ):
                 return
 
-    async def _connect(self, target: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream) -> None:
+    async def _connect(
+        self, target: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
+    ) -> None:
         host, _, number = target.rpartition(":")
         host = host.strip("[]")
         if not host or not number.isdigit():

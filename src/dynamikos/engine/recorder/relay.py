@@ -59,28 +59,40 @@ class Passing:
         first = self.first or now
         dns, connect, ssl = self.opened_us
         return Exchange(
-            sent=Sent(method=self.method, url=self.url, headers=tuple(self.sent.headers), body=bytes(self.request.data)),
+            sent=Sent(
+                method=self.method, url=self.url, headers=tuple(self.sent.headers), body=bytes(self.request.data)
+            ),
             answer=answer,
             timings=Timings(
-                dns_us=dns, connect_us=connect, ssl_us=ssl, wait_us=max(0, round((first - self.started) * 1e6) - max(0, dns) - max(0, connect) - max(0, ssl)),
+                dns_us=dns,
+                connect_us=connect,
+                ssl_us=ssl,
+                wait_us=max(0, round((first - self.started) * 1e6) - max(0, dns) - max(0, connect) - max(0, ssl)),
                 receive_us=round((now - first) * 1e6),
             ),
             error=error,
             started_us=round(self.began * 1e6),
-        )  # fmt: skip
+        )
 
 
 def simple_answer(status: str, text: str) -> bytes:
     """An answer of the recorder itself, said as such."""
     data = f"Dynamikos recorder: {text}\n".encode()
     return (
-        f"HTTP/1.1 {status}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: {len(data)}\r\nConnection: close\r\n\r\n".encode()
+        f"HTTP/1.1 {status}\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: {len(data)}\r\nConnection:"
+        " close\r\n\r\n".encode()
         + data
     )
 
 
 async def pass_on(
-    head: Head, url: str, origin: Origin, client: Streamed, upstream: dict[Origin, Streams], open_: Open, record: Record | None
+    head: Head,
+    url: str,
+    origin: Origin,
+    client: Streamed,
+    upstream: dict[Origin, Streams],
+    open_: Open,
+    record: Record | None,
 ) -> bool:
     """Passes one request and its answer unchanged; true when both sides can go on. Records it if `record` is given."""
     reader, writer = client

@@ -11,7 +11,9 @@ from dynamikos.core.reports import Health
 
 
 def _waited_ns() -> int:
-    """How long this process's main thread has been ready to go on without a processor (Linux, Documentation/scheduler/sched-stats)."""
+    """How long this process's main thread has been ready to go on without a processor (Linux,
+    Documentation/scheduler/sched-stats).
+    """
     try:
         return int(Path("/proc/self/schedstat").read_text().split()[1])
     except (OSError, IndexError, ValueError):
@@ -19,7 +21,9 @@ def _waited_ns() -> int:
 
 
 def _throttled_us() -> int:
-    """How long the container's limit on processor time has held it back (cgroup v2, cpu.stat); 0 where there is none."""
+    """How long the container's limit on processor time has held it back (cgroup v2,
+    cpu.stat); 0 where there is none.
+    """
     try:
         for line in Path("/sys/fs/cgroup/cpu.stat").read_text().splitlines():
             if line.startswith("throttled_usec "):
@@ -64,7 +68,9 @@ class HealthWatch:
         late = sorted(self._late_us)
         machine = psutil.cpu_times()
         total = sum(machine) - sum(self._machine)
-        idle = (machine.idle + getattr(machine, "iowait", 0.0)) - (self._machine.idle + getattr(self._machine, "iowait", 0.0))
+        idle = (machine.idle + getattr(machine, "iowait", 0.0)) - (
+            self._machine.idle + getattr(self._machine, "iowait", 0.0)
+        )
         memory = self._process.memory_info().rss
         waited, throttled, took = _waited_ns(), _throttled_us(), max(1e-6, wall - self._wall)
         stolen = getattr(machine, "steal", 0.0) - getattr(self._machine, "steal", 0.0)
@@ -72,11 +78,16 @@ class HealthWatch:
             cpu_share=(cpu - self._cpu) / max(1e-6, wall - self._wall),
             late_p50_us=late[(len(late) - 1) // 2] if late else 0,
             late_p99_us=late[max(0, -(-99 * len(late) // 100) - 1)] if late else 0,
-            late_max_us=late[-1] if late else 0, stall_max_us=max(0, self._stall_us), memory_bytes=memory,
-            sockets=self._process.num_fds(), unsent=self._unsent(), machine_share=1 - idle / total if total > 0.2 else 0.0,
-            wait_share=min(1.0, max(0, waited - self._waited_ns) / 1e9 / took), throttled_share=min(1.0, max(0, throttled - self._throttled_us) / 1e6 / took),
+            late_max_us=late[-1] if late else 0,
+            stall_max_us=max(0, self._stall_us),
+            memory_bytes=memory,
+            sockets=self._process.num_fds(),
+            unsent=self._unsent(),
+            machine_share=1 - idle / total if total > 0.2 else 0.0,
+            wait_share=min(1.0, max(0, waited - self._waited_ns) / 1e9 / took),
+            throttled_share=min(1.0, max(0, throttled - self._throttled_us) / 1e6 / took),
             stolen_share=max(0.0, stolen / total) if total > 0.2 else 0.0,
-        )  # fmt: skip
+        )
         self._wall, self._cpu, self._machine = wall, cpu, machine
         self._waited_ns, self._throttled_us = waited, throttled
         self._late_us, self._stall_us = [], 0

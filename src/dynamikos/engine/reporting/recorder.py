@@ -44,15 +44,29 @@ class _Cell:
 
     def wire(self, no: int) -> SeriesSecond:
         return SeriesSecond(
-            no=no, n=self.n, sum_us=self.sum, squares=str(self.squares), hist=Histogram(self.hist).to_bytes() if self.hist else b"",
-            failed=self.failed, failed_sum_us=self.failed_sum,
+            no=no,
+            n=self.n,
+            sum_us=self.sum,
+            squares=str(self.squares),
+            hist=Histogram(self.hist).to_bytes() if self.hist else b"",
+            failed=self.failed,
+            failed_sum_us=self.failed_sum,
             failed_hist=Histogram(self.failed_hist).to_bytes() if self.failed_hist else b"",
-            ttfb_hist=Histogram(self.ttfb).to_bytes() if self.ttfb else b"", bytes_out=self.bytes_out, bytes_in=self.bytes_in,
-            tries=self.tries, connects=self.connects, connect_us=self.connect, handshakes=self.handshakes, tls_us=self.tls, resumed=self.resumed,
-        )  # fmt: skip
+            ttfb_hist=Histogram(self.ttfb).to_bytes() if self.ttfb else b"",
+            bytes_out=self.bytes_out,
+            bytes_in=self.bytes_in,
+            tries=self.tries,
+            connects=self.connects,
+            connect_us=self.connect,
+            handshakes=self.handshakes,
+            tls_us=self.tls,
+            resumed=self.resumed,
+        )
 
     def add(self, durations: "Microseconds", exchanges: "np.typing.NDArray[np.float64] | None" = None) -> None:
-        """Counts durations; with rows (…, sent, first, last, bytes out, bytes in) of exchanges their other figures too."""
+        """Counts durations; with rows (…, sent, first, last, bytes out, bytes in) of exchanges
+        their other figures too.
+        """
         self.n += len(durations)
         self.sum += int(durations.sum())
         if int(durations.max()) < 10_000_000:
@@ -77,13 +91,27 @@ Microseconds = np.typing.NDArray[np.int64]
 
 class _Second:
     __slots__ = (
-        "answered", "carried", "cells", "checks_failed", "checks_passed", "dealt", "failed", "judged", "missed", "reopened", "retired", "sent", "skipped",
-    )  # fmt: skip
+        "answered",
+        "carried",
+        "cells",
+        "checks_failed",
+        "checks_passed",
+        "dealt",
+        "failed",
+        "judged",
+        "missed",
+        "reopened",
+        "retired",
+        "sent",
+        "skipped",
+    )
 
     def __init__(self) -> None:
         self.cells: dict[int, _Cell] = {}
         self.carried: dict[int, _Cell] = {}
-        self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = self.checks_failed = 0
+        self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = (
+            self.checks_failed
+        ) = 0
         self.retired: dict[str, int] = {}
         self.dealt: list[tuple[int, int, int, int]] = []
         self.judged: dict[int, int] = {}
@@ -103,8 +131,8 @@ def _add(hist: dict[int, int], values_us: Microseconds) -> None:
 class Recorder:
     """Counts. `begin` is the clock's instant of second 0; all instants are the clock's seconds.
 
-    What went well is only noted, in plain lists, and counted by `count` in numpy a thousand at a time: on the path of every
-    exchange a note costs a tenth of what counting costs. Users may append to the lists themselves.
+    What went well is only noted, in plain lists, and counted by `count` in numpy a thousand at a time: on the path of
+    every exchange a note costs a tenth of what counting costs. Users may append to the lists themselves.
     """
 
     def __init__(self, shard: int, begin: float, measured_to: float = float("inf")) -> None:
@@ -119,7 +147,8 @@ class Recorder:
         self.sends: list[float] = []  # instants at which an exchange was sent
         self.landings: list[float] = []  # instants at which one was answered
         self.stretches: list[tuple[int, float, float]] = []  # steps and rounds that passed: series, begun, ended
-        # requests that passed: series, series of the step it is all of (its landing is not noted then) or −1, due, sent, first byte, last byte, bytes out, bytes in
+        # requests that passed: series, series of the step it is all of (its landing is not noted then) or −1, due,
+        # sent, first byte, last byte, bytes out, bytes in
         self.exchanges: list[tuple[int, int, float, float, float, float, int, int]] = []
         self.failures = 0  # all that missed, whatever second
         self._gauges: dict[int, dict[str, int]] = {}
@@ -160,9 +189,18 @@ class Recorder:
                     self._count(second, int(part[whole, 1][0]), part[whole], 2, 5)
 
     def _count(
-        self, second: _Second, no: int, rows: "np.typing.NDArray[np.float64]", begun: int, ended: int, *, exchanges: bool = False
-    ) -> None:  # fmt: skip
-        """Counts rows of one series that ended in one second; those that were under way at the end of the measured part there, too."""
+        self,
+        second: _Second,
+        no: int,
+        rows: "np.typing.NDArray[np.float64]",
+        begun: int,
+        ended: int,
+        *,
+        exchanges: bool = False,
+    ) -> None:
+        """Counts rows of one series that ended in one second; those that were under way at the end of the measured part
+        there, too.
+        """
         durations = _microseconds(rows[:, ended] - rows[:, begun])
         second.cells.setdefault(no, _Cell()).add(durations, rows if exchanges else None)
         if float(rows[:, ended].max()) >= self._measured_to:
@@ -201,7 +239,9 @@ class Recorder:
             self._second(instant).sent -= 1
 
     def opened(self, series: int, instant: float, parts_us: tuple[int, int, int], *, resumed: bool) -> None:
-        """A connection was opened for a request of `series`: (name looked up, connected, TLS agreed) in µs, −1 for what did not happen."""
+        """A connection was opened for a request of `series`: (name looked up, connected, TLS agreed) in µs, −1 for what
+        did not happen.
+        """
         cell = self._second(instant).cells.setdefault(series, _Cell())
         dns, connect, tls = parts_us
         cell.connects += 1
@@ -222,13 +262,17 @@ class Recorder:
         if len(self.stretches) >= BATCH:
             self.count()
 
-    def answered(self, series: int, due: float, sent: float, first: float, last: float, bytes_out: int, bytes_in: int) -> None:
+    def answered(
+        self, series: int, due: float, sent: float, first: float, last: float, bytes_out: int, bytes_in: int
+    ) -> None:
         """A request passed. `sent` and `first` are of its last hop, the bytes of all."""
         self.exchanges.append((series, -1, due, sent, first, last, bytes_out, bytes_in))
         if len(self.exchanges) >= BATCH:
             self.count()
 
-    def missed(self, series: int, ended: float, duration_us: int, kind: str, bytes_out: int = 0, bytes_in: int = 0) -> None:
+    def missed(
+        self, series: int, ended: float, duration_us: int, kind: str, bytes_out: int = 0, bytes_in: int = 0
+    ) -> None:
         self.failures += 1
         second = self._second(ended)
         cell = second.cells.setdefault(series, _Cell())
@@ -285,11 +329,17 @@ class Recorder:
     # messages ------------------------------------------------------------------------------------------
 
     def close(
-        self, number: int, now: float, planned: Callable[[int], int], health: Callable[[], Health], *, last: bool = False,
+        self,
+        number: int,
+        now: float,
+        planned: Callable[[int], int],
+        health: Callable[[], Health],
+        *,
+        last: bool = False,
         under_way: Sequence[tuple[int, float]] = (),
-    ) -> list[ShardSecond]:  # fmt: skip
-        """The messages of all seconds up to `number`, empty ones too; they can't change any more. `under_way` is (series, due) of what has
-        not ended with the last one.
+    ) -> list[ShardSecond]:
+        """The messages of all seconds up to `number`, empty ones too; they can't change any more. `under_way` is
+        (series, due) of what has not ended with the last one.
         """
         ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self._measured_to] if last else []
         self.count()
@@ -303,15 +353,29 @@ class Recorder:
             self._in_flight += second.sent - second.answered - second.failed
             messages.append(
                 ShardSecond(
-                    shard=self.shard, second=each, planned_users=planned(each),
-                    users=users, sent=second.sent, answered=second.answered,
-                    failed=second.failed, in_flight=self._in_flight,
-                    oldest_us=int((now - min(self.flying.values())) * 1e6) if self.flying else 0, reopened=second.reopened,
-                    skipped_steps=second.skipped, checks_passed=second.checks_passed, checks_failed=second.checks_failed,
-                    retired=second.retired, series=[cell.wire(no) for no, cell in sorted(second.cells.items())], health=measured,
-                    last=last and each == number, dealt=second.dealt, judged=second.judged, missed=second.missed,
-                    carried=[cell.wire(no) for no, cell in sorted(second.carried.items())], open=ages if each == number else [],
+                    shard=self.shard,
+                    second=each,
+                    planned_users=planned(each),
+                    users=users,
+                    sent=second.sent,
+                    answered=second.answered,
+                    failed=second.failed,
+                    in_flight=self._in_flight,
+                    oldest_us=int((now - min(self.flying.values())) * 1e6) if self.flying else 0,
+                    reopened=second.reopened,
+                    skipped_steps=second.skipped,
+                    checks_passed=second.checks_passed,
+                    checks_failed=second.checks_failed,
+                    retired=second.retired,
+                    series=[cell.wire(no) for no, cell in sorted(second.cells.items())],
+                    health=measured,
+                    last=last and each == number,
+                    dealt=second.dealt,
+                    judged=second.judged,
+                    missed=second.missed,
+                    carried=[cell.wire(no) for no, cell in sorted(second.carried.items())],
+                    open=ages if each == number else [],
                 )
-            )  # fmt: skip
+            )
             self.closed = each
         return messages

@@ -14,7 +14,9 @@ FIRST_WAIT_S, LONGEST_WAIT_S = 1.0, 30.0
 class Starter:
     """A closed workload of one shard. `begin` is the clock's instant of second 0."""
 
-    def __init__(self, planned: list[Planned], begin: float, clock: Clock, health: HealthWatch, make: Callable[[int], User]) -> None:
+    def __init__(
+        self, planned: list[Planned], begin: float, clock: Clock, health: HealthWatch, make: Callable[[int], User]
+    ) -> None:
         self._planned, self._begin, self._clock, self._health, self._make = planned, begin, clock, health, make
         self._here: dict[int, User] = {}
         self._slots: set[asyncio.Task[None]] = set()
@@ -36,7 +38,9 @@ class Starter:
                 self._slots.add(task)
                 task.add_done_callback(self._slots.discard)
             while self._slots:
-                await asyncio.wait({*self._slots, *([] if leaving.done() else [leaving])}, return_when=asyncio.FIRST_COMPLETED)
+                await asyncio.wait(
+                    {*self._slots, *([] if leaving.done() else [leaving])}, return_when=asyncio.FIRST_COMPLETED
+                )
                 if leaving.done():
                     leaving.result()
         finally:
@@ -59,7 +63,9 @@ class Starter:
 
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of all that is, or was when users were cut off, under way."""
-        return self._open if self._open is not None else [each for user in self._here.values() for each in user.open_now()]
+        return (
+            self._open if self._open is not None else [each for user in self._here.values() for each in user.open_now()]
+        )
 
     async def _wait(self, instant: float) -> None:
         waiter = self._clock.at(instant)

@@ -1,4 +1,6 @@
-"""Steps of one plain request each, one after the other, while nothing asks for more: the user's coroutine sleeps meanwhile."""
+"""Steps of one plain request each, one after the other, while nothing asks for more: the user's coroutine sleeps
+meanwhile.
+"""
 
 import asyncio
 from typing import TYPE_CHECKING
@@ -15,14 +17,33 @@ if TYPE_CHECKING:
 class Chain:
     """Performs quick steps from callback to callback, over one connection, rounds included.
 
-    `begin` gives a future: None when the step at `index` is for the user to go on with (`pause` is a step whose think time
-    comes first), the Reply to the request of `step` when there is more to do about it, or its Failure.
+    `begin` gives a future: None when the step at `index` is for the user to go on with (`pause` is a step whose think
+    time comes first), the Reply to the request of `step` when there is more to do about it, or its Failure.
     """
 
     __slots__ = (
-        "_choice", "_compiled", "_deals", "_exchanges", "_floor", "_flying", "_link", "_note", "_now", "_over_rounds", "_round", "_sends", "_spans",
-        "_steps", "_user", "_wake", "due", "index", "pause", "span", "step",
-    )  # fmt: skip
+        "_choice",
+        "_compiled",
+        "_deals",
+        "_exchanges",
+        "_floor",
+        "_flying",
+        "_link",
+        "_note",
+        "_now",
+        "_over_rounds",
+        "_round",
+        "_sends",
+        "_spans",
+        "_steps",
+        "_user",
+        "_wake",
+        "due",
+        "index",
+        "pause",
+        "span",
+        "step",
+    )
 
     def __init__(self, user: "User") -> None:
         around = user.around
@@ -45,7 +66,10 @@ class Chain:
     def begin(
         self, link: Link, steps: list[CompiledStep], index: int, compiled: CompiledRequest, *, over_rounds: bool
     ) -> "asyncio.Future[Reply | None]":
-        """Sends the only request of step `index` over `link`, which stands open. `over_rounds`: another round may follow the last step."""
+        """Sends the only request of step `index` over `link`, which stands open.
+
+        `over_rounds`: another round may follow the last step.
+        """
         self._link, self._steps, self._over_rounds, self.pause = link, steps, over_rounds, None
         wake: asyncio.Future[Reply | None] = asyncio.get_running_loop().create_future()
         self._wake = wake
@@ -63,7 +87,9 @@ class Chain:
         self._link.start(compiled.start + b"%016x-01\r\n\r\n" % span, due, self, self._wake)
 
     def landed(self, now: float, bytes_out: int, bytes_in: int) -> bool:
-        """A plain answer is complete: notes it and goes on; false, with nothing noted, when all of the reply is wanted."""
+        """A plain answer is complete: notes it and goes on; false, with nothing noted, when all
+        of the reply is wanted.
+        """
         step, series, due, user = self.step, self._compiled.series, self.due, self._user
         if (now - due) * 1e6 > self._floor.get(series, -1):
             return False  # among the slowest: to be kept
@@ -86,7 +112,12 @@ class Chain:
             return self._stop(index)
         step = self._steps[index]
         compiled = step.quick
-        if compiled is None or compiled.origin != self._compiled.origin or self._choice.until <= 1 or not self._link.alive:
+        if (
+            compiled is None
+            or compiled.origin != self._compiled.origin
+            or self._choice.until <= 1
+            or not self._link.alive
+        ):
             return self._stop(index)
         self._go(step, compiled, index)
         return True

@@ -21,7 +21,17 @@ from dynamikos.core.journeys.verify import common_texts, item_texts, texts_of
 from dynamikos.core.values import bind, calculates, compile_condition, compile_list, names_in
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.users.filling import BARE_PERCENT, Fill, Values, addressed, escaped, filler, in_header, in_json, in_reference
+from dynamikos.engine.users.filling import (
+    BARE_PERCENT,
+    Fill,
+    Values,
+    addressed,
+    escaped,
+    filler,
+    in_header,
+    in_json,
+    in_reference,
+)
 from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
 Make = Callable[[Values], bytes]
@@ -33,7 +43,10 @@ DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-
 
 
 def split_url(url: str) -> tuple[Origin, str, str]:
-    """(origin, Host header's value, request target). Raises Failure("address") for what is no http(s) address that can be asked."""
+    """(origin, Host header's value, request target).
+
+    Raises Failure("address") for what is no http(s) address that can be asked.
+    """
     try:
         parts = urlsplit(url)
         port = parts.port or (443 if parts.scheme == "https" else 80)
@@ -60,7 +73,9 @@ def split_url(url: str) -> tuple[Origin, str, str]:
 
 @dataclass(slots=True)
 class CompiledRequest:
-    """A request ready to be filled. `plain` is (origin, host, target, head bytes, body bytes) when nothing in it varies."""
+    """A request ready to be filled. `plain` is (origin, host, target, head bytes, body bytes) when nothing in it
+    varies.
+    """
 
     request: Request
     step: Step
@@ -76,7 +91,8 @@ class CompiledRequest:
     keeps_body: bool
     embedded: list[Fill]
     plain: tuple[Origin, str, str, bytes, bytes] | None = None
-    common: list[tuple[str, Fill]] = field(default_factory=list)  # what its embedded resources carry too, from the same origin
+    # what its embedded resources carry too, from the same origin
+    common: list[tuple[str, Fill]] = field(default_factory=list)
     prover: Prover | None = None  # when proving who sends it takes exchanges of its own
     # for a quick one: where it goes, its head up to the span's number
     origin: Origin = ("", "", 0)
@@ -130,7 +146,8 @@ class Item:
 
     kind: Kind
     pairs: list[tuple[str, Fill]] = field(default_factory=list)  # set, call's arguments, a row's columns
-    told: list[tuple[str, Fill]] = field(default_factory=list)  # the same as they may be shown and written: without secrets
+    # the same as they may be shown and written: without secrets
+    told: list[tuple[str, Fill]] = field(default_factory=list)
     told_text: Fill | None = None
     secret: bool = False  # whether any of it comes from a secret
     text: Fill | None = None  # pause, log, times of repeat
@@ -167,14 +184,20 @@ class Script:
     every: list[CompiledStep] = field(default_factory=list)
 
 
-def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPile] = (), secrets: Collection[str] = ()) -> Script:
-    """`data` says which data sets are dealt at each use and which columns are secret; `secrets` names the environment's. Raises TemplateError or RuleError for what `verify` would have named."""
+def compile_journey(
+    journey: Journey, environment: Values, data: Sequence[DataPile] = (), secrets: Collection[str] = ()
+) -> Script:
+    """`data` says which data sets are dealt at each use and which columns are secret; `secrets` names the
+    environment's. Raises TemplateError or RuleError for what `verify` would have named.
+    """
     series = series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
     checks = {(each.step, each.request): each.first for each in reversed(checks_of(journey))}
     used = {pile.key for pile in data if pile.deal.when == "use"}
     secret = secret_names(journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret} | set(secrets))
-    script = Script(series, [], [], [], [], secret, numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1))
+    script = Script(
+        series, [], [], [], [], secret, numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1)
+    )
 
     def made(step: Step) -> CompiledStep:
         one = CompiledStep(
@@ -183,14 +206,21 @@ def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPi
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
             requests=[
-                _request(each, step, numbers[("request", step.step, each.request)], environment, journey, secret) for each in step.requests
+                _request(each, step, numbers[("request", step.step, each.request)], environment, journey, secret)
+                for each in step.requests
             ],
-            item=None if step.kind == "step" else _item(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
+            item=None
+            if step.kind == "step"
+            else _item(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
         )
         script.every.append(one)
         for each in one.requests:
             each.first_check = checks.get((step.step, each.request.request), 0)
-            needed = {name.partition(".")[0] for _, text in (*texts_of(each.request), *common_texts(journey)) for name in names_in(text)}
+            needed = {
+                name.partition(".")[0]
+                for _, text in (*texts_of(each.request), *common_texts(journey))
+                for name in names_in(text)
+            }
             each.draws = tuple(sorted(needed & used))
         if len(one.requests) == 1 and not step.at_once:
             only = one.requests[0]
@@ -209,7 +239,9 @@ def compile_journey(journey: Journey, environment: Values, data: Sequence[DataPi
     return script
 
 
-def _item(step: Step, known: Values, secret: frozenset[str], compiled: Callable[[tuple[Step, ...]], list[CompiledStep]]) -> Item:
+def _item(
+    step: Step, known: Values, secret: frozenset[str], compiled: Callable[[tuple[Step, ...]], list[CompiledStep]]
+) -> Item:
     """Raises TemplateError for what `verify` would have named."""
 
     def text(source: str) -> Fill:
@@ -231,13 +263,16 @@ def _item(step: Step, known: Values, secret: frozenset[str], compiled: Callable[
     if step.each is not None:
         item.listed = compile_list(bind(step.each.in_, known, secret))
     item.branches = [
-        (each, compile_condition(bind(each.when, known, secret)) if each.when else None, compiled(each.steps)) for each in step.branches
+        (each, compile_condition(bind(each.when, known, secret)) if each.when else None, compiled(each.steps))
+        for each in step.branches
     ]
     item.steps = compiled(step.steps)
     return item
 
 
-def _request(request: Request, step: Step, series: int, known: Values, journey: Journey, secret: frozenset[str]) -> CompiledRequest:
+def _request(
+    request: Request, step: Step, series: int, known: Values, journey: Journey, secret: frozenset[str]
+) -> CompiledRequest:
     def text(source: str, encode: Callable[[str], str] | None = None) -> Fill:
         return filler(bind(source, known, secret), encode, secret=secret)
 
@@ -251,15 +286,28 @@ def _request(request: Request, step: Step, series: int, known: Values, journey: 
         headers.append(("Content-Type", text(kind)))
     captures = [(capture.name, compile_capture(capture)) for capture in request.captures]
     made = CompiledRequest(
-        request=request, step=step, series=series, method=request.method, fill_address=addressed(request.address, known, secret=secret),
-        fill_query=[pair(name, value) for name, value in request.query], fill_headers=headers, make_body=make_body,
-        captures=captures, checks=[compile_check(check) for check in request.checks],
+        request=request,
+        step=step,
+        series=series,
+        method=request.method,
+        fill_address=addressed(request.address, known, secret=secret),
+        fill_query=[pair(name, value) for name, value in request.query],
+        fill_headers=headers,
+        make_body=make_body,
+        captures=captures,
+        checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
-        keeps_body=any(c.header is None and c.cookie is None for c in request.captures) or any(c.form not in ("status", "header", "type", "time") for c in request.checks),
-        embedded=[addressed(each, known, secret=secret) for each in request.embedded], common=shared, prover=prover(proof, secret),
-        own_host=next((fill for name, fill in headers if name.lower() == "host"), None), private=private,
-        hides=frozenset(at for at, check in enumerate(request.checks) if any(uses(each, secret) for each in texts_in(check))),
-    )  # fmt: skip
+        keeps_body=any(c.header is None and c.cookie is None for c in request.captures)
+        or any(c.form not in ("status", "header", "type", "time") for c in request.checks),
+        embedded=[addressed(each, known, secret=secret) for each in request.embedded],
+        common=shared,
+        prover=prover(proof, secret),
+        own_host=next((fill for name, fill in headers if name.lower() == "host"), None),
+        private=private,
+        hides=frozenset(
+            at for at, check in enumerate(request.checks) if any(uses(each, secret) for each in texts_in(check))
+        ),
+    )
     if request.body is not None and request.body.file:
         made.file = Path(request.body.file)
     made.expects = any(name.lower() == "expect" for name, _ in headers)
@@ -302,8 +350,12 @@ def _headers(
     given.update(name.lower() for name, _ in common)
     fixed = fixed_header(proof, secret)
     if fixed is not None:
-        headers = [(name, fill) for name, fill in headers if name.lower() != "authorization"] + [("Authorization", fixed)]
-    shared = [(name, text(value, in_header)) for name, value in common] + ([("Authorization", fixed)] if fixed is not None else [])
+        headers = [(name, fill) for name, fill in headers if name.lower() != "authorization"] + [
+            ("Authorization", fixed)
+        ]
+    shared = [(name, text(value, in_header)) for name, value in common] + (
+        [("Authorization", fixed)] if fixed is not None else []
+    )
     headers.extend((name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given)
     return headers, shared, frozenset(private)
 
@@ -324,19 +376,30 @@ def _bound(given: Authorization | None, known: Values, secret: frozenset[str]) -
         return None
 
     def login(each: Login | None) -> Login | None:
-        return None if each is None else Login(user=bind(each.user, known, secret), password=bind(each.password, known, secret))
+        return (
+            None
+            if each is None
+            else Login(user=bind(each.user, known, secret), password=bind(each.password, known, secret))
+        )
 
     client = given.client
     if client is not None:
         client = Client(
-            address=bind(client.address, known, secret), id=bind(client.id, known, secret), secret=bind(client.secret, known, secret), scope=bind(client.scope, known, secret),
+            address=bind(client.address, known, secret),
+            id=bind(client.id, known, secret),
+            secret=bind(client.secret, known, secret),
+            scope=bind(client.scope, known, secret),
             form=client.form,
-        )  # fmt: skip
+        )
     bearer = bind(given.bearer, known, secret) if given.bearer is not None else None
-    return Authorization(basic=login(given.basic), digest=login(given.digest), bearer=bearer, client=client, none=given.none)
+    return Authorization(
+        basic=login(given.basic), digest=login(given.digest), bearer=bearer, client=client, none=given.none
+    )
 
 
-def _body(request: Request, text: Callable[..., Fill], pair: Callable[[str, str], tuple[Fill, Fill]]) -> tuple[Make | None, str]:
+def _body(
+    request: Request, text: Callable[..., Fill], pair: Callable[[str, str], tuple[Fill, Fill]]
+) -> tuple[Make | None, str]:
     """(what makes the body's bytes, its content type); (None, "") when there is none."""
     body = request.body
     if body is None:
@@ -352,7 +415,9 @@ def _body(request: Request, text: Callable[..., Fill], pair: Callable[[str, str]
         return None, body.type or "application/octet-stream"
     if body.parts is not None:
         boundary = "dynamikos-" + hashlib.sha256(repr(body.parts).encode()).hexdigest()[:24]
-        return _multipart(body, boundary, text), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
+        return _multipart(
+            body, boundary, text
+        ), f"{body.type.partition(';')[0] or 'multipart/form-data'}; boundary={boundary}"
     fill = text(body.json, in_json) if body.json is not None else text(body.raw or "")
     kind = body.type or ("application/json" if body.json is not None else "application/octet-stream")
     return (lambda values: fill(values).encode()), kind
@@ -388,7 +453,12 @@ def _multipart(body: Body, boundary: str, text: Callable[..., Fill]) -> Make:
     end = f"--{boundary}--\r\n".encode()
 
     def make(values: Values) -> bytes:
-        return b"".join(b"%b%b\r\n" % (top, content if fill is None else fill(values).encode()) for top, fill, content in pieces) + end
+        return (
+            b"".join(
+                b"%b%b\r\n" % (top, content if fill is None else fill(values).encode()) for top, fill, content in pieces
+            )
+            + end
+        )
 
     return make
 
@@ -403,6 +473,7 @@ def resolve(base: str, address: str) -> str:
     try:
         found = urljoin(base, address).partition("#")[0]
         asked = address.partition("#")[0]
-        return found + "?" if asked.endswith("?") and not found.endswith("?") else found  # urljoin forgets an empty query
+        # urljoin forgets an empty query
+        return found + "?" if asked.endswith("?") and not found.endswith("?") else found
     except ValueError as problem:
         raise Failure("address", f"'{address[:120]}' is not an address: {problem}") from problem

@@ -19,9 +19,10 @@ Rows = Sequence[Sequence[str]]
 
 
 class Book:
-    """Takings of one shared pile: those at hand, and leases fetched ahead. A lease is begun only after something was asked for later:
-    the coordinator then knows of a lost shard that what was granted last was certainly not dealt. What is not used goes back when
-    somebody else waits for it, so that no row is dealt again before the pile is used up."""
+    """Takings of one shared pile: those at hand, and leases fetched ahead. A lease is begun only after something was
+    asked for later: the coordinator then knows of a lost shard that what was granted last was certainly not dealt. What
+    is not used goes back when somebody else waits for it, so that no row is dealt again before the pile is used up.
+    """
 
     def __init__(self, pile: str, lessor: Lessor | None) -> None:
         """Without a lessor the shard is the only one: all takings are its own."""
@@ -56,7 +57,12 @@ class Book:
             self._next, self._end = first, first + count
         taking = self._next
         self._next += 1
-        if self._lessor is not None and self._end - self._next < LOW and len(self._ahead) < 2 and not (self._refused or self._told_to_wait):
+        if (
+            self._lessor is not None
+            and self._end - self._next < LOW
+            and len(self._ahead) < 2
+            and not (self._refused or self._told_to_wait)
+        ):
             self._ask()
         return taking
 
@@ -99,7 +105,9 @@ class Book:
     async def _return(self) -> None:
         assert self._lessor is not None
         async with self._turn:
-            unused = [(self._next, self._end - self._next), *self._ahead] if self._next < self._end else list(self._ahead)
+            unused = (
+                [(self._next, self._end - self._next), *self._ahead] if self._next < self._end else list(self._ahead)
+            )
             self._next, self._end, self._ahead, self._sure, self._refused = 0, 0, [], 0, False
             for first, count in unused:
                 await self._lessor.give_back(self._pile, first, count)
@@ -146,13 +154,18 @@ class Hand:
 
 
 def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | None, *, alone: bool) -> list[Spec]:
-    """The things dealt, numbered as the frozen document has them; followers last. Raises KeyError for rows that are not there."""
+    """The things dealt, numbered as the frozen document has them; followers last.
+
+    Raises KeyError for rows that are not there.
+    """
     made: list[Spec] = []
     for pile in piles:
         apart = [column for column in pile.deal.apart if column in pile.columns]
         for own in [None, *apart]:
             columns = [
-                (at, f"{pile.key}.{column}") for at, column in enumerate(pile.columns) if (column == own if own else column not in apart)
+                (at, f"{pile.key}.{column}")
+                for at, column in enumerate(pile.columns)
+                if (column == own if own else column not in apart)
             ]
             if not columns:
                 continue
@@ -164,20 +177,32 @@ def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | 
             made.append(spec)
     for spec in made:
         spec.followed = next(
-            (each.no for each in made if each.name == spec.deal.follow and each.no != spec.no and not each.deal.follow), None
+            (each.no for each in made if each.name == spec.deal.follow and each.no != spec.no and not each.deal.follow),
+            None,
         )
     return made
 
 
 class Dealer:
-    """Deals to the users of one shard. `users` is how many slices there are; `record(pile, user, round, row)` notes who got what."""
+    """Deals to the users of one shard.
+
+    `users` is how many slices there are; `record(pile, user, round, row)` notes who got what.
+    """
 
     def __init__(
-        self, specs: list[Spec], *, seed: int, users: int, record: Callable[[int, int, int, int], None], stop: Callable[[str], None]
-    ) -> None:  # fmt: skip
+        self,
+        specs: list[Spec],
+        *,
+        seed: int,
+        users: int,
+        record: Callable[[int, int, int, int], None],
+        stop: Callable[[str], None],
+    ) -> None:
         self.specs, self._seed, self._users, self._record, self._stop = specs, seed, users, record, stop
         self.each_round = [spec for spec in specs if spec.deal.when == "round" and spec.followed is None]
-        self.at_use = {spec.table: [s for s in specs if s.table == spec.table] for spec in specs if spec.deal.when == "use"}
+        self.at_use = {
+            spec.table: [s for s in specs if s.table == spec.table] for spec in specs if spec.deal.when == "use"
+        }
         self._followers = [spec for spec in specs if spec.followed is not None]
 
     def ready(self) -> bool:
@@ -186,7 +211,9 @@ class Dealer:
 
     async def begin(self, user: "User") -> bool:
         """A user's first rows; false when there is none and it has to leave."""
-        return await self._deal(user, [spec for spec in self.specs if spec.followed is None and spec.deal.when != "use"])
+        return await self._deal(
+            user, [spec for spec in self.specs if spec.followed is None and spec.deal.when != "use"]
+        )
 
     async def round(self, user: "User") -> bool:
         """Rows of a new round; false when they are used up and the user leaves."""
@@ -194,7 +221,9 @@ class Dealer:
 
     async def use(self, user: "User", tables: Sequence[str]) -> bool:
         """Rows of a request that needs `tables`, for those dealt at each use."""
-        return await self._deal(user, [spec for table in tables for spec in self.at_use.get(table, ()) if spec.followed is None])
+        return await self._deal(
+            user, [spec for table in tables for spec in self.at_use.get(table, ()) if spec.followed is None]
+        )
 
     async def _deal(self, user: "User", due: list[Spec]) -> bool:
         for spec in due:

@@ -22,8 +22,9 @@ NO_SECRETS: frozenset[str] = frozenset()
 
 
 def filler(source: str, encode: Callable[[str], str] | None = None, *, secret: Collection[str] = NO_SECRETS) -> Fill:
-    """Function values → text. `encode` is applied to what fills a hole, not to the rest (of an expression: to the values it is
-    computed from). What is computed from values named `secret` is remembered by the user, to be masked."""
+    """Function values → text. `encode` is applied to what fills a hole, not to the rest (of an expression: to the
+    values it is computed from). What is computed from values named `secret` is remembered by the user, to be masked.
+    """
     if computes(source, secret):
         return _joined([_remembering(text, encode, secret) for text in _pieces(source)])
     template = compile_text(source)
@@ -146,8 +147,9 @@ def _place_after(text: str, place: Place) -> Place:
 
 
 def addressed(source: str, known: Values, *, secret: Collection[str] = NO_SECRETS) -> Fill:
-    """An address with holes as a function of values: each hole percent-encoded for its place (RFC 3986), unless it is the whole
-    address, its beginning or what follows that at once, or goes through `| percent` or `| encoded`. `known` values are put in now.
+    """An address with holes as a function of values: each hole percent-encoded for its place (RFC 3986), unless it is
+    the whole address, its beginning or what follows that at once, or goes through `| percent` or `| encoded`. `known`
+    values are put in now.
     """
     place: Place = "start"
     fills: list[Fill] = []
@@ -193,7 +195,8 @@ def in_header(value: str) -> str:
 
 
 def escaped(source: str, *, secret: Collection[str] = NO_SECRETS) -> Fill:
-    """A query or form text: fixed parts and values percent-encoded alike (application/x-www-form-urlencoded); what went through
+    """A query or form text: fixed parts and values percent-encoded alike (application/x-www-form-urlencoded); what went
+    through
     `| encoded` is left as it is."""
     template: Template = compile_text(source)
     if template.fixed is not None:

@@ -53,7 +53,9 @@ class Items:
                 case "if" | "choose":
                     return await self._branch(step, item, leaving=leaving)
         except (TemplateError, OverBudget) as problem:
-            return self.failed(step, "over-budget" if isinstance(problem, OverBudget) else "value-missing", str(problem))
+            return self.failed(
+                step, "over-budget" if isinstance(problem, OverBudget) else "value-missing", str(problem)
+            )
         except Failure as failure:
             return self.failed(step, failure.kind, failure.detail)
         return ""
@@ -93,7 +95,8 @@ class Items:
         if functions is None:
             raise Failure("function", "Python functions are not performed here; they run on a generator")
         given = {name: bounded(fill, self._user.values) for name, fill in item.pairs}
-        result = await functions.call(call.function, given, self._around.health.late)  # queueing is the generator's lateness
+        # queueing is the generator's lateness
+        result = await functions.call(call.function, given, self._around.health.late)
         if call.into:
             self._user.values[call.into] = result
         told = ", ".join(f"{name}={bounded(fill, self._user.values)[:60]!r}" for name, fill in item.told)
@@ -102,7 +105,8 @@ class Items:
     def _keep(self, step: CompiledStep, item: Item) -> None:
         keep = step.step.keep
         assert keep is not None
-        mask = self._user.witness.mask()  # a secret is never written where anybody may read it, nor what is computed from one
+        # a secret is never written where anybody may read it, nor what is computed from one
+        mask = self._user.witness.mask()
         row = {name: mask.text(bounded(fill, self._user.values)) for name, fill in item.told}
         if self._around.write is not None:
             self._around.write(keep.into, row)
@@ -114,7 +118,10 @@ class Items:
     async def _branch(self, step: CompiledStep, item: Item, *, leaving: bool) -> Outcome:
         user = self._user
         if item.kind == "if":
-            chosen = next((at for at, (_, holds, _) in enumerate(item.branches) if holds is None or bounded(holds, user.values)), None)
+            chosen = next(
+                (at for at, (_, holds, _) in enumerate(item.branches) if holds is None or bounded(holds, user.values)),
+                None,
+            )
             if chosen is None:
                 self._say(step, "no condition holds")
                 return ""
@@ -125,7 +132,9 @@ class Items:
             else:
                 chosen = user.values.maker.random.choices(range(len(weights)), weights)[0]
         branch, _, steps = item.branches[chosen]
-        name = branch.name or (f"when {branch.when}" if branch.when else "otherwise" if item.kind == "if" else f"branch {chosen + 1}")
+        name = branch.name or (
+            f"when {branch.when}" if branch.when else "otherwise" if item.kind == "if" else f"branch {chosen + 1}"
+        )
         self._say(step, name)
         return await user.part(steps, leaving=leaving)
 
@@ -150,7 +159,10 @@ class Items:
         each, user = step.step.each, self._user
         assert each is not None and item.listed is not None
         values = bounded(item.listed, user.values)
-        self._say(step, f"{len(values)} of {each.name}" + (f", the first {each.at_most}" if len(values) > each.at_most else ""))
+        self._say(
+            step,
+            f"{len(values)} of {each.name}" + (f", the first {each.at_most}" if len(values) > each.at_most else ""),
+        )
         worst: Outcome = ""
         for value in values[: each.at_most]:
             user.values[each.name] = value
@@ -173,7 +185,9 @@ class Items:
             if found is None or found < 0 or found != found.to_integral_value():
                 raise TemplateError(f"“{text[:40]}” is no number of times")
             if found > most:
-                raise TemplateError(f"{found:,} times are more than the {most:,} that are allowed here; raise “at most”")
+                raise TemplateError(
+                    f"{found:,} times are more than the {most:,} that are allowed here; raise “at most”"
+                )
             most = int(found)
         begun, tries = clock.now(), 0
         came, kind = False, ""
@@ -182,7 +196,11 @@ class Items:
             if rule.while_ and not bounded(item.holds, user.values):  # type: ignore[arg-type]
                 came = True
                 break
-            if tries >= most or (tries and clock.now() - begun >= rule.limit_s - 1e-6) or (user.leaving and not leaving and tries):
+            if (
+                tries >= most
+                or (tries and clock.now() - begun >= rule.limit_s - 1e-6)
+                or (user.leaving and not leaving and tries)
+            ):
                 break
             at = clock.now()
             tries += 1
@@ -209,7 +227,9 @@ class Items:
         )
         if not came and not kind and not (user.leaving and not leaving):
             kind = "repeat-limit"
-            shown = f"until {rule.until}" if rule.until else f"while {rule.while_}" if rule.while_ else f"{most:,} times"
+            shown = (
+                f"until {rule.until}" if rule.until else f"while {rule.while_}" if rule.while_ else f"{most:,} times"
+            )
             user.witness.item(step, f"{shown}: not so after {tries} tries in {clock.now() - begun:.1f} s", failed=kind)
             worst = "step" if rule.then == "step" else "round" if rule.then in ("round", "user") else ""
             if rule.then == "user":

@@ -1,4 +1,6 @@
-"""What an answer is worth: its captures taken, then its checks verified; and the head of the request a redirect asks for."""
+"""What an answer is worth: its captures taken, then its checks verified; and the head of the request a redirect asks
+for.
+"""
 
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
@@ -30,7 +32,12 @@ def judged(
         try:
             content = decode_body(content, reply.encoding.decode("latin-1"))
         except Bomb as problem:
-            return "body-bomb", Verdict("body-bomb", "a body that unpacks to a sensible size", str(problem)), captured, None
+            return (
+                "body-bomb",
+                Verdict("body-bomb", "a body that unpacks to a sensible size", str(problem)),
+                captured,
+                None,
+            )
         except ValueError as problem:
             return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
     if not compiled.captures and not compiled.checks:
@@ -40,7 +47,12 @@ def judged(
         view.beyond, view.size_bytes = beyond, None if reply.encoding else reply.body_bytes
     view.duration_ms = took_us / 1000
     if reply.status >= 400 and not compiled.checks_status:
-        return f"status-{reply.status}", Verdict("status", "a status below 400", f"status {reply.status}"), captured, view
+        return (
+            f"status-{reply.status}",
+            Verdict("status", "a status below 400", f"status {reply.status}"),
+            captured,
+            view,
+        )
     missing, values, replaced = "", user.values, user.replaced
     for name, take in compiled.captures:
         found = take(view)
@@ -58,7 +70,9 @@ def judged(
             verdict = Verdict("value-missing", "a value for the check", str(problem))
         if verdict is not None:
             if no - compiled.first_check in compiled.hides:
-                verdict = Verdict(verdict.kind, MASK, "it is not so; what is compared comes from a secret", verdict.then)
+                verdict = Verdict(
+                    verdict.kind, MASK, "it is not so; what is compared comes from a secret", verdict.then
+                )
             missed.append(no)
             counted = counted or verdict
             if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
@@ -78,15 +92,22 @@ def judged(
 def redirected_head(
     method: str, target: str, host: str, head: bytes, body: bytes, *, same_origin: bool, private: frozenset[str]
 ) -> bytes:  # fmt: skip
-    """The first head with a new first line and host. Headers that described a dropped body are dropped; to another origin (scheme,
-    host and port, RFC 6454) those in `private` are, too."""
+    """The first head with a new first line and host. Headers that described a dropped body are dropped; to another
+    origin (scheme, host and port, RFC 6454) those in `private` are, too.
+    """
     _, host_line, *lines = head.decode("utf-8").split("\r\n")
     kept = []
     for line in lines:
         name = line.partition(":")[0].lower()
-        if line and not (not body and name in ("content-length", "content-type")) and (same_origin or name not in private):
+        if (
+            line
+            and not (not body and name in ("content-length", "content-type"))
+            and (same_origin or name not in private)
+        ):
             kept.append(line)
-    return ("\r\n".join([f"{method} {target} HTTP/1.1", host_line if same_origin else f"Host: {host}", *kept]) + "\r\n").encode()
+    return (
+        "\r\n".join([f"{method} {target} HTTP/1.1", host_line if same_origin else f"Host: {host}", *kept]) + "\r\n"
+    ).encode()
 
 
 def with_cookie(head: bytes, cookie: str) -> tuple[bytes, str]:

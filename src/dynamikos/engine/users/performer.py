@@ -18,7 +18,15 @@ from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link, Origin, Sessions
 from dynamikos.engine.reporting.recorder import BATCH
 from dynamikos.engine.users.chain import Chain
-from dynamikos.engine.users.compiled import MAX_HOPS, REDIRECTS, CompiledRequest, CompiledStep, located, resolve, split_url
+from dynamikos.engine.users.compiled import (
+    MAX_HOPS,
+    REDIRECTS,
+    CompiledRequest,
+    CompiledStep,
+    located,
+    resolve,
+    split_url,
+)
 from dynamikos.engine.users.dealing import Hand
 from dynamikos.engine.users.items import Items, Outcome
 from dynamikos.engine.users.judging import SEVERITY, judged, redirected_head, with_cookie
@@ -38,7 +46,12 @@ class User:
 
     def __init__(self, number: int, around: Surroundings, *, rounds: int | None = None) -> None:
         self.number, self.around, self._rounds_left = number, around, rounds
-        maker = Maker(lambda: stream(around.seed, "values", "", number), around.wall_us, run_count=around.run_count, known=around.known)
+        maker = Maker(
+            lambda: stream(around.seed, "values", "", number),
+            around.wall_us,
+            run_count=around.run_count,
+            known=around.known,
+        )
         self.values = Values({"user.number": str(number), "round.number": "0"}, maker)
         self.jar = CookieJar()
         self.round = 0
@@ -137,7 +150,9 @@ class User:
         self._state = state
 
     async def _dealt(self, deal: "Callable[[User], Awaitable[bool]]") -> bool:
-        """Whether the user has its rows. Rows that can't be had for now (the database is away) make it leave, as used up ones do."""
+        """Whether the user has its rows. Rows that can't be had for now (the database is away) make it leave, as used
+        up ones do.
+        """
         try:
             return await deal(self)
         except Failure as failure:
@@ -176,8 +191,9 @@ class User:
             self.begun = ended if passed and self._asked else now()
 
     async def _after_failure(self, ended: float) -> None:
-        """A pause after a failed round, so that a server that is down is not asked faster than one that works: at least the plan's, and
-        twice as long each time while rounds fail at their first request, up to half a minute."""
+        """A pause after a failed round, so that a server that is down is not asked faster than one that works: at least
+        the plan's, and twice as long each time while rounds fail at their first request, up to half a minute.
+        """
         self._failing = 0 if self._went else self._failing + 1
         pause = self.around.failed_pause_s
         await self.wait(ended + min(max(pause, LONGEST_PAUSE_S), pause * 2.0 ** min(30, max(0, self._failing - 1))))
@@ -189,9 +205,11 @@ class User:
             await self.wait(self.around.clock.now() + seconds)
 
     async def part(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> Outcome:
-        """Performs steps with their think times: "" when all passed, "step" when one failed, "round" when the rest was skipped.
+        """Performs steps with their think times: "" when all passed, "step" when one failed, "round" when the rest was
+        skipped.
 
-        `over_rounds`: the part is the rounds' and quick steps may go on into further ones, which are then noted already.
+        `over_rounds`: the part is the rounds' and quick steps may go on into further ones, which are then noted
+        already.
         """
         recorder, now, chain = self.around.recorder, self.around.clock.now, self._chain
         index, failed = 0, False
@@ -277,7 +295,9 @@ class User:
         return "step" if failed else ""
 
     async def _at_once(self, step: CompiledStep, due: float) -> tuple[str, float]:
-        """All requests of a step in parallel: (first kind of failure, with the worst consequence; instant of the last byte)."""
+        """All requests of a step in parallel: (first kind of failure, with the worst consequence; instant of the last
+        byte).
+        """
         worst: list[Then] = []
 
         async def one(request: CompiledRequest) -> tuple[str, float]:
@@ -347,7 +367,10 @@ class User:
     async def _request(
         self, compiled: CompiledRequest, step: CompiledStep, due: float, had: Reply | Failure | None = None
     ) -> tuple[str, float]:
-        """Performs a request that is due now: (kind of failure or "", instant of the last byte). `had` is what a quick try ended with."""
+        """Performs a request that is due now: (kind of failure or "", instant of the last byte).
+
+        `had` is what a quick try ended with.
+        """
         around = self.around
         clock, recorder = around.clock, around.recorder
         self.then, self.replaced = "round", {}
@@ -387,13 +410,16 @@ class User:
                     if compiled.prover is not None and origin == first and not proof:
                         proof = await self._proofs.header(compiled.prover, compiled, origin, method, target)
                         head = bare + (f"Authorization: {proof}\r\n".encode() if proof else b"")
-                        if not compiled.prover.is_digest:  # the token's own exchange is counted as such, not as this request's time
+                        # the token's own exchange is counted as such, not as this request's time
+                        if not compiled.prover.is_digest:
                             instant = clock.now()
                             due = instant if hop == 0 else due
                     span = self._chain.span if had is not None else next(around.spans)
                     if compiled.apart:
                         file = compiled.file if method == compiled.method else None
-                        reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had, file, compiled.expects)
+                        reply = await self.hop(
+                            origin, target, method, head, body, span, keeps_body, instant, had, file, compiled.expects
+                        )
                     else:
                         reply = await self.hop(origin, target, method, head, body, span, keeps_body, instant, had)
             except Failure as failure:
@@ -402,7 +428,16 @@ class User:
                 duration = round((ended - due) * 1e6)
                 recorder.missed(compiled.series, ended, duration, failure.kind, bytes_out, bytes_in)
                 self.witness.failure(
-                    compiled, failure.kind, method, f"{origin[0]}://{host}{target}", head, body, duration, span, hop, error=failure.detail
+                    compiled,
+                    failure.kind,
+                    method,
+                    f"{origin[0]}://{host}{target}",
+                    head,
+                    body,
+                    duration,
+                    span,
+                    hop,
+                    error=failure.detail,
                 )
                 return failure.kind, ended
             bytes_out += reply.bytes_out
@@ -418,7 +453,18 @@ class User:
                 if better:
                     if around.keep_everything:
                         hop_us = round((reply.last_at - reply.sent_at) * 1e6)
-                        self.witness.keep(compiled, "hop", method, f"{origin[0]}://{host}{target}", head, body, hop_us, span, hop, reply)
+                        self.witness.keep(
+                            compiled,
+                            "hop",
+                            method,
+                            f"{origin[0]}://{host}{target}",
+                            head,
+                            body,
+                            hop_us,
+                            span,
+                            hop,
+                            reply,
+                        )
                     hop, instant, had = hop + 1, clock.now(), None
                     continue
             if reply.status not in REDIRECTS:
@@ -428,12 +474,28 @@ class User:
                 break
             if hop >= MAX_HOPS:
                 ended = reply.last_at
-                recorder.missed(compiled.series, ended, round((ended - due) * 1e6), "redirect-loop", bytes_out, bytes_in)
+                recorder.missed(
+                    compiled.series, ended, round((ended - due) * 1e6), "redirect-loop", bytes_out, bytes_in
+                )
                 reason = choice.failed(compiled.series, "redirect-loop")
                 if reason:
-                    told = f"redirected more than {MAX_HOPS} times; the last address is {location.decode('latin-1')[:200]}"
+                    told = (
+                        f"redirected more than {MAX_HOPS} times; the last address is {location.decode('latin-1')[:200]}"
+                    )
                     url = f"{origin[0]}://{host}{target}"
-                    self.witness.keep(compiled, reason, method, url, head, body, round((ended - due) * 1e6), span, hop, reply, error=told)
+                    self.witness.keep(
+                        compiled,
+                        reason,
+                        method,
+                        url,
+                        head,
+                        body,
+                        round((ended - due) * 1e6),
+                        span,
+                        hop,
+                        reply,
+                        error=told,
+                    )
                 return "redirect-loop", ended
             url = f"{origin[0]}://{host}{target}"
             trail.append(url)
@@ -466,7 +528,11 @@ class User:
                 guard.begin()
                 try:
                     kind, verdict, captured, view = judged(
-                        self, compiled, reply, [*trail, f"{origin[0]}://{host}{target}"] if compiled.reads_addresses else (), duration
+                        self,
+                        compiled,
+                        reply,
+                        [*trail, f"{origin[0]}://{host}{target}"] if compiled.reads_addresses else (),
+                        duration,
                     )
                 finally:
                     guard.end()
@@ -480,7 +546,9 @@ class User:
             reason = around.choice.failed(compiled.series, kind)
             if reason:
                 url = f"{origin[0]}://{host}{target}"
-                self.witness.keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
+                self.witness.keep(
+                    compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured
+                )
         else:
             exchanges = recorder.exchanges  # as recorder.answered does, without the call
             exchanges.append((compiled.series, -1, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in))
@@ -493,7 +561,9 @@ class User:
                 reason = around.choice.slowest(compiled.series, duration)
             if reason:
                 url = f"{origin[0]}://{host}{target}"
-                self.witness.keep(compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured)
+                self.witness.keep(
+                    compiled, reason, method, url, head, body, duration, span, hop, reply, view, verdict, captured
+                )
         if compiled.embedded and not kind:
             ended = max(ended, await fetch_embedded(self, compiled, step, f"{origin[0]}://{host}{target}"))
         return kind, ended
@@ -504,8 +574,8 @@ class User:
     ) -> Reply:  # fmt: skip
         """One exchange on the wire, once more if a kept connection had been closed meanwhile (RFC 9110 §9.2.2).
 
-        `failed` is what a first try, counted as sent, ended with; `file` is a body that is sent piece by piece; `expects`: the body waits
-        for the server's word.
+        `failed` is what a first try, counted as sent, ended with; `file` is a body that is sent piece by piece;
+        `expects`: the body waits for the server's word.
         """
         around, recorder, jar = self.around, self.around.recorder, self.jar
         if not jar.cookies:

@@ -24,7 +24,10 @@ class Proofs:
         self._challenges: dict[Origin, Challenge] = {}
 
     async def header(self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str) -> str:
-        """The value of the Authorization header; "" while nothing was asked for yet. Raises Failure, also for a value that would end the line."""
+        """The value of the Authorization header; "" while nothing was asked for yet.
+
+        Raises Failure, also for a value that would end the line.
+        """
         try:
             filled = prover.filled(self._user.values)
             if not prover.is_digest:
@@ -37,8 +40,13 @@ class Proofs:
         except TemplateError as problem:
             raise Failure("value-missing", str(problem)) from problem
 
-    async def asked_again(self, prover: Prover, compiled: CompiledRequest, origin: Origin, reply: Reply, refused: str) -> bool:
-        """After a 401: whether the request can be sent again with a better proof. Raises Failure when no token can be had."""
+    async def asked_again(
+        self, prover: Prover, compiled: CompiledRequest, origin: Origin, reply: Reply, refused: str
+    ) -> bool:
+        """After a 401: whether the request can be sent again with a better proof.
+
+        Raises Failure when no token can be had.
+        """
         if not prover.is_digest:
             await self._token(prover, prover.filled(self._user.values), compiled, refused.removeprefix("Bearer "))
             return True
@@ -52,7 +60,9 @@ class Proofs:
         self._challenges[origin] = challenge
         return True
 
-    async def _token(self, prover: Prover, filled: tuple[str, ...], compiled: CompiledRequest, refused: str = "") -> str:
+    async def _token(
+        self, prover: Prover, filled: tuple[str, ...], compiled: CompiledRequest, refused: str = ""
+    ) -> str:
         around, user = self._user.around, self._user
 
         async def fetch() -> tuple[str, float]:
@@ -61,19 +71,26 @@ class Proofs:
             try:
                 origin, host, target = split_url(address)
                 lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
-                head = f"POST {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\n{lines}Content-Length: {len(body)}\r\n".encode()
+                head = (
+                    f"POST {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\n{lines}Content-Length:"
+                    f" {len(body)}\r\n".encode()
+                )
                 span = next(around.spans)
                 reply = await user.hop(origin, target, "POST", head, body, span, True, due)
                 encoding = reply.encoding
                 content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
                 token = token_in(reply, content)
             except (Failure, ValueError) as problem:
-                failure = problem if isinstance(problem, Failure) else Failure("token", f"the token can't be read: {problem}")
+                failure = (
+                    problem if isinstance(problem, Failure) else Failure("token", f"the token can't be read: {problem}")
+                )
                 ended = around.clock.now()
                 around.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)
                 raise Failure("token", failure.detail) from problem
             around.tokens.seen.add(token[0])
-            around.recorder.answered(series, due, reply.sent_at, reply.first_at, reply.last_at, reply.bytes_out, reply.bytes_in)
+            around.recorder.answered(
+                series, due, reply.sent_at, reply.first_at, reply.last_at, reply.bytes_out, reply.bytes_in
+            )
             if around.keep_everything:
                 took = round((reply.last_at - reply.sent_at) * 1e6)
                 user.witness.keep(compiled, "hop", "POST", address, head, body, took, span, 1, reply)

@@ -54,7 +54,9 @@ def prover(given: Authorization | None, secret: Collection[str] = ()) -> Prover 
     if given.client is not None:
         client = given.client
         return Prover(
-            False, tuple(filler(text, secret=secret) for text in (client.address, client.id, client.secret, client.scope)), client.form
+            False,
+            tuple(filler(text, secret=secret) for text in (client.address, client.id, client.secret, client.scope)),
+            client.form,
         )
     return None
 
@@ -96,7 +98,9 @@ class _Token:
 
 
 class Tokens:
-    """Tokens by client, shared by all users of a shard: fetched once, renewed before they expire or when one was refused."""
+    """Tokens by client, shared by all users of a shard: fetched once, renewed before they expire or when one was
+    refused.
+    """
 
     def __init__(self) -> None:
         self._tokens: dict[tuple[str, ...], _Token] = {}
@@ -104,9 +108,16 @@ class Tokens:
         self.seen: set[str] = set()
 
     async def get(
-        self, client: tuple[str, ...], now: Callable[[], float], fetch: Callable[[], Awaitable[tuple[str, float]]], refused: str = ""
+        self,
+        client: tuple[str, ...],
+        now: Callable[[], float],
+        fetch: Callable[[], Awaitable[tuple[str, float]]],
+        refused: str = "",
     ) -> str:
-        """The token of `client`; `refused` is one that the server did not take any more. Raises Failure as `fetch` does."""
+        """The token of `client`; `refused` is one that the server did not take any more.
+
+        Raises Failure as `fetch` does.
+        """
         token = self._tokens.get(client)
         if token is not None and token.value != refused and now() < token.renew_at:
             return token.value
@@ -117,7 +128,11 @@ class Tokens:
         try:
             value, life = await fetch()
         except BaseException as problem:
-            failure = problem if isinstance(problem, Failure) else Failure("token", "the user that asked for the token was stopped")
+            failure = (
+                problem
+                if isinstance(problem, Failure)
+                else Failure("token", "the user that asked for the token was stopped")
+            )
             coming.set_exception(failure)
             coming.exception()
             raise

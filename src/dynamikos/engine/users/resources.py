@@ -1,4 +1,6 @@
-"""The resources a page embeds, as a browser fetches them: the same headers, redirects followed, six at a time from each origin."""
+"""The resources a page embeds, as a browser fetches them: the same headers, redirects followed, six at a time from each
+origin.
+"""
 
 import asyncio
 from typing import TYPE_CHECKING
@@ -8,7 +10,16 @@ from dynamikos.core.exchanges import Bomb, decode_body
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.users.compiled import DEFAULT_HEADERS, MAX_HOPS, REDIRECTS, CompiledRequest, CompiledStep, located, resolve, split_url
+from dynamikos.engine.users.compiled import (
+    DEFAULT_HEADERS,
+    MAX_HOPS,
+    REDIRECTS,
+    CompiledRequest,
+    CompiledStep,
+    located,
+    resolve,
+    split_url,
+)
 
 if TYPE_CHECKING:
     from dynamikos.engine.users.performer import User
@@ -34,7 +45,9 @@ async def fetch_embedded(user: "User", compiled: CompiledRequest, step: Compiled
                 origin, host, target = split_url(url)
                 async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
                     head = _head(user, compiled, target, host, is_home=origin == home)
-                    reply = await user.hop(origin, target, "GET", head, b"", next(around.spans), False, around.clock.now())
+                    reply = await user.hop(
+                        origin, target, "GET", head, b"", next(around.spans), False, around.clock.now()
+                    )
                 bytes_out, bytes_in = bytes_out + reply.bytes_out, bytes_in + reply.bytes_in
                 if reply.opened_us is not None:
                     recorder.opened(step.embedded_series, reply.last_at, reply.opened_us, resumed=reply.resumed)
@@ -64,7 +77,9 @@ def _head(user: "User", compiled: CompiledRequest, target: str, host: str, *, is
     carried = [(name, fill(user.values)) for name, fill in compiled.common if name.lower() != "host"] if is_home else []
     given = {name.lower() for name, _ in carried}
     lines = [*carried, *((name, value) for name, value in DEFAULT_HEADERS if name.lower() not in given)]
-    return "".join([f"GET {target} HTTP/1.1\r\nHost: {host}\r\n", *(f"{name}: {value}\r\n" for name, value in lines)]).encode()
+    return "".join(
+        [f"GET {target} HTTP/1.1\r\nHost: {host}\r\n", *(f"{name}: {value}\r\n" for name, value in lines)]
+    ).encode()
 
 
 def wrong_with(reply: Reply) -> str:

@@ -17,7 +17,10 @@ from dynamikos.engine.users.proving import Tokens
 
 
 class Cap:
-    """At most so many exchanges a second of this shard. What would be more is refused, and the run is stopped: it is never delayed."""
+    """At most so many exchanges a second of this shard.
+
+    What would be more is refused, and the run is stopped: it is never delayed.
+    """
 
     def __init__(self, per_s: float, stop: Callable[[str], None]) -> None:
         self._per_s, self._stop = per_s, stop

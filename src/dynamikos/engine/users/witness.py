@@ -50,11 +50,22 @@ class Witness:
         mask = self.mask()
         around.keep(
             KeptExchange(
-                second=max(0, int(around.clock.now() - around.recorder.begin)), series=step.series, step=step.step.step, request="", reason=reason,
-                user=user.number, round=user.round, method="", url="", error=mask.text(said[:4000]), variables=self._values(mask, dict(user.values)),
-                before=self._values(mask, self._before()), rows=around.dealer.rows_of(user), item=step.step.kind,
+                second=max(0, int(around.clock.now() - around.recorder.begin)),
+                series=step.series,
+                step=step.step.step,
+                request="",
+                reason=reason,
+                user=user.number,
+                round=user.round,
+                method="",
+                url="",
+                error=mask.text(said[:4000]),
+                variables=self._values(mask, dict(user.values)),
+                before=self._values(mask, self._before()),
+                rows=around.dealer.rows_of(user),
+                item=step.step.kind,
             )
-        )  # fmt: skip
+        )
 
     def _before(self) -> dict[str, str]:
         """The values before the request at hand."""
@@ -74,18 +85,39 @@ class Witness:
         return {name: MASK if name in secret else mask.text(value) for name, value in values.items()}
 
     def failure(
-        self, compiled: CompiledRequest, kind: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
-        hop: int, error: str,
-    ) -> None:  # fmt: skip
+        self,
+        compiled: CompiledRequest,
+        kind: str,
+        method: str,
+        url: str,
+        head: bytes,
+        body: bytes,
+        duration_us: int,
+        span: int,
+        hop: int,
+        error: str,
+    ) -> None:
         reason = self._around.choice.failed(compiled.series, kind)
         if reason:
             self.keep(compiled, reason, method, url, head, body, duration_us, span, hop, None, error=error)
 
     def keep(
-        self, compiled: CompiledRequest, reason: str, method: str, url: str, head: bytes, body: bytes, duration_us: int, span: int,
-        hop: int, reply: Reply | None, view: View | None = None, verdict: Verdict | None = None,
-        captured: dict[str, str] | None = None, error: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        compiled: CompiledRequest,
+        reason: str,
+        method: str,
+        url: str,
+        head: bytes,
+        body: bytes,
+        duration_us: int,
+        span: int,
+        hop: int,
+        reply: Reply | None,
+        view: View | None = None,
+        verdict: Verdict | None = None,
+        captured: dict[str, str] | None = None,
+        error: str = "",
+    ) -> None:
         around, user = self._around, self._user
         mask = self.mask()
         headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
@@ -96,22 +128,45 @@ class Witness:
                 content = reply.body
             view = View(reply.status, reply.headers, content)
         text = (
-            "" if view is None else (view.text[:BODY_CHARS] if b"\0" not in view.body[:1000] else f"({len(view.body):,} bytes, not text)")
+            ""
+            if view is None
+            else (view.text[:BODY_CHARS] if b"\0" not in view.body[:1000] else f"({len(view.body):,} bytes, not text)")
         )
         lines = [line.partition(": ") for line in head.decode("utf-8", "replace").split("\r\n")[1:] if line]
         if user.cookie_sent and lines:
             lines.append(("Cookie", ": ", user.cookie_sent))
         around.keep(
             KeptExchange(
-                second=max(0, int(around.clock.now() - around.recorder.begin)), series=compiled.series, step=compiled.step.step,
-                request=compiled.request.request, reason=reason, user=user.number, round=user.round, method=method, url=mask.text(url),
+                second=max(0, int(around.clock.now() - around.recorder.begin)),
+                series=compiled.series,
+                step=compiled.step.step,
+                request=compiled.request.request,
+                reason=reason,
+                user=user.number,
+                round=user.round,
+                method=method,
+                url=mask.text(url),
                 sent_headers=mask.pairs((name, value) for name, _, value in lines),
-                sent_body=mask.text(body.decode("utf-8", "replace")[:BODY_CHARS]), status=reply.status if reply is not None else 0,
-                headers=mask.pairs(headers), body=mask.text(text.replace("\0", "\ufffd")),
-                size_bytes=len(view.body) if view is not None else 0 if reply is None or around.keep_everything else reply.bytes_in,
-                duration_us=duration_us, parts_us=parts_of(reply), error=mask.text(error), expected=mask.text(verdict.expected) if verdict else "",
-                actual=mask.text(verdict.actual) if verdict else "", variables=self._values(mask, dict(user.values)),
-                captured=self._values(mask, captured or {}), recorded=compiled.request.recorded if hop == 0 else None, trace=f"{span:016x}", hop=hop,
-                before=self._values(mask, self._before()), rows=around.dealer.rows_of(user),
+                sent_body=mask.text(body.decode("utf-8", "replace")[:BODY_CHARS]),
+                status=reply.status if reply is not None else 0,
+                headers=mask.pairs(headers),
+                body=mask.text(text.replace("\0", "\ufffd")),
+                size_bytes=len(view.body)
+                if view is not None
+                else 0
+                if reply is None or around.keep_everything
+                else reply.bytes_in,
+                duration_us=duration_us,
+                parts_us=parts_of(reply),
+                error=mask.text(error),
+                expected=mask.text(verdict.expected) if verdict else "",
+                actual=mask.text(verdict.actual) if verdict else "",
+                variables=self._values(mask, dict(user.values)),
+                captured=self._values(mask, captured or {}),
+                recorded=compiled.request.recorded if hop == 0 else None,
+                trace=f"{span:016x}",
+                hop=hop,
+                before=self._values(mask, self._before()),
+                rows=around.dealer.rows_of(user),
             )
-        )  # fmt: skip
+        )

@@ -53,7 +53,11 @@ def write_block(run: Run, ten: int) -> None:
                 bins[index >> 3] = bins.get(index >> 3, 0) + count
     Block.objects.bulk_create(
         Block(
-            run=run, series=no, ten_minutes=ten, total=_encoder.encode(total.part(no)), coarse=zlib.compress(_encoder.encode(coarse[no]), 1)
+            run=run,
+            series=no,
+            ten_minutes=ten,
+            total=_encoder.encode(total.part(no)),
+            coarse=zlib.compress(_encoder.encode(coarse[no]), 1),
         )
         for no, total in totals.items()
     )

@@ -65,7 +65,9 @@ def _lost_rehearsals() -> None:
     """A rehearsal whose generator is gone is said to be lost, not left waiting."""
     from dynamikos.web.places.queries import living
 
-    waiting = list(Rehearsal.objects.filter(state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING, Rehearsal.State.STOPPING]))
+    waiting = list(
+        Rehearsal.objects.filter(state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING, Rehearsal.State.STOPPING])
+    )
     cleaning = list(Rehearsal.objects.filter(cleanup__in=["asked", "running"]))
     if not waiting and not cleaning:
         return
@@ -75,7 +77,9 @@ def _lost_rehearsals() -> None:
     for each in waiting:
         if each.generator_id not in alive:
             each.state = Rehearsal.State.LOST
-            each.reason = "The generator that performed it is gone. Start one, or wait for its restart, and rehearse again."
+            each.reason = (
+                "The generator that performed it is gone. Start one, or wait for its restart, and rehearse again."
+            )
             each.save(update_fields=["state", "reason"])
             say(each.pk, "end", "lost")
     for each in cleaning:

@@ -75,9 +75,15 @@ class RunWatch:
     # beginning ---------------------------------------------------------------------------------------
 
     def _begin(self) -> None:
-        busy = set(Shard.objects.filter(state__in=["assigned", "loading", "ready", "running"]).values_list("generator_id", flat=True))
+        busy = set(
+            Shard.objects.filter(state__in=["assigned", "loading", "ready", "running"]).values_list(
+                "generator_id", flat=True
+            )
+        )
         free = [generator for generator in living() if generator.pk not in busy and not generator.busy]
-        if self.run.commands.exists() or (not free and timezone.now() - self.run.asked_at > datetime.timedelta(seconds=ABANDON_S)):
+        if self.run.commands.exists() or (
+            not free and timezone.now() - self.run.asked_at > datetime.timedelta(seconds=ABANDON_S)
+        ):
             self.run.state, self.run.ended = (
                 Run.State.REFUSED,
                 "stopped before it began" if self.run.commands.exists() else "no generator was free",
@@ -88,7 +94,9 @@ class RunWatch:
             self.is_over = True
             return
         wanted = self.frozen.plan.generators
-        if len(free) < wanted and (not free or timezone.now() - self.run.asked_at <= datetime.timedelta(seconds=ABANDON_S / 4)):
+        if len(free) < wanted and (
+            not free or timezone.now() - self.run.asked_at <= datetime.timedelta(seconds=ABANDON_S / 4)
+        ):
             return
         chosen: list[Generator] = free[:wanted]  # users are shared out by their numbers
         try:
@@ -100,14 +108,18 @@ class RunWatch:
             self.run.state = Run.State.RUNNING
             self.run.save(update_fields=["state"])
             for number, generator in enumerate(chosen):
-                shard = Shard.objects.create(run=self.run, number=number, generator=generator, generator_name=generator.name)
+                shard = Shard.objects.create(
+                    run=self.run, number=number, generator=generator, generator_name=generator.name
+                )
                 if secrets:
                     Delivery.objects.create(shard=shard, body=box(secrets, bytes(generator.public_key)))
                 jobs.configure_task("perform_shard", queue=generator.queue, allow_unknown=True).defer(shard=shard.pk)
             say(self.run.pk, "state", "running")
 
     def _waits(self, shards: list[Shard]) -> bool:
-        """Whether the run's begin is still to come: each generator first says that it is idle, and then that it has loaded its rows."""
+        """Whether the run's begin is still to come: each generator first says that it is idle, and then that it has
+        loaded its rows.
+        """
         if all(shard.state == "ready" for shard in shards):
             self.run.begins_at = timezone.now() + datetime.timedelta(seconds=AHEAD_S)
             self.run.save(update_fields=["begins_at"])
@@ -115,7 +127,11 @@ class RunWatch:
             return False
         ended = next((shard for shard in shards if shard.state in ("ended", "lost")), None)
         if ended is not None:
-            words = ended.ended if ended.state == "ended" else f"the generator {ended.generator_name} was lost before the run began"
+            words = (
+                ended.ended
+                if ended.state == "ended"
+                else f"the generator {ended.generator_name} was lost before the run began"
+            )
             self.give_up(words[:120])
             return True
         waited = time.monotonic() - self.seen
@@ -154,14 +170,17 @@ class RunWatch:
                 say(
                     self.run.pk,
                     "log",
-                    f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}; what it reported stays.",
+                    f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}; what it reported"
+                    " stays.",
                 )
 
     def _read(self, shards: list[Shard]) -> None:
         for shard in shards:
             after = self.read.get(shard.number, -1)
             for second, body in (
-                Report.objects.filter(shard=shard, second__gt=after).order_by("second").values_list("second", "body")[:2000]
+                Report.objects.filter(shard=shard, second__gt=after)
+                .order_by("second")
+                .values_list("second", "body")[:2000]
             ):
                 if second != self.read.get(shard.number, -1) + 1:
                     break  # an earlier one is still on its way
@@ -175,16 +194,23 @@ class RunWatch:
                 self.flying[shard.number] = message.in_flight
 
     def _expand(self, shards: list[Shard]) -> None:
-        """Each complete second into totals, a live frame, and every full minute into chunks and blocks, with its watermark."""
+        """Each complete second into totals, a live frame, and every full minute into chunks and blocks, with its
+        watermark.
+        """
         while True:
             second = self.expanded + 1
             going = [
                 shard.number
                 for shard in shards
-                if not (shard.state == "lost" or self.last.get(shard.number)) or self.read.get(shard.number, -1) >= second
+                if not (shard.state == "lost" or self.last.get(shard.number))
+                or self.read.get(shard.number, -1) >= second
             ]
             here = self.messages.get(second, {})
-            if not going or any(number not in here for number in going if self.read.get(number, -1) < second) or not here:
+            if (
+                not going
+                or any(number not in here for number in going if self.read.get(number, -1) < second)
+                or not here
+            ):
                 return
             messages = list(here.values())
             inside = self.from_s <= second < self.to_s
@@ -249,9 +275,13 @@ class RunWatch:
         ended = (
             broke
             if broke
-            else "lost"
-            if not words
-            else next((word for word in ("stopped now", "stopped gently", "finished") if word in words), words.pop())
+            else (
+                "lost"
+                if not words
+                else next(
+                    (word for word in ("stopped now", "stopped gently", "finished") if word in words), words.pop()
+                )
+            )
         )
         outcome = conclude(
             self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,

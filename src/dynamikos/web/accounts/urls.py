@@ -2,7 +2,11 @@ from django.contrib.auth.views import LoginView, LogoutView, PasswordChangeView
 from django.urls import path, reverse_lazy
 
 urlpatterns = [
-    path("sign-in/", LoginView.as_view(template_name="accounts/sign_in.html", redirect_authenticated_user=True), name="sign-in"),
+    path(
+        "sign-in/",
+        LoginView.as_view(template_name="accounts/sign_in.html", redirect_authenticated_user=True),
+        name="sign-in",
+    ),
     path("sign-out/", LogoutView.as_view(), name="sign-out"),
     path(
         "password/",

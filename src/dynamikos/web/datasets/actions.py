@@ -39,7 +39,9 @@ def _cell(text: str) -> str:
     if "\0" in text:
         raise DynamikosError("A cell can't hold a NUL byte; nothing was changed.")
     if len(text) > LONGEST_CELL:
-        raise DynamikosError(f"A cell holds at most {LONGEST_CELL:,} characters; this text has {len(text):,}. Nothing was changed.")
+        raise DynamikosError(
+            f"A cell holds at most {LONGEST_CELL:,} characters; this text has {len(text):,}. Nothing was changed."
+        )
     return text
 
 
@@ -64,7 +66,8 @@ def set_cell(member: Membership, pk: uuid.UUID, row: int, name: str, text: str, 
         now = rows[inside][index]
         if old is not None and now not in (old, text):
             raise Changed(
-                f"Row {row + 1:,}, {name}, was changed to “{now[:60]}” meanwhile; “{text[:60]}” was not kept. Type it again to replace that."
+                f"Row {row + 1:,}, {name}, was changed to “{now[:60]}” meanwhile; “{text[:60]}” was not kept. Type it"
+                " again to replace that."
             )
         rows[inside][index] = _cell(text)
         last = found.states.first()
@@ -75,18 +78,25 @@ def set_cell(member: Membership, pk: uuid.UUID, row: int, name: str, text: str, 
 
 
 def paste(member: Membership, pk: uuid.UUID, row: int, name: str, text: str) -> int:
-    """Rows of cells parted by tabs, as a spreadsheet copies them, from a cell on; rows beyond the last are added. Gives their number."""
+    """Rows of cells parted by tabs, as a spreadsheet copies them, from a cell on; rows beyond the last are added.
+
+    Gives their number.
+    """
     try:
         grid = [[_cell(cell) for cell in cells] for cells in csv.reader(io.StringIO(text), delimiter="\t", strict=True)]
     except csv.Error as problem:
         raise DynamikosError(f"What was pasted can't be read as cells: {problem}. Nothing was changed.") from problem
     if not grid or len(grid) > MOST_PASTED:
-        raise DynamikosError(f"At most {MOST_PASTED:,} rows are pasted at once, not {len(grid):,}; import more as a file.")
+        raise DynamikosError(
+            f"At most {MOST_PASTED:,} rows are pasted at once, not {len(grid):,}; import more as a file."
+        )
     with tables.changing(member, pk, f"paste {len(grid)} rows at row {row + 1}") as found:
         at, first = _column_at(found, name), row
         widest, there = max(map(len, grid)), len(found.columns) - at
         if widest > there:
-            raise DynamikosError(f"What was pasted is {widest} columns wide; from {name} on there are {there}. Nothing was changed.")
+            raise DynamikosError(
+                f"What was pasted is {widest} columns wide; from {name} on there are {there}. Nothing was changed."
+            )
         hashes, sizes = list(found.blocks), queries.sizes_of(found)
         rest = grid
         while rest and row < found.rows:
@@ -136,7 +146,9 @@ def move_row(member: Membership, pk: uuid.UUID, row: int, to: int) -> None:
             tables.put(found, hashes, sizes)
             return
         to = max(0, min(to, found.rows))
-        at, inside = queries.place_of(found, to) if to < found.rows else (len(found.blocks) - 1, queries.sizes_of(found)[-1])
+        at, inside = (
+            queries.place_of(found, to) if to < found.rows else (len(found.blocks) - 1, queries.sizes_of(found)[-1])
+        )
         rows = queries.block(found.blocks[at])
         rows.insert(inside, moved)
         _swap(found, at, rows)
@@ -145,7 +157,9 @@ def move_row(member: Membership, pk: uuid.UUID, row: int, to: int) -> None:
 def _column_name(found: DataSet, name: str) -> str:
     name = name.strip()
     if not COLUMN.match(name) or len(name) > 80:
-        raise DynamikosError(f"'{name[:60]}' can't be a column name (letters, digits and _, not beginning with a digit).")
+        raise DynamikosError(
+            f"'{name[:60]}' can't be a column name (letters, digits and _, not beginning with a digit)."
+        )
     if name in found.columns:
         raise DynamikosError(f"There is a column '{name}' already; give this one another name.")
     if len(found.columns) >= MOST_COLUMNS:
@@ -153,7 +167,9 @@ def _column_name(found: DataSet, name: str) -> str:
     return name
 
 
-def add_column(member: Membership, pk: uuid.UUID, name: str, rule: Rule | None = None, progress: Progress = lambda share: None) -> None:
+def add_column(
+    member: Membership, pk: uuid.UUID, name: str, rule: Rule | None = None, progress: Progress = lambda share: None
+) -> None:
     """A new column at the end: empty, or made by `rule`; an existing one is made anew. Raises DynamikosError."""
 
     def plan(found: DataSet) -> tuple[Rewrite, str]:
@@ -200,7 +216,10 @@ def move_column(member: Membership, pk: uuid.UUID, name: str, by: int, progress:
 
 @transaction.atomic
 def undo(member: Membership, pk: uuid.UUID) -> str:
-    """What was before the last change; gives what that was. Raises DynamikosError when there is nothing to go back to."""
+    """What was before the last change; gives what that was.
+
+    Raises DynamikosError when there is nothing to go back to.
+    """
     found = DataSet.objects.select_for_update().get(project=member.project, pk=pk)
     last = found.states.first()
     if last is None:
@@ -234,7 +253,9 @@ def create(member: Membership, name: str) -> DataSet:
 
 
 def append_rows(project: Project, key: str, rows: Sequence[dict[str, str]]) -> None:
-    """Rows that a run wrote back, at the end of a data set, which is made when it is not there; new columns are added to it."""
+    """Rows that a run wrote back, at the end of a data set, which is made when it is not there; new columns are added
+    to it.
+    """
     with transaction.atomic():
         found = DataSet.objects.select_for_update().filter(project=project, key=key).first()
         if found is None:

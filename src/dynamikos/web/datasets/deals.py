@@ -40,11 +40,17 @@ WORDS = {"": "", "over": ": no row left", "stays": ": stays on it", "again": ": 
 
 def clock(seconds: float) -> str:
     whole = int(seconds)
-    return f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}" if whole >= 3600 else f"{whole // 60:02d}:{whole % 60:02d}"
+    return (
+        f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}"
+        if whole >= 3600
+        else f"{whole // 60:02d}:{whole % 60:02d}"
+    )
 
 
 def ends_of(deal: Deal, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str) -> tuple[str, bool]:
-    """(what becomes of the rows with the planned users of `load`, in a sentence; whether it ends the run or users early)."""
+    """(what becomes of the rows with the planned users of `load`, in a sentence; whether it ends the run or users
+    early).
+    """
     if deal.order == "at random":
         return "Rows are drawn at random, again and again, so they never run out; the same row may come twice.", False
     if deal.follow:
@@ -62,7 +68,9 @@ def ends_of(deal: Deal, rows: int, starts_s: list[tuple[float, float]], round_s:
     return f"With {load} rows run out at {clock(end)}: from then on {what}.", deal.then in ("leave", "stop")
 
 
-def draw(deal: Deal, key: str, seed: int, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str) -> Drawing:
+def draw(
+    deal: Deal, key: str, seed: int, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str
+) -> Drawing:
     """`starts_s` are the planned users' (start, end); without a plan ten users are drawn."""
     users = len(starts_s) or 10
     shown = min(users, USERS)
@@ -76,7 +84,11 @@ def draw(deal: Deal, key: str, seed: int, rows: int, starts_s: list[tuple[float,
             boxes.append(Box(LEFT + turn * CELL_W, TOP + at * CELL_H, _text(cell), cell.state, words))
     ends, _ = ends_of(deal, rows, starts_s, round_s, load)
     return Drawing(
-        width=LEFT + ROUNDS * CELL_W + 4, height=TOP + shown * CELL_H + 4, boxes=boxes,
+        width=LEFT + ROUNDS * CELL_W + 4,
+        height=TOP + shown * CELL_H + 4,
+        boxes=boxes,
         users=[(TOP + at * CELL_H + 16, f"user {at + 1}") for at in range(shown)],
-        rounds=[(LEFT + turn * CELL_W + CELL_W // 2, f"round {turn + 1}") for turn in range(ROUNDS)], load=load, ends=ends,
-    )  # fmt: skip
+        rounds=[(LEFT + turn * CELL_W + CELL_W // 2, f"round {turn + 1}") for turn in range(ROUNDS)],
+        load=load,
+        ends=ends,
+    )

@@ -6,9 +6,18 @@ from dynamikos.core.dealing import Deal, Form, Rule
 from dynamikos.core.dealing.reading import DELIMITERS, ENCODINGS, QUOTES
 from dynamikos.core.errors import DynamikosError
 
-WHOSE = {"pile": "Deal everyone from one pile", "slice": "Give each user a slice of its own", "whole": "Give everyone the whole table"}
+WHOSE = {
+    "pile": "Deal everyone from one pile",
+    "slice": "Give each user a slice of its own",
+    "whole": "Give everyone the whole table",
+}
 ORDER = {"in order": "in order", "shuffled": "shuffled once", "at random": "at random"}
-WHEN = {"round": "a new row each round", "use": "a new row each use", "user": "one row per user", "run": "one row for the whole run"}
+WHEN = {
+    "round": "a new row each round",
+    "use": "a new row each use",
+    "user": "one row per user",
+    "run": "one row for the whole run",
+}
 THEN = {"start over": "start over", "stay": "stay on the last", "leave": "the user leaves", "stop": "the run stops"}
 KINDS = ("sequence", "pattern", "number", "date", "choice", "name", "uuid")
 
@@ -16,17 +25,22 @@ KINDS = ("sequence", "pattern", "number", "date", "choice", "name", "uuid")
 def form_from(data: QueryDict) -> Form:
     delimiter = {"tab": "\t"}.get(data.get("delimiter", ","), data.get("delimiter", ","))
     return Form(
-        kind="json lines" if data.get("kind") == "json lines" else "separated", encoding=data.get("encoding", "utf-8"),
-        delimiter=delimiter if delimiter in DELIMITERS else ",", quote=data.get("quote", '"') if data.get("quote", '"') in QUOTES else '"',
+        kind="json lines" if data.get("kind") == "json lines" else "separated",
+        encoding=data.get("encoding", "utf-8"),
+        delimiter=delimiter if delimiter in DELIMITERS else ",",
+        quote=data.get("quote", '"') if data.get("quote", '"') in QUOTES else '"',
         header=data.get("header", "yes") == "yes",
-    )  # fmt: skip
+    )
 
 
 def form_context(form: Form) -> dict[str, object]:
     return {
-        "form": form, "encodings": ENCODINGS, "delimiters": [("tab" if sign == "\t" else sign, name) for sign, name in DELIMITERS.items()],
-        "delimiter": "tab" if form.delimiter == "\t" else form.delimiter, "quotes": list(QUOTES.items()),
-    }  # fmt: skip
+        "form": form,
+        "encodings": ENCODINGS,
+        "delimiters": [("tab" if sign == "\t" else sign, name) for sign, name in DELIMITERS.items()],
+        "delimiter": "tab" if form.delimiter == "\t" else form.delimiter,
+        "quotes": list(QUOTES.items()),
+    }
 
 
 def deal_from(data: QueryDict) -> Deal:
@@ -35,9 +49,13 @@ def deal_from(data: QueryDict) -> Deal:
         if data.get(name) not in words:
             raise DynamikosError(f"'{data.get(name, '')}' can't stand in this sentence; there are {', '.join(words)}.")
     return Deal(
-        whose=data["whose"], order=data["order"], when=data["when"], then=data["then"], follow=data.get("follow", ""),  # type: ignore[arg-type]
+        whose=data["whose"],  # type: ignore[arg-type]
+        order=data["order"],  # type: ignore[arg-type]
+        when=data["when"],  # type: ignore[arg-type]
+        then=data["then"],  # type: ignore[arg-type]
+        follow=data.get("follow", ""),
         apart=tuple(data.getlist("apart")),
-    )  # fmt: skip
+    )
 
 
 def whole(data: QueryDict, name: str, default: int) -> int:
@@ -64,8 +82,17 @@ def rule_from(data: QueryDict) -> Rule | None:
     if kind not in KINDS:
         return None
     return Rule(
-        kind=kind, seed=whole(data, "seed", 1), start=whole(data, "start", 1), step=whole(data, "step", 1), width=whole(data, "width", 0),  # type: ignore[arg-type]
-        pattern=data.get("pattern", ""), low=decimal(data, "low", 0), high=decimal(data, "high", 100), places=whole(data, "places", 0),
-        first=data.get("first", "").strip() or "2027-01-01", days=whole(data, "days", 365), form=data.get("form", "").strip() or "%Y-%m-%d",
+        kind=kind,  # type: ignore[arg-type]
+        seed=whole(data, "seed", 1),
+        start=whole(data, "start", 1),
+        step=whole(data, "step", 1),
+        width=whole(data, "width", 0),
+        pattern=data.get("pattern", ""),
+        low=decimal(data, "low", 0),
+        high=decimal(data, "high", 100),
+        places=whole(data, "places", 0),
+        first=data.get("first", "").strip() or "2027-01-01",
+        days=whole(data, "days", 365),
+        form=data.get("form", "").strip() or "%Y-%m-%d",
         among=tuple(line.strip() for line in data.get("among", "").splitlines() if line.strip()),
-    )  # fmt: skip
+    )

@@ -1,4 +1,6 @@
-"""What apps above this one know of data sets; they put their own functions here when they are ready (their `apps.py`)."""
+"""What apps above this one know of data sets; they put their own functions here when they
+are ready (their `apps.py`).
+"""
 
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.projects.models import Membership

@@ -77,7 +77,9 @@ def deal_of(found: DataSet) -> Deal:
 
 
 def shared_piles(piles: Iterable[DataPile]) -> Iterator[tuple[str, int, bool]]:
-    """(name, rows, endless) of each pile that the shards of a run must share: whole rows, and columns dealt on their own."""
+    """(name, rows, endless) of each pile that the shards of a run must share: whole rows, and columns dealt on their
+    own.
+    """
     for each in piles:
         if each.deal.shared:
             yield each.key, each.rows, each.deal.endless
@@ -96,15 +98,18 @@ def deal_problems(tables: Iterable[DataSet], script: Journey) -> list[str]:
         if not table.rows:
             found.append(f"The data set {table.key} has no rows; add one under Data.")
         if deal.follow and deal.follow not in names:
-            found.append(f"{table.key} follows the rows of {deal.follow}, which the journey does not use; use it, or change the deal.")
+            found.append(
+                f"{table.key} follows the rows of {deal.follow}, which the journey does not use; use it, or change the"
+                " deal."
+            )
     return found
 
 
 def find(
     found: DataSet, text: str, after: int = 0, limit: int = 100, seconds: float = 3.0, but: Collection[int] = ()
 ) -> tuple[list[tuple[int, list[str]]], int]:
-    """(rows from number `after` on that hold `text` in any case, the row looked at last): as many as are found in the time. Columns
-    number `but` are not looked into.
+    """(rows from number `after` on that hold `text` in any case, the row looked at last): as many as are found in the
+    time. Columns number `but` are not looked into.
 
     A block is taken apart only when its plain bytes hold the text at all.
     """
@@ -118,7 +123,9 @@ def find(
         plain = zlib.decompress(body)
         if wanted in plain.decode("utf-8", "replace").lower():
             for number, row in enumerate(msgspec.msgpack.decode(plain, type=Rows), at):
-                if number >= after and any(wanted in cell.lower() for at_column, cell in enumerate(row) if at_column not in but):
+                if number >= after and any(
+                    wanted in cell.lower() for at_column, cell in enumerate(row) if at_column not in but
+                ):
                     matches.append((number, row))
                     if len(matches) >= limit:
                         return matches, number + 1
@@ -153,7 +160,10 @@ def samples(member: Membership) -> dict[str, str]:
     made: dict[str, str] = {}
     for table in datasets(member):
         first = next(iter(page(table, 0, 1)), [""] * len(table.columns))
-        made |= {f"{table.key}.{name}": "" if name in table.secret else cell for name, cell in zip(table.columns, first, strict=True)}
+        made |= {
+            f"{table.key}.{name}": "" if name in table.secret else cell
+            for name, cell in zip(table.columns, first, strict=True)
+        }
     return made
 
 

@@ -1,4 +1,6 @@
-"""How a table's rows are kept: blocks by their hash, what was before as lists of hashes, columns changed by rewriting every block."""
+"""How a table's rows are kept: blocks by their hash, what was before as lists of hashes, columns changed by rewriting
+every block.
+"""
 
 import contextlib
 import tempfile
@@ -25,7 +27,9 @@ WORK_S, WORK_MB = 300.0, 512
 
 
 @transaction.atomic
-def replace(member: Membership, key: str, name: str, columns: Sequence[str], blocks: Iterable[Block], form: Form) -> DataSet:
+def replace(
+    member: Membership, key: str, name: str, columns: Sequence[str], blocks: Iterable[Block], form: Form
+) -> DataSet:
     """The data set `key` made of these rows; what stood there under it can be gone back to."""
     hashes, sizes = store(blocks)
     found = DataSet.objects.select_for_update().filter(project=member.project, key=key).first()
@@ -58,9 +62,15 @@ def store(blocks: Iterable[Block]) -> Kept:
 
 def remember(found: DataSet, label: str) -> None:
     DataState.objects.create(
-        dataset=found, version=found.version, columns=found.columns, secret=found.secret, rows=found.rows, blocks=found.blocks,
-        sizes=queries.sizes_of(found), label=label[:120],
-    )  # fmt: skip
+        dataset=found,
+        version=found.version,
+        columns=found.columns,
+        secret=found.secret,
+        rows=found.rows,
+        blocks=found.blocks,
+        sizes=queries.sizes_of(found),
+        label=label[:120],
+    )
     for old in found.states.all()[STATES_KEPT:]:
         old.delete()
 
@@ -105,13 +115,20 @@ def bodies(out: Path, blocks: Sequence[tuple[str, int, int]], progress: Progress
 
 
 def rewrite(found: DataSet, change: Rewrite, progress: Progress) -> Kept:
-    """All blocks after `change`: of a large table in a worker, so that other pages stay fast. Stores them; changes nothing else."""
+    """All blocks after `change`: of a large table in a worker, so that other pages stay fast.
+
+    Stores them; changes nothing else.
+    """
     if found.rows <= queries.LARGE:
         return store(rewritten((queries.block(sha256) for sha256 in found.blocks), change, found.rows))
     after = scratch()
     try:
         with as_file(found, progress) as (before, lengths):
-            answer = worked("rewrite_table", msgspec.msgpack.encode((str(before), lengths, found.rows, change, str(after))), progress)
+            answer = worked(
+                "rewrite_table",
+                msgspec.msgpack.encode((str(before), lengths, found.rows, change, str(after))),
+                progress,
+            )
         return store(bodies(after, msgspec.msgpack.decode(answer, type=list[tuple[str, int, int]]), progress))
     finally:
         after.unlink(missing_ok=True)
@@ -140,11 +157,17 @@ def count(found: DataSet, progress: Progress) -> None:
 
 
 def change_columns(
-    member: Membership, pk: uuid.UUID, label: str, plan: Callable[[DataSet], tuple[Rewrite, str]], progress: Progress = lambda share: None
+    member: Membership,
+    pk: uuid.UUID,
+    label: str,
+    plan: Callable[[DataSet], tuple[Rewrite, str]],
+    progress: Progress = lambda share: None,
 ) -> None:
-    """What `plan` (data set → change, new column's name) says, done to every row; what was typed into cells meanwhile is in it.
+    """What `plan` (data set → change, new column's name) says, done to every row; what was typed into cells meanwhile
+    is in it.
 
-    The rows are rewritten without holding the table; only if it was changed meanwhile are they rewritten once more while nobody else can.
+    The rows are rewritten without holding the table; only if it was changed meanwhile are they rewritten once more
+    while nobody else can.
     """
     before = DataSet.objects.get(project=member.project, pk=pk)
     change, name = plan(before)

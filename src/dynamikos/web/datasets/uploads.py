@@ -73,12 +73,19 @@ def key_for(name: str) -> str:
 
 
 def take_in(member: Membership, upload: Upload, form: Form, progress: Progress = lambda share: None) -> DataSet:
-    """An upload as a data set; one with the same key is replaced, and can be gone back to. Raises ImportRefused; then nothing is changed."""
+    """An upload as a data set; one with the same key is replaced, and can be gone back to.
+
+    Raises ImportRefused; then nothing is changed.
+    """
     out = tables.scratch()
     try:
-        answer = tables.worked("read_table", msgspec.msgpack.encode((str(file_of(upload)), upload.name, form, str(out))), progress)
+        answer = tables.worked(
+            "read_table", msgspec.msgpack.encode((str(file_of(upload)), upload.name, form, str(out))), progress
+        )
         columns, blocks = msgspec.msgpack.decode(answer, type=tuple[tuple[str, ...], list[tuple[str, int, int]]])
-        made = tables.replace(member, key_for(upload.name), upload.name, columns, tables.bodies(out, blocks, progress), form)
+        made = tables.replace(
+            member, key_for(upload.name), upload.name, columns, tables.bodies(out, blocks, progress), form
+        )
     except workers.WorkerError as problem:
         raise ImportRefused(f"{upload.name}: {problem}") from problem
     finally:

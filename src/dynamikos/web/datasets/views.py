@@ -30,7 +30,9 @@ def upload(request: HttpRequest, member: Membership) -> HttpResponse | Streaming
     """A file, or pasted text: kept, and shown as it seems to be written."""
     text = request.POST.get("text", "")
     if text.strip():
-        made = uploads.keep_upload(member, [text.encode()], f"{request.POST.get('name', '').strip() or 'pasted'}.txt", len(text.encode()))
+        made = uploads.keep_upload(
+            member, [text.encode()], f"{request.POST.get('name', '').strip() or 'pasted'}.txt", len(text.encode())
+        )
         return redirect("data-upload", member.project_id, made.pk)
     file = request.FILES.get("file")
     if file is None:
@@ -54,9 +56,17 @@ def reading(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     columns, rows, problem = uploads.preview(found, form)
     there = queries.datasets(member).filter(key=uploads.key_for(found.name)).first()
     context = {
-        "upload": found, "columns": columns, "rows": rows, "problem": problem, "there": there, "key": uploads.key_for(found.name), **forms.form_context(form)
-    }  # fmt: skip
-    return render(request, "datasets/_reading.html" if request.headers.get("HX-Request") else "datasets/upload.html", context)
+        "upload": found,
+        "columns": columns,
+        "rows": rows,
+        "problem": problem,
+        "there": there,
+        "key": uploads.key_for(found.name),
+        **forms.form_context(form),
+    }
+    return render(
+        request, "datasets/_reading.html" if request.headers.get("HX-Request") else "datasets/upload.html", context
+    )
 
 
 @member_view(post="engineer")
@@ -85,16 +95,36 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     first = _first(request, found)
     hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
     if wanted:  # who may not export them can't find out by asking what masked cells hold
-        numbered, looked = queries.find(found, wanted, int(after) if after.isdigit() else 0, but=() if member.may_edit else hidden)
+        numbered, looked = queries.find(
+            found, wanted, int(after) if after.isdigit() else 0, but=() if member.may_edit else hidden
+        )
     else:
         numbered, looked = list(enumerate(queries.page(found, first, PAGE), first)), found.rows
     counted = queries.facts(found)
-    rows = [(at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)]) for at, row in numbered]
+    rows = [
+        (at + 1, [("•••••" if i in hidden else cell, i in hidden) for i, cell in enumerate(row)])
+        for at, row in numbered
+    ]
     return {
-        "widths": [min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)], "dataset": found, "rows": rows, "first": first + 1, "last": first + len(rows), "back": first + 1 - PAGE, "next": first + 1 + PAGE, "find": wanted,
-        "looked": looked, "kinds": forms.KINDS, "undoes": found.states.first(), "large": found.rows > queries.LARGE, "facts": _facts(member, found, counted), "uncounted": counted is None, "shown_reading": msgspec.convert(found.form, Form),
+        "widths": [
+            min(34, max([6, len(name), *(len(row[1][i][0]) for row in rows)])) for i, name in enumerate(found.columns)
+        ],
+        "dataset": found,
+        "rows": rows,
+        "first": first + 1,
+        "last": first + len(rows),
+        "back": first + 1 - PAGE,
+        "next": first + 1 + PAGE,
+        "find": wanted,
+        "looked": looked,
+        "kinds": forms.KINDS,
+        "undoes": found.states.first(),
+        "large": found.rows > queries.LARGE,
+        "facts": _facts(member, found, counted),
+        "uncounted": counted is None,
+        "shown_reading": msgspec.convert(found.form, Form),
         **_deal_context(member, found),
-    }  # fmt: skip
+    }
 
 
 def _facts(member: Membership, found: DataSet, counted: list[Facts] | None) -> list[tuple[str, str, list[str]]]:
@@ -150,7 +180,14 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
         if "block" in data:
             actions.paste(member, queries.dataset(member, pk).pk, row - 1, data.get("column", ""), data["block"])
             return JsonResponse({"address": f"{reverse('dataset', args=[member.project_id, pk])}?from={row}"})
-        actions.set_cell(member, queries.dataset(member, pk).pk, row - 1, data.get("column", ""), data.get("text", ""), data.get("old"))
+        actions.set_cell(
+            member,
+            queries.dataset(member, pk).pk,
+            row - 1,
+            data.get("column", ""),
+            data.get("text", ""),
+            data.get("old"),
+        )
     except actions.Changed as problem:
         return JsonResponse({"problem": str(problem)}, status=409)
     except DynamikosError as problem:
@@ -160,7 +197,10 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
 
 @member_view(post="engineer")
 def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
-    """Rows and columns: added, moved, deleted, made; the last change taken back. A large table's columns with progress, for the page's script."""
+    """Rows and columns: added, moved, deleted, made; the last change taken back.
+
+    A large table's columns with progress, for the page's script.
+    """
     found, data = queries.dataset(member, pk), request.POST
     what, name = data.get("what", ""), data.get("column", "")
     first = _first(request, found) + 1
@@ -168,7 +208,9 @@ def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         row = forms.whole(data, "row", 0)
         if what == "delete":
             if data.get("sure") != found.key:
-                raise DynamikosError(f"To delete {found.key} write its name beside the button; this can't be taken back.")
+                raise DynamikosError(
+                    f"To delete {found.key} write its name beside the button; this can't be taken back."
+                )
             actions.delete(member, pk)
             return redirect("datasets", member.project_id)
         if what in COLUMN_WORK:
@@ -199,7 +241,9 @@ ROW_WORK: dict[str, Callable[[Membership, uuid.UUID, int, QueryDict], object]] =
 COLUMN_WORK = ("count", "add-column", "rename-column", "delete-column", "column-left", "column-right")
 
 
-def _column_work(member: Membership, pk: uuid.UUID, what: str, name: str, data: QueryDict) -> Callable[[Callable[[float], None]], None]:
+def _column_work(
+    member: Membership, pk: uuid.UUID, what: str, name: str, data: QueryDict
+) -> Callable[[Callable[[float], None]], None]:
     """What touches every row. Raises DynamikosError for a rule that can't be read, before any of it begins."""
     if what == "add-column":
         rule = forms.rule_from(data)
@@ -220,7 +264,12 @@ def deal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         actions.set_deal(member, found, forms.deal_from(request.POST))
     except DynamikosError as wrong:
         problem = str(wrong)
-    return render(request, "datasets/_deal.html", {**_deal_context(member, found), "problem": problem}, status=422 if problem else 200)
+    return render(
+        request,
+        "datasets/_deal.html",
+        {**_deal_context(member, found), "problem": problem},
+        status=422 if problem else 200,
+    )
 
 
 @member_view(get="engineer")

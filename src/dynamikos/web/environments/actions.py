@@ -43,10 +43,15 @@ def rename(member: Membership, found: Environment, name: str) -> None:
 
 @transaction.atomic
 def delete(member: Membership, found: Environment, sure: str) -> None:
-    """Takes an environment away with its secrets and agreed targets. Raises DynamikosError unless `sure` is its name, PermissionDenied for who may not."""
+    """Takes an environment away with its secrets and agreed targets.
+
+    Raises DynamikosError unless `sure` is its name, PermissionDenied for who may not.
+    """
     require(member, "owner")
     if sure.strip() != found.name:
-        raise DynamikosError(f"To delete {found.name} write its name beside the button; its sealed secrets can't be brought back.")
+        raise DynamikosError(
+            f"To delete {found.name} write its name beside the button; its sealed secrets can't be brought back."
+        )
     note(member, "environment deleted", found.key, name=found.name)
     found.delete()
 
@@ -73,7 +78,9 @@ def set_values(member: Membership, found: Environment, names: list[str], values:
         if not name and not value.strip():
             continue
         if not NAME.match(name):
-            raise DynamikosError(f"'{name}' can't be the name of a value: use letters, digits and _, not beginning with a digit.")
+            raise DynamikosError(
+                f"'{name}' can't be the name of a value: use letters, digits and _, not beginning with a digit."
+            )
         if name in made:
             raise DynamikosError(f"The value '{name}' stands there twice; remove one.")
         made[name] = value.strip()
@@ -89,22 +96,30 @@ def set_secret(member: Membership, found: Environment, name: str, text: str) -> 
     """Seals a secret; without a text it is taken away. Raises DynamikosError for a name that can't be one."""
     name = name.strip()
     if not NAME.match(name) or len(name) > 80:
-        raise DynamikosError(f"'{name[:60]}' can't be the name of a secret: use letters, digits and _, not beginning with a digit.")
+        raise DynamikosError(
+            f"'{name[:60]}' can't be the name of a secret: use letters, digits and _, not beginning with a digit."
+        )
     if not text:
         found.secrets.filter(name=name).delete()
         note(member, "secret taken away", name, environment=found.key)
         return
     if len(text) < SHORTEST_SECRET:
         raise DynamikosError(
-            f"A secret has at least {SHORTEST_SECRET} characters: a shorter one can't be told from other text, so it could not be masked."
+            f"A secret has at least {SHORTEST_SECRET} characters: a shorter one can't be told from other text, so it"
+            " could not be masked."
         )
     if len(text) > 20_000:
         raise DynamikosError("A secret has at most 20,000 characters.")
     key = queries.sealer()
     Secret.objects.update_or_create(
-        environment=found, name=name,
-        defaults={"sealed": key.seal(text, queries.about(found, name)), "fingerprint": key.fingerprint(text), "changed_by": member.account},
-    )  # fmt: skip
+        environment=found,
+        name=name,
+        defaults={
+            "sealed": key.seal(text, queries.about(found, name)),
+            "fingerprint": key.fingerprint(text),
+            "changed_by": member.account,
+        },
+    )
     note(member, "secret sealed", name, environment=found.key)
 
 
@@ -122,16 +137,21 @@ def set_way(member: Membership, found: Environment, way: Way) -> None:
             try:
                 certificates = load_pem_x509_certificates(text.encode())
             except ValueError as problem:
-                raise DynamikosError(f"The {what} can't be read; paste them in PEM, from -----BEGIN CERTIFICATE----- on.") from problem
+                raise DynamikosError(
+                    f"The {what} can't be read; paste them in PEM, from -----BEGIN CERTIFICATE----- on."
+                ) from problem
             if not certificates:
                 raise DynamikosError(f"There is no certificate among the {what}.")
     if way.certificate and not way.key_secret:
-        raise DynamikosError("The client certificate needs its key: seal the key as a secret first, and choose it here.")
+        raise DynamikosError(
+            "The client certificate needs its key: seal the key as a secret first, and choose it here."
+        )
     if way.key_secret and not found.secrets.filter(name=way.key_secret).exists():
         raise DynamikosError(f"There is no secret {way.key_secret} in {found.name}.")
     if way.hosts:
         raise DynamikosError(
-            "Where a host is to be reached is a part of its agreed target: an owner adds it as https://staging.example at 10.0.0.7."
+            "Where a host is to be reached is a part of its agreed target: an owner adds it as https://staging.example"
+            " at 10.0.0.7."
         )
     if way.proxy and not re.match(r"http://[^/\s]+\Z", way.proxy):
         raise DynamikosError(f"'{way.proxy[:60]}' is not a proxy; write http://proxy.example:3128")

@@ -28,7 +28,10 @@ class Environment(models.Model):
 
 
 class Secret(models.Model):
-    """A sealed text, read in journeys as secrets.NAME. Shown to nobody again; its fingerprint tells whether it changed."""
+    """A sealed text, read in journeys as secrets.NAME.
+
+    Shown to nobody again; its fingerprint tells whether it changed.
+    """
 
     environment = models.ForeignKey(Environment, on_delete=models.CASCADE, related_name="secrets")
     name = models.CharField(max_length=80)
@@ -43,7 +46,9 @@ class Secret(models.Model):
 
 
 class AgreedTarget(models.Model):
-    """A scheme, host and port that may be sent to, at which address if not the one its name has, who agreed and when."""
+    """A scheme, host and port that may be sent to, at which address if not the one its name
+    has, who agreed and when.
+    """
 
     environment = models.ForeignKey(Environment, on_delete=models.CASCADE, related_name="targets")
     scheme = models.CharField(max_length=5)

@@ -37,7 +37,9 @@ def names(found: Environment | None) -> set[str]:
 
 
 def way_of(found: Environment) -> Way:
-    """How requests get there. Where a host is instead of where its name says is a part of what owners agree to, never of this."""
+    """How requests get there. Where a host is instead of where its name says is a part of what owners agree to, never
+    of this.
+    """
     return replace(msgspec.convert(found.way, Way), hosts={})
 
 
@@ -61,9 +63,9 @@ def about(found: Environment, name: str) -> str:
 
 def opened(project: uuid.UUID, environment: str, names: Iterable[str]) -> dict[str, str]:
     """The named secrets of an environment (by key), to be boxed for a generator at once. Raises SealingError."""
-    rows = Secret.objects.filter(environment__project=project, environment__key=environment, name__in=list(names)).select_related(
-        "environment"
-    )
+    rows = Secret.objects.filter(
+        environment__project=project, environment__key=environment, name__in=list(names)
+    ).select_related("environment")
     key = sealer()
     return {row.name: key.open(bytes(row.sealed), about(row.environment, row.name)) for row in rows}
 

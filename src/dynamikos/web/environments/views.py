@@ -18,10 +18,15 @@ def page(request: HttpRequest, member: Membership, problem: str = "", typed: str
         kept = each.way
         trust = kept.get("trust", "system")
         each.shown = {  # type: ignore[attr-defined]
-            **kept, "authorities": "" if trust in ("system", "anything") else trust, "trust": trust if trust in ("system", "anything") else "these",
-            "key_gone": bool(kept.get("key_secret")) and kept["key_secret"] not in {secret.name for secret in each.secrets.all()},
+            **kept,
+            "authorities": "" if trust in ("system", "anything") else trust,
+            "trust": trust if trust in ("system", "anything") else "these",
+            "key_gone": (
+                bool(kept.get("key_secret"))
+                and kept["key_secret"] not in {secret.name for secret in each.secrets.all()}
+            ),
             "headers": [*kept.get("headers", []), ("", "")],
-        }  # fmt: skip
+        }
     context = {
         "environments": environments, "members": projects.members(member), "events": projects.events(member),
         "problem": problem, "typed": typed,
@@ -65,7 +70,9 @@ def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
 def values(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """Kept as they are typed; what can't be kept stays in its fields."""
     try:
-        actions.set_values(member, queries.environment(member, pk), request.POST.getlist("name"), request.POST.getlist("value"))
+        actions.set_values(
+            member, queries.environment(member, pk), request.POST.getlist("name"), request.POST.getlist("value")
+        )
     except DynamikosError as problem:
         return says(request, str(problem))
     return says(request)
@@ -91,16 +98,25 @@ def way(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
         trust = data.get("trust", "system")
         if data.get("authorities", "").strip() and trust != "these":
             raise DynamikosError(
-                "There are certificates of authorities, but another trust is chosen: choose “those signed by the certificates”, or clear them."
+                "There are certificates of authorities, but another trust is chosen: choose “those signed by the"
+                " certificates”, or clear them."
             )
         headers = list(zip(data.getlist("header-name"), data.getlist("header-value"), strict=False))
         if nameless := next((value for name, value in headers if value.strip() and not name.strip()), ""):
             raise DynamikosError(f"The header “{nameless[:40]}” has no name yet. Write one, or clear it.")
         made = Way(
             headers=tuple((name.strip(), value) for name, value in headers if name.strip()),
-            trust=(data.get("authorities", "").strip() or "system") if trust == "these" else trust if trust == "anything" else "system",
-            certificate=data.get("certificate", "").strip(), key_secret=data.get("key-secret", ""), proxy=data.get("proxy", "").strip(),
-        )  # fmt: skip
+            trust=(
+                (data.get("authorities", "").strip() or "system")
+                if trust == "these"
+                else trust
+                if trust == "anything"
+                else "system"
+            ),
+            certificate=data.get("certificate", "").strip(),
+            key_secret=data.get("key-secret", ""),
+            proxy=data.get("proxy", "").strip(),
+        )
         actions.set_way(member, queries.environment(member, pk), made)
     except DynamikosError as problem:
         return says(request, str(problem))
@@ -116,7 +132,11 @@ def agree(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
         return page(request, member, str(problem), text)
     journey = request.POST.get("journey", "")
     try:
-        return redirect("journey", member.project_id, uuid.UUID(journey)) if journey else redirect("settings", member.project_id)
+        return (
+            redirect("journey", member.project_id, uuid.UUID(journey))
+            if journey
+            else redirect("settings", member.project_id)
+        )
     except ValueError:
         return redirect("settings", member.project_id)
 

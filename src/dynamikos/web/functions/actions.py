@@ -38,17 +38,21 @@ def total(prices, tax="0"):
 
 def allowed(member: Membership) -> None:
     if not member.may_write_functions:
-        raise DynamikosError("Python functions are written by owners, and by engineers to whom an owner gave that right in Settings.")
+        raise DynamikosError(
+            "Python functions are written by owners, and by engineers to whom an owner gave that right in Settings."
+        )
 
 
 def save(member: Membership, name: str, source: str) -> Module:
-    """A module kept; its functions are found by reading it (`ast`), which runs nothing. A source that can't be read is kept all the
-    same, with what is wrong and where, and gives no functions. Raises DynamikosError.
+    """A module kept; its functions are found by reading it (`ast`), which runs nothing. A source that can't be read is
+    kept all the same, with what is wrong and where, and gives no functions. Raises DynamikosError.
     """
     allowed(member)
     name = name.strip()
     if not NAME.match(name):
-        raise DynamikosError(f"'{name[:40]}' can't be the name of a module: a-z, 0-9 and _, not beginning with a digit.")
+        raise DynamikosError(
+            f"'{name[:40]}' can't be the name of a module: a-z, 0-9 and _, not beginning with a digit."
+        )
     if len(source) > LONGEST or "\0" in source:
         raise DynamikosError(f"A module has at most {LONGEST:,} characters, and no NUL.")
     names: list[str] = []

@@ -26,7 +26,9 @@ def signatures(project: Project) -> dict[str, list[str]]:
         for node in ast.parse(module.source).body:
             if isinstance(node, ast.FunctionDef) and node.name in module.names:
                 taken = node.args
-                made[f"{module.name}.{node.name}"] = [each.arg for each in (*taken.posonlyargs, *taken.args, *taken.kwonlyargs)]
+                made[f"{module.name}.{node.name}"] = [
+                    each.arg for each in (*taken.posonlyargs, *taken.args, *taken.kwonlyargs)
+                ]
     return dict(sorted(made.items()))
 
 

@@ -40,12 +40,19 @@ def functions(request: HttpRequest, member: Membership) -> HttpResponse:
             problem, typed = str(wrong), data.get("source")
     modules = list(queries.modules(member))
     chosen = next(
-        (each for each in modules if each.name == name), None if request.GET.get("at") == "" else (modules[0] if modules else None)
+        (each for each in modules if each.name == name),
+        None if request.GET.get("at") == "" else (modules[0] if modules else None),
     )
     context = {
-        "modules": modules, "chosen": chosen, "problem": problem, "typed": typed, "name": name, "members": projects.members(member),
-        "signatures": queries.signatures(member.project), "problems_now": _problems(chosen) if chosen else [],
-    }  # fmt: skip
+        "modules": modules,
+        "chosen": chosen,
+        "problem": problem,
+        "typed": typed,
+        "name": name,
+        "members": projects.members(member),
+        "signatures": queries.signatures(member.project),
+        "problems_now": _problems(chosen) if chosen else [],
+    }
     return render(request, "functions/functions.html", context, status=422 if problem else 200)
 
 
@@ -70,14 +77,21 @@ def _typed(member: Membership, name: str, source: str) -> JsonResponse:
         else f"Kept. Functions: {', '.join(made.names) or 'none yet'}."
     )
     return JsonResponse(
-        {"says": said, "kind": "error" if problems else "saved", "problems": problems, "signatures": queries.signatures(member.project)}
+        {
+            "says": said,
+            "kind": "error" if problems else "saved",
+            "problems": problems,
+            "signatures": queries.signatures(member.project),
+        }
     )
 
 
 @member_view(post="engineer")
 def attempt(request: HttpRequest, member: Membership) -> HttpResponse:
     data = request.POST
-    given = {n.strip(): v for n, v in zip(data.getlist("arg-name"), data.getlist("arg-value"), strict=False) if n.strip()}
+    given = {
+        n.strip(): v for n, v in zip(data.getlist("arg-name"), data.getlist("arg-value"), strict=False) if n.strip()
+    }
     try:
         made = actions.attempt(member, data.get("function", ""), given)
     except DynamikosError as problem:
@@ -88,4 +102,6 @@ def attempt(request: HttpRequest, member: Membership) -> HttpResponse:
 @member_view(get="reader")
 def attempted(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     found = queries.attempt(member, pk)
-    return render(request, "functions/_attempt.html", {"attempt": found, "given": json.dumps(found.given, ensure_ascii=False)})
+    return render(
+        request, "functions/_attempt.html", {"attempt": found, "given": json.dumps(found.given, ensure_ascii=False)}
+    )

@@ -30,8 +30,13 @@ READ_HERE = 100_000  # characters of a text form that are read in the web proces
 
 
 @transaction.atomic
-def create_from_recording(member: Membership, found: Recording, name: str, origins: list[str], others: Sequence[Recording] = ()) -> Journey:
-    """A journey of the ticked hosts; each origin becomes an address of the first environment. `others` are further recordings of it."""
+def create_from_recording(
+    member: Membership, found: Recording, name: str, origins: list[str], others: Sequence[Recording] = ()
+) -> Journey:
+    """A journey of the ticked hosts; each origin becomes an address of the first environment.
+
+    `others` are further recordings of it.
+    """
     if not origins:
         raise DynamikosError("No host is ticked, so nothing would be left. Tick the application's own hosts.")
     core: CoreRecording = as_core(found)
@@ -42,27 +47,39 @@ def create_from_recording(member: Membership, found: Recording, name: str, origi
 
 @transaction.atomic
 def create_from_description(member: Membership, document: bytes, name: str, chosen: list[str], address: str) -> Journey:
-    """A journey of the chosen operations ("GET /skies"); the application's address becomes one of the first environment."""
+    """A journey of the chosen operations ("GET /skies"); the application's address becomes one of the first
+    environment.
+    """
     parts = urlsplit(address.rstrip("/"))
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise DynamikosError(
-            f"The application's address begins with http:// or https:// and a host, such as http://127.0.0.1:8470; '{address}' does not."
+            "The application's address begins with http:// or https:// and a host, such as http://127.0.0.1:8470;"
+            f" '{address}' does not."
         )
     origin = f"{parts.scheme}://{parts.netloc}"
-    described(document, "The description", chosen, name.strip(), "{{ BASE }}" + parts.path)  # refused before anything is changed
+    # refused before anything is changed
+    described(document, "The description", chosen, name.strip(), "{{ BASE }}" + parts.path)
     base = _bases(member, [origin])[origin]
     found = described(document, "The description", chosen, name.strip(), f"{{{{ {base} }}}}" + parts.path)
     return create(member, msgspec.json.decode(found.journey, type=CoreJourney))
 
 
-def described(document: bytes, name: str, chosen: list[str] | None = None, called: str = "", base: str = "") -> Described:
-    """What an API description holds, and a journey of the `chosen` operations. Read in a worker. Raises DynamikosError."""
+def described(
+    document: bytes, name: str, chosen: list[str] | None = None, called: str = "", base: str = ""
+) -> Described:
+    """What an API description holds, and a journey of the `chosen` operations. Read in a worker.
+
+    Raises DynamikosError.
+    """
     asked = msgspec.msgpack.encode((document, name, chosen, called, base))
     return msgspec.msgpack.decode(workers.call("described", asked, seconds=20.0, memory_mb=1000), type=Described)
 
 
 def read_text(kind: str, text: str) -> Any:
-    """The journey or shared step in a text form; a large one is read in a worker. Raises TextError, or DynamikosError after a while."""
+    """The journey or shared step in a text form; a large one is read in a worker.
+
+    Raises TextError, or DynamikosError after a while.
+    """
     if len(text) <= READ_HERE:
         return parse_shared(text) if kind == "shared" else parse_journey(text)
     found = workers.call("text_form", msgspec.msgpack.encode((kind, text)), seconds=30.0, memory_mb=1000)
@@ -80,7 +97,9 @@ def _bases(member: Membership, origins: list[str]) -> dict[str, str]:
     for origin in origins:
         name_for = next((key for key, value in values.items() if value == origin), "")
         if not name_for:
-            name_for = key_from("target" if not bases else origin.split("://")[1].split(":")[0], values).replace("-", "_")
+            name_for = key_from("target" if not bases else origin.split("://")[1].split(":")[0], values).replace(
+                "-", "_"
+            )
             if name_for[0].isdigit():
                 name_for = "host_" + name_for
             values[name_for] = origin
@@ -106,13 +125,17 @@ def create(member: Membership, core: CoreJourney, recording: Recording | None = 
 
 
 @transaction.atomic
-def change(member: Membership, pk_or_journey: Journey, parent: str, edit: Callable[[CoreJourney], CoreJourney], label: str) -> Journey:
+def change(
+    member: Membership, pk_or_journey: Journey, parent: str, edit: Callable[[CoreJourney], CoreJourney], label: str
+) -> Journey:
     """Applies `edit` to the head, if `parent` still names it. Raises Stale or DynamikosError; then nothing changes."""
     found = Journey.objects.select_for_update().get(pk=pk_or_journey.pk)
     changed = edit(content(found))
     changed, shared = fold(changed, shared_steps(found.project_id, used_in(changed)))
     for key, value in shared.items():
-        _save_shared(member, SharedStep.objects.select_for_update().get(project=found.project, key=key), value, label=label)
+        _save_shared(
+            member, SharedStep.objects.select_for_update().get(project=found.project, key=key), value, label=label
+        )
     found.head = revisions.save(found.head, found.pk, changed, member.account, parent=parent, label=label)
     found.name = changed.name
     found.save(update_fields=["head", "name", "changed_at"])
@@ -145,7 +168,9 @@ def save_text(member: Membership, found: Journey, parent: str, text: str) -> tup
 
 
 def _save_shared(member: Membership, found: SharedStep, value: Shared, label: str = "") -> None:
-    found.head = revisions.save(found.head, found.pk, value, member.account, parent=revisions.token(found.head), label=label)
+    found.head = revisions.save(
+        found.head, found.pk, value, member.account, parent=revisions.token(found.head), label=label
+    )
     found.name = value.name
     found.save(update_fields=["head", "name", "changed_at"])
 
@@ -204,7 +229,9 @@ def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
     assert found.head is not None
     other = revisions.after(found.head) if forward else revisions.before(found.head)
     if other is None:
-        raise DynamikosError("There is nothing to redo." if forward else "There is nothing left to undo: this is the first revision.")
+        raise DynamikosError(
+            "There is nothing to redo." if forward else "There is nothing left to undo: this is the first revision."
+        )
     found.head = other
     found.name = content(found).name
     found.save(update_fields=["head", "name", "changed_at"])
@@ -224,10 +251,13 @@ def restore(member: Membership, found: Journey, parent: str, number: str) -> Jou
 
 @transaction.atomic
 def delete(member: Membership, found: Journey, sure: str) -> None:
-    """Takes a journey away with its rehearsals; runs keep what they froze, plans say that it is gone. Raises DynamikosError unless `sure`
-    is its name, or while a rehearsal of it is under way."""
+    """Takes a journey away with its rehearsals; runs keep what they froze, plans say that it is gone. Raises
+    DynamikosError unless `sure` is its name, or while a rehearsal of it is under way.
+    """
     if sure.strip() != found.name:
-        raise DynamikosError(f"To delete {found.name} write its name beside the button; it goes with its rehearsals and drafts.")
+        raise DynamikosError(
+            f"To delete {found.name} write its name beside the button; it goes with its rehearsals and drafts."
+        )
     if found.rehearsals.filter(state__in=["asked", "running", "stopping"]).exists():
         raise DynamikosError(f"{found.name} is being rehearsed; wait for the end, then delete it.")
     note(member, "journey deleted", found.name, key=found.key)

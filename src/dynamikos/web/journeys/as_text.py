@@ -16,11 +16,16 @@ from dynamikos.web.projects.revisions import Stale, token
 
 @member_view(get="reader", post="engineer")
 def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """The text form: the same journey, the other way round. To the editor, which asks for JSON, it tells what became of the text."""
+    """The text form: the same journey, the other way round.
+
+    To the editor, which asks for JSON, it tells what became of the text.
+    """
     found = queries.journey(member, pk)
     if request.method == "GET" and "file" in request.GET:
         headers = {"Content-Disposition": f'attachment; filename="{found.key}.yaml"'}
-        return HttpResponse(write_journey(queries.stored(found)), content_type="application/yaml; charset=utf-8", headers=headers)
+        return HttpResponse(
+            write_journey(queries.stored(found)), content_type="application/yaml; charset=utf-8", headers=headers
+        )
     told = "application/json" in request.headers.get("accept", "")
     problem, stale, status = None, "", 200
     parent = request.POST.get("parent", "")
@@ -44,22 +49,35 @@ def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             stale = str(Stale(found.head))
     core = queries.content(found)
     context = {
-        "journey": found, "draft": draft, "text": draft.text if draft else newest, "newest": newest if stale else "", "head_token": token(found.head),
-        "token": draft.parent if draft and stale else token(found.head), "problem": problem, "stale": stale,
-        "schema": journey_schema(), "values": queries.values_known(found, core), "problems_now": _marks(found, problem),
-    }  # fmt: skip
+        "journey": found,
+        "draft": draft,
+        "text": draft.text if draft else newest,
+        "newest": newest if stale else "",
+        "head_token": token(found.head),
+        "token": draft.parent if draft and stale else token(found.head),
+        "problem": problem,
+        "stale": stale,
+        "schema": journey_schema(),
+        "values": queries.values_known(found, core),
+        "problems_now": _marks(found, problem),
+    }
     return render(request, "journeys/text.html", context, status=status)
 
 
 def _marks(found: Journey, problem: TextError | None, shown: str = "") -> list[dict[str, object]]:
-    """Where the editor marks what is wrong: the error of a text that does not parse, else what is to be mended, as warnings."""
+    """Where the editor marks what is wrong: the error of a text that does not parse, else what is to be mended, as
+    warnings.
+    """
     if problem is not None:
         return [{"line": problem.line, "column": problem.column, "message": problem.message, "kind": "error"}]
     lines = [line.strip() for line in (shown or write_journey(queries.stored(found))).splitlines()]
 
     def line_of(step: str, request: str) -> int:
         at = next((n for n, line in enumerate(lines) if line in (f"- step: {step}", f"step: {step}")), 0)
-        return next((n for n, line in enumerate(lines[at:], at) if request and line.endswith(f"request: {request}")), at) + 1
+        return (
+            next((n for n, line in enumerate(lines[at:], at) if request and line.endswith(f"request: {request}")), at)
+            + 1
+        )
 
     return [
         {"line": line_of(each.step, each.request), "message": each.message, "kind": "warning"}

@@ -29,7 +29,13 @@ def columns(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
                 raise DynamikosError("Tick at least one place.")
             if name not in datasets.columns_known(member.project):
                 raise DynamikosError(f"There is no column {name} any more; reload the page.")
-            actions.change(member, found, request.POST.get("parent", ""), lambda core: put_column(core, value, name, places), label="")
+            actions.change(
+                member,
+                found,
+                request.POST.get("parent", ""),
+                lambda core: put_column(core, value, name, places),
+                label="",
+            )
             at = request.POST.get("at", "")
             back = reverse("journey" if "ladder" in request.POST else "journey-columns", args=[member.project_id, pk])
             return redirect(f"{back}?at={quote(at)}" if at else back)

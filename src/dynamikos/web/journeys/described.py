@@ -21,9 +21,13 @@ def described(request: HttpRequest, member: Membership) -> HttpResponse:
             document = text.encode("utf-8", "surrogateescape")
             found = actions.described(document, str(file.name) if file is not None else "The description")
             context = {
-                "title": found.title, "operations": found.operations, "document": text, "chosen": chosen, "base": base or found.base,
+                "title": found.title,
+                "operations": found.operations,
+                "document": text,
+                "chosen": chosen,
+                "base": base or found.base,
                 "name": request.POST.get("name") or found.title[:120],
-            }  # fmt: skip
+            }
             if file is None:
                 made = actions.create_from_description(member, document, str(context["name"]), chosen, base)
                 return redirect("journey", member.project_id, made.pk)

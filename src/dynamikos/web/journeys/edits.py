@@ -26,7 +26,9 @@ def apply(core: Journey, what: str, at: str, data: QueryDict, shared: Mapping[st
     if what == "add-shared":
         key = data.get("shared", "")
         if key not in shared:
-            raise DynamikosError("Choose a shared step; one is made from a step of a journey by “Share with other journeys”.")
+            raise DynamikosError(
+                "Choose a shared step; one is made from a step of a journey by “Share with other journeys”."
+            )
         core = edit.use_shared(core, "rounds", key, shared[key])
         return core, core.rounds[-1].step
     return made(core, at, data)
@@ -41,7 +43,11 @@ def _several(core: Journey, what: str, chosen: list[str], data: QueryDict) -> Ch
     if what == "duplicate":
         return single(edit.duplicate), ""
     if what == "remove":
-        return single(lambda made, step, request: edit.remove_request(made, step, request) if request else edit.remove_step(made, step)), ""
+        return single(
+            lambda made, step, request: (
+                edit.remove_request(made, step, request) if request else edit.remove_step(made, step)
+            )
+        ), ""
     if what == "gather":
         to = data.get("to", "")
         return edit.gather(core, chosen, to), to
@@ -66,7 +72,9 @@ def _step(core: Journey, at: str, data: QueryDict) -> Changed:
     note = data.get("note", "").strip()
     _, _, old = edit.find(core, at)
     fields = forms.item_changes(data, old)
-    core = edit.change_step(core, at, name=name, think_s=seconds(data.get("think_s", "0")), **_thinking(data), note=note, **fields)
+    core = edit.change_step(
+        core, at, name=name, think_s=seconds(data.get("think_s", "0")), **_thinking(data), note=note, **fields
+    )
     part = data.get("part", "")
     if part in PARTS and edit.find(core, at)[0] != part and not edit.home_of(core, at)[0].owner:
         core = edit.place_step(core, at, part, len(core.part(part)))
@@ -112,7 +120,9 @@ def _add_step(core: Journey, at: str, data: QueryDict) -> Changed:
     made, after = core.rounds[-1].step, _split(at)[0]
     if after:  # it comes after what is selected
         part = edit.find(core, after)[0]
-        top = next((n for n, each in enumerate(core.part(part)) if any(step.step == after for step in walk((each,)))), None)
+        top = next(
+            (n for n, each in enumerate(core.part(part)) if any(step.step == after for step in walk((each,)))), None
+        )
         if top is not None:
             core = edit.place_step(core, made, part, top + 1)
     return core, made

@@ -15,14 +15,43 @@ from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
 from dynamikos.core.checks import FORMS, Bounds, Check, Comparing, CssText, Expected, HeaderText, JsonEquals
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import jsontext
-from dynamikos.core.journeys import Authorization, Body, Call, Client, Each, FormPart, Keep, Login, Repeat, Request, Step
+from dynamikos.core.journeys import (
+    Authorization,
+    Body,
+    Call,
+    Client,
+    Each,
+    FormPart,
+    Keep,
+    Login,
+    Repeat,
+    Request,
+    Step,
+)
 from dynamikos.core.journeys.headers import header_problem
 
 CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie", "address")
 PICKS = ("first", "last", "random", "all")
 DECODINGS = ("", "percent", "html", "json", "base64")
 CHECK_FORMS = FORMS
-HOWS = ("", "equals", "matches", "above", "below", "count", "type", "at least", "at most", "between", "=", "≠", "<", "≤", ">", "≥")
+HOWS = (
+    "",
+    "equals",
+    "matches",
+    "above",
+    "below",
+    "count",
+    "type",
+    "at least",
+    "at most",
+    "between",
+    "=",
+    "≠",
+    "<",
+    "≤",
+    ">",
+    "≥",
+)
 JSON_TYPES = ("text", "number", "boolean", "list", "object", "null")
 THENS = (
     ("round", "skips the rest of the round"),
@@ -38,7 +67,9 @@ def pairs(data: QueryDict, name: str) -> tuple[tuple[str, str], ...]:
     rows = list(zip(data.getlist(f"{name}-name"), data.getlist(f"{name}-value"), strict=False))
     for number, (given, value) in enumerate(rows, 1):
         if value.strip() and not given.strip():
-            raise DynamikosError(f"{name}, row {number}: “{value[:40]}” has no name yet. Write one, or clear the value too.")
+            raise DynamikosError(
+                f"{name}, row {number}: “{value[:40]}” has no name yet. Write one, or clear the value too."
+            )
     return tuple((given, value) for given, value in rows if given.strip())
 
 
@@ -57,7 +88,9 @@ def body_from(data: QueryDict, old: Body | None) -> Body | None:
     if kind == "json":
         leaves = dict(zip(data.getlist("leaf-path"), data.getlist("leaf-value"), strict=False))
         before = dict(leaves_of(text))
-        changes = {path: value.strip() or '""' for path, value in leaves.items() if path in before and before[path] != value}
+        changes = {
+            path: value.strip() or '""' for path, value in leaves.items() if path in before and before[path] != value
+        }
         if changes:
             text = jsontext.change(text, changes)
         wrong = jsontext.problem_in(text) if text.strip() else ""
@@ -91,7 +124,9 @@ def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
     before = (old.parts if old is not None else None) or ()
     columns = ("name", "value", "file", "type", "content")
     made = []
-    for name, value, file, kind, content in zip_longest(*(data.getlist(f"part-{each}") for each in columns), fillvalue=""):
+    for name, value, file, kind, content in zip_longest(
+        *(data.getlist(f"part-{each}") for each in columns), fillvalue=""
+    ):
         if not name.strip():
             continue
         if content.startswith("keep "):
@@ -104,9 +139,14 @@ def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
                 raise DynamikosError(f"part {name}: its content came broken; choose the file again.") from problem
             if size > MAX_FILE_BYTES:
                 raise DynamikosError(
-                    f"part {name}: a file of {size:,} bytes is too large for a journey; at most {MAX_FILE_BYTES:,} go with it."
+                    f"part {name}: a file of {size:,} bytes is too large for a journey; at most {MAX_FILE_BYTES:,} go"
+                    " with it."
                 )
-        made.append(FormPart(name=name.strip(), value="" if content else value, file=file.strip(), type=kind.strip(), base64=content))
+        made.append(
+            FormPart(
+                name=name.strip(), value="" if content else value, file=file.strip(), type=kind.strip(), base64=content
+            )
+        )
     if not made and old is not None and old.form is not None:  # just chosen: the fields stay
         return tuple(FormPart(name=name, value=value) for name, value in old.form)
     return tuple(made)
@@ -138,9 +178,13 @@ def authorization_from(data: QueryDict) -> Authorization | None:
     if kind == "client":
         return Authorization(
             client=Client(
-                address=field("address"), id=field("id"), secret=field("secret"), scope=field("scope"), form=bool(data.get("auth-form"))
+                address=field("address"),
+                id=field("id"),
+                secret=field("secret"),
+                scope=field("scope"),
+                form=bool(data.get("auth-form")),
             )
-        )  # fmt: skip
+        )
     return Authorization(none=True) if kind == "none" else None
 
 
@@ -148,11 +192,15 @@ def captures_from(data: QueryDict) -> tuple[Capture, ...]:
     """Raises DynamikosError for a row that says too little."""
     made = []
     columns = ("name", "form", "what", "more", "pick", "decode", "otherwise")
-    for name, form, what, more, pick, decode, missing in zip_longest(*(data.getlist(f"capture-{each}") for each in columns), fillvalue=""):
+    for name, form, what, more, pick, decode, missing in zip_longest(
+        *(data.getlist(f"capture-{each}") for each in columns), fillvalue=""
+    ):
         name = name.strip()
         if not name:
             if typed := what.strip() or more.strip() or missing.strip():
-                raise DynamikosError(f"A capture “{typed[:40]}” has no name yet. Write how the value is called, or clear the row.")
+                raise DynamikosError(
+                    f"A capture “{typed[:40]}” has no name yet. Write how the value is called, or clear the row."
+                )
             continue
         value: object = what
         if form == "css":
@@ -162,12 +210,24 @@ def captures_from(data: QueryDict) -> tuple[Capture, ...]:
         elif form == "regex":
             group, _, header = more.strip().partition(" ")  # "1", or "1 Link" for a header
             if group and not group.isdigit():
-                raise DynamikosError(f"capture {name}: the group is a number, such as 1, and after it a header's name; '{more}' is not")
+                raise DynamikosError(
+                    f"capture {name}: the group is a number, such as 1, and after it a header's name; '{more}' is not"
+                )
             value = RegexForm(pattern=what, group=int(group or 1), header=header.strip())
         elif form not in CAPTURE_FORMS:
-            raise DynamikosError(f"capture {name}: '{form}' is not a form of capture; there are {', '.join(CAPTURE_FORMS)}")
+            raise DynamikosError(
+                f"capture {name}: '{form}' is not a form of capture; there are {', '.join(CAPTURE_FORMS)}"
+            )
         otherwise = None if not missing.strip() else "" if missing.strip() == '""' else missing
-        made.append(Capture(name=name, pick=_pick(name, pick), decode=_decoding(name, decode), otherwise=otherwise, **{form: value}))  # type: ignore[arg-type]
+        made.append(
+            Capture(
+                name=name,
+                pick=_pick(name, pick),  # type: ignore[arg-type]
+                decode=_decoding(name, decode),  # type: ignore[arg-type]
+                otherwise=otherwise,
+                **{form: value},  # type: ignore[arg-type]
+            )
+        )
     return tuple(made)
 
 
@@ -190,7 +250,9 @@ def checks_from(data: QueryDict) -> tuple[Check, ...]:
     """Raises DynamikosError for a row that says too little or the wrong thing."""
     made = []
     columns = ("form", "what", "how", "more", "then", "never")
-    for form, what, how, more, then, never in zip_longest(*(data.getlist(f"check-{each}") for each in columns), fillvalue=""):
+    for form, what, how, more, then, never in zip_longest(
+        *(data.getlist(f"check-{each}") for each in columns), fillvalue=""
+    ):
         what, more = _boxes(form, what if form in ("contains", "value") else what.strip(), more)
         if not (more if form in ("size", "time") else what).strip():
             continue
@@ -205,10 +267,14 @@ ONE_BOX = ("status", "type", "contains", "regex")
 
 
 def _boxes(form: str, what: str, more: str) -> tuple[str, str]:
-    """The two boxes of a row, as the kind of check reads them: what stands in the wrong one is taken from there, or said."""
+    """The two boxes of a row, as the kind of check reads them: what stands in the wrong one is taken from there, or
+    said.
+    """
     if form in ONE_BOX or form in ("size", "time"):
         if what.strip() and more.strip():
-            raise DynamikosError(f"A check of {form} has one box; “{what[:30]}” and “{more[:30]}” are two. Clear one of them.")
+            raise DynamikosError(
+                f"A check of {form} has one box; “{what[:30]}” and “{more[:30]}” are two. Clear one of them."
+            )
         one = what if what.strip() else more
         return (one, "") if form in ONE_BOX else ("", one)
     if more.strip() and not what.strip():
@@ -276,7 +342,12 @@ def item_changes(data: QueryDict, old: Step) -> dict[str, object]:
             return {"log": data.get("log", "").strip() or "…"}
         case "call":
             return {
-                "call": _made(Call, function=data.get("function", "").strip(), with_=pairs(data, "with"), into=data.get("into", "").strip())
+                "call": _made(
+                    Call,
+                    function=data.get("function", "").strip(),
+                    with_=pairs(data, "with"),
+                    into=data.get("into", "").strip(),
+                )
             }
         case "keep":
             return {"keep": _made(Keep, into=data.get("into", "").strip(), row=pairs(data, "row"))}
@@ -292,15 +363,27 @@ def item_changes(data: QueryDict, old: Step) -> dict[str, object]:
         case "repeat":
             how, text = data.get("how", "times"), data.get("text", "").strip()
             told = {
-                {"times": "times", "while": "while_", "until": "until"}.get(how, "times"): text or ("1" if how == "times" else "{{ 1 }}")
+                {"times": "times", "while": "while_", "until": "until"}.get(how, "times"): (
+                    text or ("1" if how == "times" else "{{ 1 }}")
+                )
             }
             then = data.get("then", "round")
-            return {"repeat": _made(
-                Repeat, **told, every_s=_number(data.get("every_s") or "0", "every"), limit_s=_number(data.get("limit_s") or "60", "limit"),
-                at_most=int(_number(data.get("at_most") or "1000", "at most")), then=then if then in dict(THENS) else "round",
-            )}  # fmt: skip
+            return {
+                "repeat": _made(
+                    Repeat,
+                    **told,
+                    every_s=_number(data.get("every_s") or "0", "every"),
+                    limit_s=_number(data.get("limit_s") or "60", "limit"),
+                    at_most=int(_number(data.get("at_most") or "1000", "at most")),
+                    then=then if then in dict(THENS) else "round",
+                )
+            }
         case "if" | "choose":
-            names, weights, whens = data.getlist("branch-name"), data.getlist("branch-weight"), data.getlist("branch-when")
+            names, weights, whens = (
+                data.getlist("branch-name"),
+                data.getlist("branch-weight"),
+                data.getlist("branch-when"),
+            )
             made = []
             for at, branch in enumerate(old.branches):
                 changed: dict[str, object] = {}
@@ -347,11 +430,17 @@ def request_changes(data: QueryDict, old: Request) -> dict[str, object]:
     if not address:
         raise DynamikosError("A request needs an address, such as {{ env.target }}/sign-in.")
     return {
-        "method": method, "address": address, "query": pairs(data, "query"), "headers": headers_from(data, "header"), "body": body_from(data, old.body),
+        "method": method,
+        "address": address,
+        "query": pairs(data, "query"),
+        "headers": headers_from(data, "header"),
+        "body": body_from(data, old.body),
         "authorization": authorization_from(data),
         "embedded": tuple(line.strip() for line in data.get("embedded", "").splitlines() if line.strip()),
-        "captures": noted(captures_from(data), old.captures), "checks": noted(checks_from(data), old.checks), "note": data.get("note", "").strip(),
-    }  # fmt: skip
+        "captures": noted(captures_from(data), old.captures),
+        "checks": noted(checks_from(data), old.checks),
+        "note": data.get("note", "").strip(),
+    }
 
 
 def capture_rows(request: Request) -> list[dict[str, str]]:
@@ -401,13 +490,23 @@ def check_rows(request: Request) -> list[dict[str, str]]:
                 what = value.selector + (f" @{value.attribute}" if value.attribute else "")
             elif isinstance(value, HeaderText):
                 what = value.name
-            how = next((each for each in ("equals", "matches", "above", "below", "count") if getattr(value, each) is not None), "")
+            how = next(
+                (each for each in ("equals", "matches", "above", "below", "count") if getattr(value, each) is not None),
+                "",
+            )
             more = str(getattr(value, how)) if how else ""
             if isinstance(value, JsonEquals) and value.type:
                 how, more = "type", value.type
         else:
             what = " ".join(map(str, value)) if isinstance(value, tuple) else str(value)
         rows.append(
-            {"form": check.form, "what": what, "how": how, "more": more, "then": check.then, "never": "never" if check.never else ""}
+            {
+                "form": check.form,
+                "what": what,
+                "how": how,
+                "more": more,
+                "then": check.then,
+                "never": "never" if check.never else "",
+            }
         )
     return [*rows, {"form": "status", "what": "", "how": "", "more": "", "then": "round", "never": ""}]

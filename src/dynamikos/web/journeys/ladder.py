@@ -64,7 +64,9 @@ class StepRow:
         """(y, text) of its name, on two lines when it is long."""
         length = 26 - (self.x - 4) // 6 - 2 * (self.kind != "step")
         first, *rest = textwrap.wrap(self.name, length, break_long_words=True) or [""]
-        return [(self.y + 18, first)] if not rest else [(self.y + 14, first), (self.y + 28, cut(" ".join(rest), length))]
+        return (
+            [(self.y + 18, first)] if not rest else [(self.y + 14, first), (self.y + 28, cut(" ".join(rest), length))]
+        )
 
     @property
     def think_y(self) -> int:
@@ -108,7 +110,9 @@ def cut(text: str, length: int) -> str:
 
 
 def shortened(text: str, length: int) -> str:
-    """A request in `length` signs: its beginning and its end, since the end is often what tells two of one path apart."""
+    """A request in `length` signs: its beginning and its end, since the end is often what
+    tells two of one path apart.
+    """
     text = text.replace("{{ ", "{").replace(" }}", "}")
     if len(text) <= length:
         return text
@@ -137,7 +141,9 @@ def _thinking(step: Step) -> str:
 
 
 def only(journey: Journey, text: str) -> Journey:
-    """The steps and requests in which `text` (any case) is found, in names, addresses, bodies, captures or checks; all without a text."""
+    """The steps and requests in which `text` (any case) is found, in names, addresses, bodies, captures or checks; all
+    without a text.
+    """
     wanted = text.lower()
     if not wanted:
         return journey
@@ -145,7 +151,10 @@ def only(journey: Journey, text: str) -> Journey:
     def has(request: Request) -> bool:
         words = [request.request, request.method, path_of(request.address), *(word for _, word in texts_of(request))]
         words += [capture.name for capture in request.captures] + [request.note]
-        return any(wanted in word.lower() for word in words) or wanted in f"{request.method} {path_of(request.address)}".lower()
+        return (
+            any(wanted in word.lower() for word in words)
+            or wanted in f"{request.method} {path_of(request.address)}".lower()
+        )
 
     def kept(step: Step) -> Step | None:
         if (
@@ -192,7 +201,11 @@ def says(step: Step) -> str:
     if step.repeat is not None:
         rule = step.repeat
         what = f"{rule.times} times" if rule.times else f"while {rule.while_}" if rule.while_ else f"until {rule.until}"
-        return what + (f", every {rule.every_s:g} s" if rule.every_s else "") + ("" if rule.times else f", {rule.limit_s:g} s at most")
+        return (
+            what
+            + (f", every {rule.every_s:g} s" if rule.every_s else "")
+            + ("" if rule.times else f", {rule.limit_s:g} s at most")
+        )
     if step.each is not None:
         return f"{step.each.name} in {step.each.in_}"
     if step.kind == "choose":
@@ -201,8 +214,13 @@ def says(step: Step) -> str:
 
 
 def _steps(
-    ladder: Ladder, steps: Sequence[Step], y: int, depth: int, births: Births, results: dict[tuple[str, str], tuple[str, bool]] | None
-) -> int:  # fmt: skip
+    ladder: Ladder,
+    steps: Sequence[Step],
+    y: int,
+    depth: int,
+    births: Births,
+    results: dict[tuple[str, str], tuple[str, bool]] | None,
+) -> int:
     """Draws steps below each other from `y` on, `depth` deep in others; where the next one goes."""
     for step in steps:
         top = y
@@ -291,7 +309,9 @@ def _steps(
         if not step.requests:
             y += 22
         ladder.steps.append(
-            StepRow(step.step, step.name, top, y - top, _thinking(step), not step.requests, bool(step.use), x=4 + 12 * depth)
+            StepRow(
+                step.step, step.name, top, y - top, _thinking(step), not step.requests, bool(step.use), x=4 + 12 * depth
+            )
         )
         y += 6
     return y

@@ -10,7 +10,8 @@ class Journey(Revised):
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="journeys")
     recording = models.ForeignKey(Recording, on_delete=models.SET_NULL, null=True, related_name="journeys")
-    others = models.ManyToManyField(Recording, related_name="+", blank=True)  # further sessions of the same journey, to compare
+    # further sessions of the same journey, to compare
+    others = models.ManyToManyField(Recording, related_name="+", blank=True)
 
     class Meta(Revised.Meta):
         constraints = [models.UniqueConstraint(fields=["project", "key"], name="journey_key")]
@@ -26,8 +27,9 @@ class SharedStep(Revised):
 
 
 class Draft(models.Model):
-    """A text form that does not parse yet, or was written on a revision (`parent`, as a page sends it) that is not the newest any more:
-    each account has its own."""
+    """A text form that does not parse yet, or was written on a revision (`parent`, as a page sends it) that is not the
+    newest any more: each account has its own.
+    """
 
     journey = models.ForeignKey(Journey, on_delete=models.CASCADE, related_name="drafts")
     account = models.ForeignKey(Account, on_delete=models.CASCADE)

@@ -96,7 +96,9 @@ def all_shared(member: Membership) -> list[tuple[SharedStep, Shared, list[Journe
         for key in used_in(stored(each)):
             users.setdefault(key, []).append(each)
     rows = SharedStep.objects.filter(project=member.project).select_related("head")
-    return [(row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])) for row in rows if row.head is not None]
+    return [
+        (row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])) for row in rows if row.head is not None
+    ]
 
 
 def bodies_from_files(core: CoreJourney) -> list[Problem]:
@@ -111,7 +113,9 @@ def bodies_from_files(core: CoreJourney) -> list[Problem]:
 
 
 def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[Problem]:
-    """What is wrong with it, given the project's data sets, functions and an environment (by key; the first one without)."""
+    """What is wrong with it, given the project's data sets, functions and an environment (by key; the first one
+    without).
+    """
     names = frozenset(columns_known(found.project) | names_of(named(found.project, environment)))
     callable_ones = frozenset(functions(found.project)) if any(step.call for _, step in core.steps()) else frozenset()
     key = (
@@ -136,14 +140,19 @@ def _decoded(revision: uuid.UUID, sha256: str) -> CoreJourney:
 
 
 def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]:
-    """Name → where its value comes from ("from") and what it was in the last rehearsal ("last"), for every value of the project."""
+    """Name → where its value comes from ("from") and what it was in the last rehearsal ("last"), for every value of the
+    project.
+    """
     made: dict[str, dict[str, str]] = {}
     environment = first(found.project)
     for name, value in known(environment).items():
         made[name] = {"from": f"from the environment {environment}", "last": value}
     for name in columns_known(found.project):
         made[name] = {"from": f"a column of {name.partition('.')[0]}: a new row each round"}
-    made["user.number"], made["round.number"] = {"from": "the user's number, from 1"}, {"from": "the round's number, from 1"}
+    made["user.number"], made["round.number"] = (
+        {"from": "the user's number, from 1"},
+        {"from": "the round's number, from 1"},
+    )
     for name in sorted(names_of(environment)):
         if name.startswith("secrets."):
             made[name] = {"from": f"a sealed secret of the environment {environment}"}
@@ -168,9 +177,16 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
 
 
 def last_values(found: Journey) -> dict[str, str]:
-    """The values that the newest rehearsal ended with (masked as they were kept), the environment's and a number of user and round."""
+    """The values that the newest rehearsal ended with (masked as they were kept), the environment's and a number of
+    user and round.
+    """
     environment = first(found.project)
-    values = {**dict.fromkeys(names_of(environment), "•••••"), **known(environment), "user.number": "1", "round.number": "1"}
+    values = {
+        **dict.fromkeys(names_of(environment), "•••••"),
+        **known(environment),
+        "user.number": "1",
+        "round.number": "1",
+    }
     last = found.rehearsals.first() if hasattr(found, "rehearsals") else None
     exchange = last.exchanges.last() if last is not None else None
     if exchange is not None:
@@ -196,7 +212,9 @@ def answered_s(found: Journey, core: CoreJourney) -> float:
     if found.recording is None:
         return 0.0
     exchanges = as_core(found.recording).exchanges
-    numbers = [request.recorded for step in core.active().rounds for request in step.requests if request.recorded is not None]
+    numbers = [
+        request.recorded for step in core.active().rounds for request in step.requests if request.recorded is not None
+    ]
     return sum(exchanges[number].timings.total_us for number in numbers if number < len(exchanges)) / 1e6
 
 
@@ -214,7 +232,9 @@ class Match:
 
 
 def find_text(found: Journey, text: str, limit: int = 200) -> list[Match]:
-    """A text (any case) in addresses, headers and bodies of all recordings of the journey and its newest rehearsals, sent and received."""
+    """A text (any case) in addresses, headers and bodies of all recordings of the journey and its newest rehearsals,
+    sent and received.
+    """
     recordings = [found.recording, *found.others.order_by("imported_at")] if found.recording is not None else []
     made: list[Match] = []
     for where, number, request, places in itertools.chain(_recorded_places(recordings), _rehearsed_places(found)):
@@ -222,7 +242,11 @@ def find_text(found: Journey, text: str, limit: int = 200) -> list[Match]:
             at = whole.lower().find(text.lower())
             if at >= 0:
                 end = at + len(text)
-                made.append(Match(where, number, place, request, whole[max(0, at - 60) : at], whole[at:end], whole[end : end + 60]))
+                made.append(
+                    Match(
+                        where, number, place, request, whole[max(0, at - 60) : at], whole[at:end], whole[end : end + 60]
+                    )
+                )
                 if len(made) >= limit:
                     return made
     return made
@@ -259,4 +283,9 @@ def _rehearsed_places(found: Journey) -> Iterator[tuple[str, int, str, Places]]:
                 ("address", kept.url), ("sent headers", _lines(kept.sent_headers)), ("sent body", kept.sent_body),
                 ("answer's headers", _lines(kept.headers)), ("answer's body", kept.body),
             ]  # fmt: skip
-            yield f"rehearsal {rehearsal.number}", number, f"{kept.method} /{kept.url.split('://', 1)[-1].partition('/')[2]}", places
+            yield (
+                f"rehearsal {rehearsal.number}",
+                number,
+                f"{kept.method} /{kept.url.split('://', 1)[-1].partition('/')[2]}",
+                places,
+            )

@@ -17,7 +17,9 @@ from dynamikos.web.projects.revisions import Stale, token
 
 @member_view(post="engineer")
 def share(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    found, _ = actions.share_step(member, queries.journey(member, pk), request.POST.get("parent", ""), request.POST.get("step", ""))
+    found, _ = actions.share_step(
+        member, queries.journey(member, pk), request.POST.get("parent", ""), request.POST.get("step", "")
+    )
     return redirect(f"{reverse('journey', args=[member.project_id, found.pk])}?at={request.POST.get('step', '')}")
 
 
@@ -48,7 +50,11 @@ def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
     if chosen is not None:
         row, value, users = chosen
         context |= {
-            "chosen": row, "chosen_users": users, "text": text or write_shared(value), "token": token(row.head), "schema": shared_schema(),
+            "chosen": row,
+            "chosen_users": users,
+            "text": text or write_shared(value),
+            "token": token(row.head),
+            "schema": shared_schema(),
             "revisions": Revision.objects.filter(subject=row.pk).select_related("author").order_by("-number")[:100],
-        }  # fmt: skip
+        }
     return render(request, "journeys/shared.html", context, status=status)

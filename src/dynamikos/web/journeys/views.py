@@ -28,7 +28,9 @@ from dynamikos.workers.jobs import Asked, Found
 @member_view(get="reader")
 def journeys(request: HttpRequest, member: Membership) -> HttpResponse:
     return render(
-        request, "journeys/list.html", {"journeys": list(queries.journeys(member)), "recordings": recordings.recordings(member)[:20]}
+        request,
+        "journeys/list.html",
+        {"journeys": list(queries.journeys(member)), "recordings": recordings.recordings(member)[:20]},
     )
 
 
@@ -40,7 +42,9 @@ def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUI
     problem, status = "", 200
     if request.method == "POST":
         try:
-            made = actions.create_from_recording(member, found, request.POST.get("name", ""), request.POST.getlist("origin"), others)
+            made = actions.create_from_recording(
+                member, found, request.POST.get("name", ""), request.POST.getlist("origin"), others
+            )
             return redirect("journey", member.project_id, made.pk)
         except DynamikosError as wrong:
             problem, status = str(wrong), 422
@@ -70,11 +74,23 @@ def _context(member: Membership, found: Journey, select: str = "", text: str = "
         rung.is_bad = (rung.step, rung.request) in wrong
     checked = sum(bool(each.checks) for _, step in core.steps() for each in step.requests)
     return {
-        "journey": found, "core": core, "ladder": ladder, "filter": text, "found": len(ladder.rungs), "problems": problems, "token": token(found.head), "select": select,
-        "requests": sum(len(step.requests) for _, step in core.steps()), "steps": sum(1 for _, step in core.steps() if step.kind == "step"), "beside": sum(1 for _, step in core.steps() if step.kind != "step"), "unchecked": checked == 0,
-        "can_undo": found.head is not None and found.head.parent_id is not None, "can_redo": found.head is not None and found.head.children.exists(),
-        "last": found.rehearsals.first() if hasattr(found, "rehearsals") else None, "environments": environments(member),
-    }  # fmt: skip
+        "journey": found,
+        "core": core,
+        "ladder": ladder,
+        "filter": text,
+        "found": len(ladder.rungs),
+        "problems": problems,
+        "token": token(found.head),
+        "select": select,
+        "requests": sum(len(step.requests) for _, step in core.steps()),
+        "steps": sum(1 for _, step in core.steps() if step.kind == "step"),
+        "beside": sum(1 for _, step in core.steps() if step.kind != "step"),
+        "unchecked": checked == 0,
+        "can_undo": found.head is not None and found.head.parent_id is not None,
+        "can_redo": found.head is not None and found.head.children.exists(),
+        "last": found.rehearsals.first() if hasattr(found, "rehearsals") else None,
+        "environments": environments(member),
+    }
 
 
 @member_view(get="reader")
@@ -95,7 +111,13 @@ def _moves(kind: str, off: bool, *, is_shared: bool = False) -> list[tuple[str, 
     own = ("split", "", "Split here") if kind == "request" else ("merge", "", "Merge with next")
     if is_shared:
         own = ("own", "", "Give it requests of its own here")
-    return [*MOVES, ("duplicate", "", "Duplicate"), own, ("switch", "o", "Switch on" if off else "Switch off"), ("remove", "", "Delete")]
+    return [
+        *MOVES,
+        ("duplicate", "", "Duplicate"),
+        own,
+        ("switch", "o", "Switch on" if off else "Switch off"),
+        ("remove", "", "Delete"),
+    ]
 
 
 def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
@@ -105,16 +127,33 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
         if request_key:
             step, _, request = find_request(core, step_key, request_key)
             number = request.recorded
-            recorded = recordings.exchange(found.recording_id, number) if found.recording_id and number is not None else None
+            recorded = (
+                recordings.exchange(found.recording_id, number) if found.recording_id and number is not None else None
+            )
             return {
-                "kind": "request", "moves": _moves("request", request.off), "step": step, "item": request, "capture_rows": forms.capture_rows(request), "check_rows": forms.check_rows(request),
-                "capture_forms": forms.CAPTURE_FORMS, "check_forms": forms.CHECK_FORMS, "hows": forms.HOWS, "thens": forms.THENS, "decodings": forms.DECODINGS, "recorded": recorded,
-                "query_rows": [*request.query, ("", "")], "header_rows": [*request.headers, ("", "")],
+                "kind": "request",
+                "moves": _moves("request", request.off),
+                "step": step,
+                "item": request,
+                "capture_rows": forms.capture_rows(request),
+                "check_rows": forms.check_rows(request),
+                "capture_forms": forms.CAPTURE_FORMS,
+                "check_forms": forms.CHECK_FORMS,
+                "hows": forms.HOWS,
+                "thens": forms.THENS,
+                "decodings": forms.DECODINGS,
+                "recorded": recorded,
+                "query_rows": [*request.query, ("", "")],
+                "header_rows": [*request.headers, ("", "")],
                 "form_rows": [*((request.body.form if request.body else None) or ()), ("", "")],
-                "body_kind": _body_kind(request.body), "recorded_text": _recorded_text(recorded), "leaves": forms.leaves_of(request.body.json or "") if request.body else [],
-                "part_rows": [*((request.body.parts if request.body else None) or ()), FormPart(name="")], "proof": request.authorization, "proofs": forms.PROOFS,
+                "body_kind": _body_kind(request.body),
+                "recorded_text": _recorded_text(recorded),
+                "leaves": forms.leaves_of(request.body.json or "") if request.body else [],
+                "part_rows": [*((request.body.parts if request.body else None) or ()), FormPart(name="")],
+                "proof": request.authorization,
+                "proofs": forms.PROOFS,
                 "users": queries.users_of(found, step.use) if step.use else [],
-            }  # fmt: skip
+            }
         if step_key:
             part, _, step = find(core, step_key)
             return {
@@ -176,15 +215,24 @@ def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRes
 
 def _journey_panel(found: Journey, core: CoreJourney, gone: str = "") -> dict[str, object]:
     return {
-        "kind": "journey", "gone": gone, "parts": PARTS, "common_rows": [*core.headers, ("", "")], "proof": core.authorization, "proofs": forms.PROOFS,
-        "shared": list(SharedStep.objects.filter(project=found.project)), "items": [(kind, name) for kind, (name, _) in ITEMS.items()],
-    }  # fmt: skip
+        "kind": "journey",
+        "gone": gone,
+        "parts": PARTS,
+        "common_rows": [*core.headers, ("", "")],
+        "proof": core.authorization,
+        "proofs": forms.PROOFS,
+        "shared": list(SharedStep.objects.filter(project=found.project)),
+        "items": [(kind, name) for kind, (name, _) in ITEMS.items()],
+    }
 
 
 def _body_kind(body: object) -> str:
     if getattr(body, "file", ""):
         return "file"
-    return next((kind for kind in ("form", "parts", "json", "raw") if body is not None and getattr(body, kind) is not None), "none")
+    return next(
+        (kind for kind in ("form", "parts", "json", "raw") if body is not None and getattr(body, kind) is not None),
+        "none",
+    )
 
 
 def _recorded_text(recorded: object) -> str:
@@ -211,12 +259,20 @@ def panel(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     also = request.GET.getlist("also")
     if len(also) > 1:
         chosen = [(key, name) for key, name in _names(core) if key in also]
-        shown: dict[str, object] = {"kind": "several", "chosen": chosen, "steps_to": [step for _, step in core.steps() if not step.use]}
+        shown: dict[str, object] = {
+            "kind": "several",
+            "chosen": chosen,
+            "steps_to": [step for _, step in core.steps() if not step.use],
+        }
         return render(request, "journeys/panel.html", {"journey": found, "core": core, "select": at, **shown})
     context = {
-        "journey": found, "core": core, "problems": queries.problems(found, core), "select": at, **_panel(found, core, at),
+        "journey": found,
+        "core": core,
+        "problems": queries.problems(found, core),
+        "select": at,
+        **_panel(found, core, at),
         "values": json.dumps(queries.values_known(found, core)),
-    }  # fmt: skip
+    }
     return render(request, "journeys/panel.html", context)
 
 
@@ -229,7 +285,9 @@ def _names(core: CoreJourney) -> Iterator[tuple[str, str]]:
 
 @member_view(post="engineer")
 def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """One change. Answers the panel, and the ladder and headline out of band; 409 with what was typed when it is stale."""
+    """One change. Answers the panel, and the ladder and headline out of band; 409 with what
+    was typed when it is stale.
+    """
     found = queries.journey(member, pk)
     data = request.POST
     at, what = data.get("at", ""), data.get("what", "")
@@ -243,7 +301,11 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 
     try:
         found = actions.change(
-            member, found, data.get("parent", ""), change, label=f"{what} {at}" if what in ("request", "step", "journey") else ""
+            member,
+            found,
+            data.get("parent", ""),
+            change,
+            label=f"{what} {at}" if what in ("request", "step", "journey") else "",
         )
     except Stale as stale:
         problem, status = str(stale), 409
@@ -273,7 +335,11 @@ def _thought(request: HttpRequest, member: Membership, found: Journey, key: str)
     problem, status = "", 200
     try:
         found = actions.change(
-            member, found, request.POST.get("parent", ""), lambda core: edits.think(core, key, request.POST), label=f"think: {key}"
+            member,
+            found,
+            request.POST.get("parent", ""),
+            lambda core: edits.think(core, key, request.POST),
+            label=f"think: {key}",
         )
     except DynamikosError as wrong:
         problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
@@ -297,17 +363,33 @@ def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
                 raise DynamikosError(f"'{kind}' is no way to set think times.")
             value, to = edits.seconds(request.POST.get("value") or "0"), edits.seconds(request.POST.get("to") or "0")
             if kind in ("even", "log-normal") and to <= value:
-                raise DynamikosError(f"With {kind} think times the second figure must be more than the first, {value:g} s; it is {to:g} s.")
-            actions.change(member, found, request.POST.get("parent", ""), lambda core: set_thinking(core, kind, value, to), label="")
+                raise DynamikosError(
+                    f"With {kind} think times the second figure must be more than the first, {value:g} s; it is"
+                    f" {to:g} s."
+                )
+            actions.change(
+                member,
+                found,
+                request.POST.get("parent", ""),
+                lambda core: set_thinking(core, kind, value, to),
+                label="",
+            )
             return redirect("journey-thinking", member.project_id, pk)
         except DynamikosError as wrong:
             problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
     core = queries.content(found)
     rounds = sum(step.mean_think_s() for step in core.active().rounds)
     context = {
-        "journey": found, "steps": list(core.steps()), "token": token(found.head), "problem": problem, "round_s": rounds, "kinds": ("recorded", *edits.THINKING),
-        "answers_s": queries.answered_s(found, core), "typed": request.POST, "kinds_of_thinking": edits.THINKING,
-    }  # fmt: skip
+        "journey": found,
+        "steps": list(core.steps()),
+        "token": token(found.head),
+        "problem": problem,
+        "round_s": rounds,
+        "kinds": ("recorded", *edits.THINKING),
+        "answers_s": queries.answered_s(found, core),
+        "typed": request.POST,
+        "kinds_of_thinking": edits.THINKING,
+    }
     return render(request, "journeys/thinking.html", context, status=status)
 
 
@@ -332,7 +414,9 @@ def find_text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     found = queries.journey(member, pk)
     text = request.GET.get("q", "").strip()
     return render(
-        request, "journeys/find.html", {"journey": found, "text": text, "matches": queries.find_text(found, text) if text else []}
+        request,
+        "journeys/find.html",
+        {"journey": found, "text": text, "matches": queries.find_text(found, text) if text else []},
     )
 
 

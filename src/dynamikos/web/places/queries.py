@@ -21,13 +21,22 @@ def any_living() -> list[Generator]:
     found = living()
     if not found:
         raise DynamikosError(
-            "No generator is there to do this. Start one with ./dynamikos generator, or ./dynamikos demo which brings its own."
+            "No generator is there to do this. Start one with ./dynamikos generator, or ./dynamikos demo which brings"
+            " its own."
         )
     return found
+
+
+def cap_of_one() -> float:
+    """Requests/s of one generator's share of what the installation may send; 0: no cap."""
+    whole = float(settings.MAX_REQUESTS_PER_S)
+    return whole / max(1, len(living())) if whole else 0.0
 
 
 def locks_held() -> set[int]:
     """Advisory locks that some living session holds (generators hold theirs while alive)."""
     with connection.cursor() as cursor:
-        cursor.execute("SELECT (classid::bigint << 32) | objid::bigint FROM pg_locks WHERE locktype = 'advisory' AND granted")
+        cursor.execute(
+            "SELECT (classid::bigint << 32) | objid::bigint FROM pg_locks WHERE locktype = 'advisory' AND granted"
+        )
         return {row[0] for row in cursor.fetchall()}

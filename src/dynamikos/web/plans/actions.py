@@ -22,11 +22,18 @@ def create(member: Membership, journey: Journey, name: str) -> LoadPlan:
     """A plan to begin with: 20 users, half a minute to climb, two minutes to hold, two objectives."""
     environment = first(member.project)
     core = Plan(
-        form=1, plan=key_from(name or journey.name), name=name.strip()[:120] or f"{journey.name}, 20 users", journey=journey.key,
+        form=1,
+        plan=key_from(name or journey.name),
+        name=name.strip()[:120] or f"{journey.name}, 20 users",
+        journey=journey.key,
         environment=environment.key if environment else "environment",
         profile=(Stretch(stretch="climb", to=20, seconds=30), Stretch(stretch="hold", seconds=120)),
-        objectives=(Objective(objective="p95", measure="p95", limit=500), Objective(objective="failures", measure="failure-rate", limit=1)), new_seed=True,
-    )  # fmt: skip
+        objectives=(
+            Objective(objective="p95", measure="p95", limit=500),
+            Objective(objective="failures", measure="failure-rate", limit=1),
+        ),
+        new_seed=True,
+    )
     return add(member, core)
 
 
@@ -70,7 +77,10 @@ def undo(found: LoadPlan) -> LoadPlan:
 
 @transaction.atomic
 def delete(member: Membership, found: LoadPlan, sure: str) -> None:
-    """Takes a plan away; its runs stay, with what they froze. Raises DynamikosError unless `sure` is its name, or while it is run."""
+    """Takes a plan away; its runs stay, with what they froze.
+
+    Raises DynamikosError unless `sure` is its name, or while it is run.
+    """
     if sure.strip() != found.name:
         raise DynamikosError(f"To delete {found.name} write its name beside the button; its runs stay.")
     if found.runs.exclude(state__in=["ended", "refused"]).exists():

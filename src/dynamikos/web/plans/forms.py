@@ -35,12 +35,15 @@ def changes(data: QueryDict) -> dict[str, object]:
         if not seconds.strip():
             if to.strip():
                 raise DynamikosError(
-                    f"Stretch {len(stretches) + 1} goes to {to.strip()} users, but how long it takes is missing: write its seconds."
+                    f"Stretch {len(stretches) + 1} goes to {to.strip()} users, but how long it takes is missing: write"
+                    " its seconds."
                 )
             continue
         length = number(seconds, "Seconds of a stretch", 0, 604_800)
         if kind == "climb":
-            stretches.append(Stretch(stretch="climb", to=int(number(to or "0", "Users of a stretch", 0, 100_000)), seconds=length))
+            stretches.append(
+                Stretch(stretch="climb", to=int(number(to or "0", "Users of a stretch", 0, 100_000)), seconds=length)
+            )
         else:
             stretches.append(Stretch(stretch="hold", seconds=length))
     objectives: list[Objective] = []
@@ -54,13 +57,28 @@ def changes(data: QueryDict) -> dict[str, object]:
         key = key or key_from(f"{measure} {step}", {each.objective for each in objectives})
         objectives.append(
             Objective(
-                objective=key, measure=cast(Measure, measure), limit=number(limit, "Limit of an objective", 0, 1e9), step=step or None
+                objective=key,
+                measure=cast(Measure, measure),
+                limit=number(limit, "Limit of an objective", 0, 1e9),
+                step=step or None,
             )
         )
     return {
-        "name": name, "journey": data.get("journey", ""), "environment": data.get("environment", ""), "profile": tuple(stretches),
-        "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100), "objectives": tuple(objectives),
-        "timeouts": Timeouts(**{name: number(data.get(f"timeout_{name}") or str(getattr(Timeouts(), name)), title, 0.001, 86_400) for name, title in TIMEOUTS}),
-        "failed_pause_s": number(data.get("failed_pause_s") or "1", "Pause after a failed round", 0, 3600), "new_seed": bool(data.get("new_seed")),
-        "seed": int(number(data.get("seed") or "1", "Seed", 0, 2**31)), "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600), "generators": int(number(data.get("generators") or "1", "Generators", 1, 256)),
-    }  # fmt: skip
+        "name": name,
+        "journey": data.get("journey", ""),
+        "environment": data.get("environment", ""),
+        "profile": tuple(stretches),
+        "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100),
+        "objectives": tuple(objectives),
+        "timeouts": Timeouts(
+            **{
+                name: number(data.get(f"timeout_{name}") or str(getattr(Timeouts(), name)), title, 0.001, 86_400)
+                for name, title in TIMEOUTS
+            }
+        ),
+        "failed_pause_s": number(data.get("failed_pause_s") or "1", "Pause after a failed round", 0, 3600),
+        "new_seed": bool(data.get("new_seed")),
+        "seed": int(number(data.get("seed") or "1", "Seed", 0, 2**31)),
+        "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600),
+        "generators": int(number(data.get("generators") or "1", "Generators", 1, 256)),
+    }

@@ -43,7 +43,10 @@ def journey_of(found: LoadPlan, core: Plan) -> tuple[Journey | None, CoreJourney
 
 @dataclass(frozen=True, slots=True)
 class DataFollows:
-    """What becomes of one data set's rows, in the words of its own deal. `early`: it ends the run, or users, before the profile does."""
+    """What becomes of one data set's rows, in the words of its own deal.
+
+    `early`: it ends the run, or users, before the profile does.
+    """
 
     name: str
     pk: uuid.UUID
@@ -66,8 +69,9 @@ class Follows:
 
 
 def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, float]]:
-    """Steps with how often a round is expected to perform each: branches by weight, repetitions by their number where it is a plain
-    one, all else once."""
+    """Steps with how often a round is expected to perform each: branches by weight, repetitions by their number where
+    it is a plain one, all else once.
+    """
     for step in steps:
         yield step, share
         total = sum(branch.weight for branch in step.branches)
@@ -79,7 +83,9 @@ def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, 
 
 
 def load_of(member: Membership, key: str) -> tuple[list[tuple[float, float]], float, int, str]:
-    """(planned users' starts and ends in s, seconds of a round, seed, name) of the first load plan whose journey uses data set `key`."""
+    """(planned users' starts and ends in s, seconds of a round, seed, name) of the first load plan whose journey uses
+    data set `key`.
+    """
     for found in plans(member):
         try:
             core = content(found)
@@ -104,10 +110,17 @@ def follows(found: LoadPlan, core: Plan, journey: Journey | None, script: CoreJo
     for step, share in expected(script.rounds):
         for request in step.requests:
             requests += share * (1 + len(request.embedded))
-            recorded = exchange(journey.recording_id, request.recorded) if journey.recording_id and request.recorded is not None else None
+            recorded = (
+                exchange(journey.recording_id, request.recorded)
+                if journey.recording_id and request.recorded is not None
+                else None
+            )
             known = known and recorded is not None
             answered_us += share * recorded.timings.total_us if recorded else 0
-    round_s = sum(share * step.mean_think_s() for step, share in expected(script.rounds)) * core.think_factor + answered_us / 1e6
+    round_s = (
+        sum(share * step.mean_think_s() for step, share in expected(script.rounds)) * core.think_factor
+        + answered_us / 1e6
+    )
     starts_s = start_instants_s(core.profile)
     user_seconds = sum(end - start for start, end in starts_s)
     rounds = int(user_seconds / round_s) if round_s > 0 else 0
@@ -152,6 +165,10 @@ def drawing(core: Plan) -> Drawing:
     begin, end = measured_part_s(core.profile)
     step = next((each for each in (10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 36_000) if total / each <= 9), 86_400)
     return Drawing(
-        line=line, area=line + f"L{left} {top + height}Z", grid_y=[(place(0, highest * part / 4)[1], round(highest * part / 4)) for part in range(5)],
-        grid_x=[(place(at, 0)[0], at) for at in range(0, int(total) + 1, step)], knobs=placed[1:], measured=(place(begin, 0)[0], place(end, 0)[0]),
-    )  # fmt: skip
+        line=line,
+        area=line + f"L{left} {top + height}Z",
+        grid_y=[(place(0, highest * part / 4)[1], round(highest * part / 4)) for part in range(5)],
+        grid_x=[(place(at, 0)[0], at) for at in range(0, int(total) + 1, step)],
+        knobs=placed[1:],
+        measured=(place(begin, 0)[0], place(end, 0)[0]),
+    )

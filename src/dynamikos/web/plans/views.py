@@ -49,11 +49,24 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     if lost:
         problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
     return {
-        "lost_environment": lost, "plan": found, "core": core, "journey": journey, "script": script, "token": token(found.head), "drawing": queries.drawing(core), "problems": problems,
-        "follows": queries.follows(found, core, journey, script), "journeys": journeys.journeys(member), "environments": known,
-        "measures": forms.MEASURES, "step_keys": {step.step for _, step in script.steps()} if script else set(), "usual_timeouts": Timeouts(),
-        "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS], "steps": [step for _, step in script.steps()] if script else [], "can_undo": bool(found.head and found.head.parent_id),
-    }  # fmt: skip
+        "lost_environment": lost,
+        "plan": found,
+        "core": core,
+        "journey": journey,
+        "script": script,
+        "token": token(found.head),
+        "drawing": queries.drawing(core),
+        "problems": problems,
+        "follows": queries.follows(found, core, journey, script),
+        "journeys": journeys.journeys(member),
+        "environments": known,
+        "measures": forms.MEASURES,
+        "step_keys": {step.step for _, step in script.steps()} if script else set(),
+        "usual_timeouts": Timeouts(),
+        "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],
+        "steps": [step for _, step in script.steps()] if script else [],
+        "can_undo": bool(found.head and found.head.parent_id),
+    }
 
 
 @member_view(get="reader", post="engineer")
@@ -68,8 +81,14 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         except DynamikosError as wrong:
             problem, status = str(wrong), 422
         context = _context(member, found)
-        typed = {key: values for key, values in request.POST.lists() if key not in ("parent", "csrfmiddlewaretoken")} if problem else {}
-        return render(request, "plans/_plan.html", {**context, "problem": problem, "typed": typed, "swap": True}, status=status)
+        typed = (
+            {key: values for key, values in request.POST.lists() if key not in ("parent", "csrfmiddlewaretoken")}
+            if problem
+            else {}
+        )
+        return render(
+            request, "plans/_plan.html", {**context, "problem": problem, "typed": typed, "swap": True}, status=status
+        )
     return render(request, "plans/plan.html", _context(member, found))
 
 

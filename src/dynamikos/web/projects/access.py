@@ -19,7 +19,11 @@ View = Callable[..., HttpResponseBase]
 
 def membership(account: Any, project: uuid.UUID) -> Membership:
     """The account's membership. A stranger gets 404: the project does not exist for them."""
-    found = Membership.objects.select_related("project", "account").filter(project_id=project, account_id=account.pk).first()
+    found = (
+        Membership.objects.select_related("project", "account")
+        .filter(project_id=project, account_id=account.pk)
+        .first()
+    )
     if found is None or not account.is_active:
         raise Http404("There is no such project among yours.")
     return found
@@ -27,11 +31,14 @@ def membership(account: Any, project: uuid.UUID) -> Membership:
 
 def require(member: Membership, role: str) -> None:
     if RANK[member.role] < RANK[role]:
-        raise PermissionDenied(f"This needs the role {role}; yours is {member.role}. Ask an owner of “{member.project}”.")
+        raise PermissionDenied(
+            f"This needs the role {role}; yours is {member.role}. Ask an owner of “{member.project}”."
+        )
 
 
 def member_view(*, get: str = "", post: str = "") -> Callable[[View], View]:
-    """A view(request, member, …) under /p/<project>/…: the role that each method needs; a method that is not named is answered 405.
+    """A view(request, member, …) under /p/<project>/…: the role that each method needs; a method that is not named is
+    answered 405.
 
     GET (and HEAD) must change nothing and send nothing: tests/web/test_safe_methods.py calls every address.
     """
@@ -66,4 +73,6 @@ async def stream_member(request: HttpRequest, project: uuid.UUID) -> Membership:
 
 def note(member: Membership, what: str, subject: str, **detail: Any) -> None:
     """A line in the append-only event table."""
-    Event.objects.create(project=member.project, account=member.account, what=what, subject=subject[:200], detail=detail)
+    Event.objects.create(
+        project=member.project, account=member.account, what=what, subject=subject[:200], detail=detail
+    )

@@ -29,7 +29,9 @@ def set_member(member: Membership, username: str, role: str) -> None:
     require(member, "owner")
     account = Account.objects.filter(username=username.strip()).first()
     if account is None:
-        raise DynamikosError(f"There is no account '{username}'. Accounts are made with ./dynamikos shell; check the spelling.")
+        raise DynamikosError(
+            f"There is no account '{username}'. Accounts are made with ./dynamikos shell; check the spelling."
+        )
     if role not in Membership.Role.values:
         raise DynamikosError(f"'{role}' is not a role; choose reader, engineer or owner.")
     if role != Membership.Role.OWNER:
@@ -42,7 +44,11 @@ def set_member(member: Membership, username: str, role: str) -> None:
 def remove_member(member: Membership, username: str) -> None:
     """Takes an account out of the project; what it did stays with its name. Only owners may; the last owner stays."""
     require(member, "owner")
-    found = Membership.objects.filter(project=member.project, account__username=username.strip()).select_related("account").first()
+    found = (
+        Membership.objects.filter(project=member.project, account__username=username.strip())
+        .select_related("account")
+        .first()
+    )
     if found is None:
         raise DynamikosError(f"'{username}' is not a member of this project any more; reload the page.")
     if found.role == Membership.Role.OWNER:
@@ -52,5 +58,9 @@ def remove_member(member: Membership, username: str) -> None:
 
 
 def _keeps_an_owner(member: Membership, leaving: Account) -> None:
-    if not Membership.objects.filter(project=member.project, role=Membership.Role.OWNER).exclude(account=leaving).exists():
+    if (
+        not Membership.objects.filter(project=member.project, role=Membership.Role.OWNER)
+        .exclude(account=leaving)
+        .exists()
+    ):
         raise DynamikosError("A project keeps at least one owner; make somebody else owner first.")

@@ -10,7 +10,8 @@ class Project(models.Model):
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
     name = models.CharField(max_length=120)
     created_at = models.DateTimeField(auto_now_add=True)
-    functions_agreed = models.BooleanField(default=False)  # an owner's word that functions may run where the network can't be taken away
+    # an owner's word that functions may run where the network can't be taken away
+    functions_agreed = models.BooleanField(default=False)
 
     def __str__(self) -> str:
         return self.name
@@ -73,7 +74,8 @@ class Revision(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
     label = models.CharField(max_length=200, blank=True)  # what was edited, for folding and for undo
-    tab = models.CharField(max_length=16, blank=True)  # of the browser it was made in: another tab does not fold into it
+    # of the browser it was made in: another tab does not fold into it
+    tab = models.CharField(max_length=16, blank=True)
     used = models.BooleanField(default=False)  # frozen into a run or rehearsal: never folded into
 
     class Meta:

@@ -1,4 +1,6 @@
-"""Revisions: canonical JSON with its parent; autosaves of one spell fold, a stale change is refused with both versions."""
+"""Revisions: canonical JSON with its parent; autosaves of one spell fold, a stale change
+is refused with both versions.
+"""
 
 import datetime
 import uuid
@@ -35,7 +37,8 @@ class Unreadable(DynamikosError):
 
     def __init__(self, revision: Revision, why: str) -> None:
         super().__init__(
-            f"Revision {revision.number} can't be read: {why}. It is kept as it is; go back to an earlier one with Undo or under Revisions."
+            f"Revision {revision.number} can't be read: {why}. It is kept as it is; go back to an earlier one with Undo"
+            " or under Revisions."
         )
 
 
@@ -52,9 +55,11 @@ def value_of(revision: Revision, kind: type[T]) -> T:
         raise Unreadable(revision, str(problem)) from problem
 
 
-def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account, *, parent: str, label: str = "") -> Revision:
-    """A new head for `value` on the revision `parent` names. Folds into the head when it is the same edit in the same spell: `label` is
-    the form and, after a colon, what was changed in it.
+def save(
+    head: Revision | None, subject: uuid.UUID, value: Any, author: Account, *, parent: str, label: str = ""
+) -> Revision:
+    """A new head for `value` on the revision `parent` names. Folds into the head when it is the same edit in the same
+    spell: `label` is the form and, after a colon, what was changed in it.
 
     Raises Stale. An unchanged value returns the head as it is.
     """
@@ -66,9 +71,13 @@ def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account,
     sha = digest(document)
     spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)
     same_page = (
-        head is not None and bool(label) and head.label.partition(":")[0] == label.partition(":")[0] and head.author_id == author.pk
-        and head.tab == this_tab() and head.changed_at > spell
-    )  # fmt: skip
+        head is not None
+        and bool(label)
+        and head.label.partition(":")[0] == label.partition(":")[0]
+        and head.author_id == author.pk
+        and head.tab == this_tab()
+        and head.changed_at > spell
+    )
     folds = same_page and head is not None and head.label == label and not head.used and not head.children.exists()
     # a form saves itself as it is typed in: its next save may leave before the answer to the last one came back
     same_form = same_page and head is not None and parent.partition(":")[0] in (str(head.pk), str(head.parent_id))
@@ -82,7 +91,14 @@ def save(head: Revision | None, subject: uuid.UUID, value: Any, author: Account,
         return head
     number = (Revision.objects.filter(subject=subject).aggregate(top=Max("number"))["top"] or 0) + 1
     return Revision.objects.create(
-        subject=subject, number=number, parent=head, document=document, sha256=sha, author=author, label=label, tab=this_tab()
+        subject=subject,
+        number=number,
+        parent=head,
+        document=document,
+        sha256=sha,
+        author=author,
+        label=label,
+        tab=this_tab(),
     )
 
 

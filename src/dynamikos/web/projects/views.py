@@ -23,7 +23,11 @@ def projects(request: HttpRequest) -> HttpResponse:
             return redirect("journeys", member.project_id)
         except DynamikosError as wrong:
             problem, status = str(wrong), 422
-    context = {"memberships": queries.memberships_of(account), "problem": problem, "typed": request.POST.get("name", "")}
+    context = {
+        "memberships": queries.memberships_of(account),
+        "problem": problem,
+        "typed": request.POST.get("name", ""),
+    }
     return render(request, "projects/list.html", context, status=status)
 
 

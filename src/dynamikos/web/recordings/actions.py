@@ -26,16 +26,26 @@ from dynamikos.workers.documents import ReadRecording
 IMPORT_S, IMPORT_MB = 300.0, 4000
 
 
-def import_har(member: Membership, data: bytes, file_name: str, progress: Callable[[float], None] = lambda share: None) -> Recording:
+def import_har(
+    member: Membership, data: bytes, file_name: str, progress: Callable[[float], None] = lambda share: None
+) -> Recording:
     """A HAR file's exchanges as an untouched recording. Raises ImportRefused; then nothing is stored."""
-    read = workers.call("har", data, seconds=IMPORT_S, memory_mb=IMPORT_MB, progress=lambda share: progress(0.7 * share))
+    read = workers.call(
+        "har", data, seconds=IMPORT_S, memory_mb=IMPORT_MB, progress=lambda share: progress(0.7 * share)
+    )
     core = msgspec.msgpack.decode(read, type=ReadRecording)
     total = len(core.bodies)
     with transaction.atomic():
         made = Recording.objects.create(
-            project=member.project, name=file_name[:160], creator=core.creator[:160], pages=core.pages, remarks=list(core.remarks), count=total,
-            hosts=[msgspec.to_builtins(row) for row in core.hosts], imported_by=member.account,
-        )  # fmt: skip
+            project=member.project,
+            name=file_name[:160],
+            creator=core.creator[:160],
+            pages=core.pages,
+            remarks=list(core.remarks),
+            count=total,
+            hosts=[msgspec.to_builtins(row) for row in core.hosts],
+            imported_by=member.account,
+        )
 
         def rows() -> Iterator[tuple[object, ...]]:
             for number, body in enumerate(core.bodies):
@@ -49,16 +59,23 @@ def import_har(member: Membership, data: bytes, file_name: str, progress: Callab
 
 
 def paste(member: Membership, text: str, name: str) -> Recording:
-    """Requests pasted as curl calls or as a browser shows them, as a recording without answers. Raises ImportRefused."""
+    """Requests pasted as curl calls or as a browser shows them, as a recording without answers.
+
+    Raises ImportRefused.
+    """
     if not text.strip():
         raise ImportRefused("Nothing was pasted: copy requests as cURL in the browser's network panel first.")
     read = workers.call("curl", msgspec.msgpack.encode((text, time.time_ns() // 1000)), seconds=10)
     core = msgspec.msgpack.decode(read, type=ReadRecording)
     with transaction.atomic():
         made = Recording.objects.create(
-            project=member.project, name=(name.strip() or "Pasted requests")[:160], creator="pasted", count=len(core.bodies),
-            hosts=[msgspec.to_builtins(row) for row in core.hosts], imported_by=member.account,
-        )  # fmt: skip
+            project=member.project,
+            name=(name.strip() or "Pasted requests")[:160],
+            creator="pasted",
+            count=len(core.bodies),
+            hosts=[msgspec.to_builtins(row) for row in core.hosts],
+            imported_by=member.account,
+        )
         rows = ((made.pk, number, body) for number, body in enumerate(core.bodies))
         copy_rows("recordings_recordedexchange", ["recording_id", "number", "body"], ["uuid", "int4", "bytea"], rows)
         note(member, "requests pasted", made.name, exchanges=len(core.bodies))
@@ -66,8 +83,13 @@ def paste(member: Membership, text: str, name: str) -> Recording:
 
 
 @transaction.atomic
-def import_several(member: Membership, files: Sequence[tuple[bytes, str]], progress: Callable[[float], None]) -> list[Recording]:
-    """Recordings of one journey from HAR files (bytes, name), in order. Raises ImportRefused that names the file; then none is taken in."""
+def import_several(
+    member: Membership, files: Sequence[tuple[bytes, str]], progress: Callable[[float], None]
+) -> list[Recording]:
+    """Recordings of one journey from HAR files (bytes, name), in order.
+
+    Raises ImportRefused that names the file; then none is taken in.
+    """
     made = []
     for number, (data, name) in enumerate(files):
         begun = number / len(files)
@@ -75,7 +97,9 @@ def import_several(member: Membership, files: Sequence[tuple[bytes, str]], progr
             made.append(import_har(member, data, name, lambda share, begun=begun: progress(begun + share / len(files))))  # type: ignore[misc]
         except DynamikosError as problem:
             raise (
-                problem if len(files) == 1 else ImportRefused(f"{name}: {problem} Nothing of the {len(files)} files was taken in.")
+                problem
+                if len(files) == 1
+                else ImportRefused(f"{name}: {problem} Nothing of the {len(files)} files was taken in.")
             ) from problem
     return made
 
@@ -92,7 +116,10 @@ def _hint() -> None:
 
 @transaction.atomic
 def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
-    """Asks the recorder for a doorway to, or a proxy for, the origins in `addresses` (one a line). Raises DynamikosError."""
+    """Asks the recorder for a doorway to, or a proxy for, the origins in `addresses` (one a line).
+
+    Raises DynamikosError.
+    """
     if kind not in Session.Kind.values:
         raise DynamikosError(f"'{kind}' is not a way to record; choose doorway, proxy, device or browser.")
     targets = []
@@ -104,7 +131,8 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
         parts = urlsplit(line)
         if parts.fragment:
             raise DynamikosError(
-                f"'{line}': what follows # stays in the browser; give the address without it and go there once it is open."
+                f"'{line}': what follows # stays in the browser; give the address without it and go there once it is"
+                " open."
             )
         origin = f"{parts.scheme}://{parts.netloc}"
         try:
@@ -117,12 +145,21 @@ def begin(member: Membership, kind: str, addresses: str, name: str) -> Session:
             targets.append(origin)
     if not targets:
         raise DynamikosError("Where is the application? Give its address, such as http://127.0.0.1:8470.")
-    made = Recording.objects.create(project=member.project, name=(name.strip() or f"Recorded on {urlsplit(targets[0]).netloc}")[:160], creator="Dynamikos recorder", imported_by=member.account)  # fmt: skip
+    made = Recording.objects.create(
+        project=member.project,
+        name=(name.strip() or f"Recorded on {urlsplit(targets[0]).netloc}")[:160],
+        creator="Dynamikos recorder",
+        imported_by=member.account,
+    )
     session = Session.objects.create(
-        recording=made, kind=kind, targets=targets, name=f"r-{secrets.token_hex(5)}.localhost", started_by=member.account,
+        recording=made,
+        kind=kind,
+        targets=targets,
+        name=f"r-{secrets.token_hex(5)}.localhost",
+        started_by=member.account,
         word=secrets.token_hex(6) if kind == Session.Kind.DEVICE else "",
         until=timezone.now() + DEVICE_TIME if kind == Session.Kind.DEVICE else None,
-    )  # fmt: skip
+    )
     note(member, "recording begun", made.name, kind=kind, targets=targets)
     transaction.on_commit(_hint)
     return session
@@ -143,7 +180,9 @@ def mark(session_id: uuid.UUID, name: str, part: str, from_us: int = 0, to_us: i
         before = [each for each in marks if each["at_us"] <= to_us]
         after = {**before[-1], "at_us": to_us} if before else {"at_us": to_us, "name": "Not named", "part": "rounds"}
         marks = [each for each in marks if not made["at_us"] <= each["at_us"] <= to_us] + [after]
-    session.marks = sorted([*[each for each in marks if each["at_us"] != made["at_us"]], made], key=lambda each: each["at_us"])
+    session.marks = sorted(
+        [*[each for each in marks if each["at_us"] != made["at_us"]], made], key=lambda each: each["at_us"]
+    )
     session.save(update_fields=["marks"])
     return session
 
@@ -183,7 +222,12 @@ def _drop_last(found: Recording) -> None:
         exchange = unpack(bytes(row.body))
         row.delete()
         if not is_static(exchange):
-            said = f"{exchange.sent.method} {urlsplit(exchange.sent.url).path} was dropped with all that its answer issued"
-            found.remarks = [*found.remarks, f"{said}. If the application sends something of it later, load that page again first."]
+            said = (
+                f"{exchange.sent.method} {urlsplit(exchange.sent.url).path} was dropped with all that its answer issued"
+            )
+            found.remarks = [
+                *found.remarks,
+                f"{said}. If the application sends something of it later, load that page again first.",
+            ]
             found.save(update_fields=["remarks"])
             break

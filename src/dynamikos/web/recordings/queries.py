@@ -39,8 +39,9 @@ def exchange(recording_id: uuid.UUID, number: int) -> Exchange | None:
 
 
 def as_core(found: Recording) -> CoreRecording:
-    """The whole recording as a core value. Its exchanges are numbered by their place in it, as they are stored and as journeys refer to
-    them; what number they had in a file is forgotten here."""
+    """The whole recording as a core value. Its exchanges are numbered by their place in it, as they are stored and as
+    journeys refer to them; what number they had in a file is forgotten here.
+    """
     bodies = found.exchanges.order_by("number").values_list("body", flat=True)
     exchanges = tuple(replace(unpack(bytes(body)), entry=number) for number, body in enumerate(bodies))
     session = Session.objects.filter(recording=found).first()
@@ -86,7 +87,9 @@ def strip(session: Session) -> Strip:
     ticks = []
     for each in exchanges:
         kind = (each.answer.header("content-type") or "") if each.answer else ""
-        page = not _resource(each) and ("html" in kind or "json" in kind or each.sent.method != "GET" or not is_static(each))
+        page = not _resource(each) and (
+            "html" in kind or "json" in kind or each.sent.method != "GET" or not is_static(each)
+        )
         bad = each.answer is None or each.answer.status >= 400
         ticks.append(Tick(x(each.started_us), 34 if page else 12, bad, f"{each.sent.method} {each.sent.url}"))
     marks = sorted(session.marks, key=lambda mark: mark["at_us"])

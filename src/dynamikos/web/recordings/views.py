@@ -20,7 +20,9 @@ from dynamikos.web.ui.uploads import several_uploaded
 
 @member_view(post="engineer")
 def upload(request: HttpRequest, member: Membership) -> HttpResponse | StreamingHttpResponse:
-    """One HAR file, or several recordings of one journey at once: the first makes it, the others are its further evidence."""
+    """One HAR file, or several recordings of one journey at once: the first makes it, the others are its further
+    evidence.
+    """
     files = several_uploaded(request, "a HAR file")
     address = reverse("journeys", args=[member.project_id])
 
@@ -47,7 +49,10 @@ def file(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     """The recording as a HAR file."""
     found = queries.recording(member, pk)
     core = queries.as_core(found)
-    name = "".join(c if c.isalnum() or c in "-_" else "-" for c in found.name.removesuffix(".har")).strip("-") or "recording"
+    name = (
+        "".join(c if c.isalnum() or c in "-_" else "-" for c in found.name.removesuffix(".har")).strip("-")
+        or "recording"
+    )
     headers = {"Content-Disposition": f'attachment; filename="{name}.har"'}
     return HttpResponse(write_har(core.exchanges, core.pages), content_type="application/json", headers=headers)
 
@@ -60,7 +65,9 @@ def _session(member: Membership, pk: uuid.UUID) -> Session:
 def record(request: HttpRequest, member: Membership) -> HttpResponse:
     """Begins a recording by doorway or proxy."""
     try:
-        made = actions.begin(member, request.POST.get("kind", ""), request.POST.get("targets", ""), request.POST.get("name", ""))
+        made = actions.begin(
+            member, request.POST.get("kind", ""), request.POST.get("targets", ""), request.POST.get("name", "")
+        )
     except DynamikosError as wrong:
         return render(request, "recordings/refused.html", {"problem": str(wrong), "typed": request.POST}, status=422)
     return redirect("recording-live", member.project_id, made.pk)
@@ -68,10 +75,16 @@ def record(request: HttpRequest, member: Membership) -> HttpResponse:
 
 def _context(member: Membership, session: Session, problem: str = "") -> dict[str, object]:
     return {
-        "session": session, "recording": session.recording, "strip": queries.strip(session), "wide": queries.WIDE, "high": queries.HIGH,
-        "problem": problem, "parts": actions.PARTS, "current": session.marks[-1] if session.marks else None,
+        "session": session,
+        "recording": session.recording,
+        "strip": queries.strip(session),
+        "wide": queries.WIDE,
+        "high": queries.HIGH,
+        "problem": problem,
+        "parts": actions.PARTS,
+        "current": session.marks[-1] if session.marks else None,
         "proxy_host": session.address.removeprefix("http://"),
-    }  # fmt: skip
+    }
 
 
 @member_view(get="reader")
@@ -93,7 +106,9 @@ def mark(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         return int(text) if text.isdigit() else 0
 
     try:
-        actions.mark(session.pk, request.POST.get("name", ""), request.POST.get("part", ""), number("from"), number("to"))
+        actions.mark(
+            session.pk, request.POST.get("name", ""), request.POST.get("part", ""), number("from"), number("to")
+        )
     except DynamikosError as wrong:
         return render(request, "recordings/live.html", _context(member, session, str(wrong)), status=422)
     return redirect("recording-live", member.project_id, pk)
@@ -117,8 +132,10 @@ def authority(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     """The proxy's certificate, to be trusted by the browser that records."""
     session = _session(member, pk)
     return HttpResponse(
-        session.authority, content_type="application/x-x509-ca-cert", headers={"Content-Disposition": 'attachment; filename="dynamikos-recorder.pem"'}
-    )  # fmt: skip
+        session.authority,
+        content_type="application/x-x509-ca-cert",
+        headers={"Content-Disposition": 'attachment; filename="dynamikos-recorder.pem"'},
+    )
 
 
 @require_GET

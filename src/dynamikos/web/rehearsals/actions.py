@@ -23,7 +23,7 @@ from dynamikos.web.functions.queries import sources
 from dynamikos.web.journeys.actions import change
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content, problems
-from dynamikos.web.places.queries import any_living, living
+from dynamikos.web.places.queries import any_living, cap_of_one, living
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import token
@@ -31,10 +31,17 @@ from dynamikos.web.rehearsals.models import Rehearsal
 
 
 def ask(
-    member: Membership, journey: Journey, *, start: str = "", until: str = "", row: int = 0, user: int = 1, environment: str = ""
+    member: Membership,
+    journey: Journey,
+    *,
+    start: str = "",
+    until: str = "",
+    row: int = 0,
+    user: int = 1,
+    environment: str = "",
 ) -> Rehearsal:
-    """A rehearsal of the head revision, from step `start`, halting before `until`, as user number `user`, with row number `row`
-    of its data (0: any), in the environment with a key ("": the first).
+    """A rehearsal of the head revision, from step `start`, halting before `until`, as user number `user`, with row
+    number `row` of its data (0: any), in the environment with a key ("": the first).
 
     Raises DynamikosError for what would make it senseless.
     """
@@ -47,7 +54,9 @@ def ask(
         raise DynamikosError("The journey has no request yet, so there is nothing to rehearse.")
     place = named(member.project, environment)
     if place is None or not place.targets.exists():
-        raise DynamikosError("No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent.")
+        raise DynamikosError(
+            "No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent."
+        )
     generator = any_living()[0]
     turn = journey.rehearsals.count()
     way = way_of(place)
@@ -68,11 +77,17 @@ def ask(
             profile=(Stretch(stretch="hold", seconds=1),),
         )
         made = Rehearsal(
-            journey=journey, number=number, revision=journey.head, generator=generator, asked_by=member.account, user_number=user
+            journey=journey,
+            number=number,
+            revision=journey.head,
+            generator=generator,
+            asked_by=member.account,
+            user_number=user,
         )
         frozen = FrozenRun(
             run=str(made.pk),
             seed=number,
+            cap_per_s=cap_of_one(),
             plan=plan,
             journey=core,
             values=known(place),
@@ -123,16 +138,20 @@ def clean_up(member: Membership, found: Rehearsal) -> None:
     core: FrozenRun = msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
     if not core.journey.cleanup:
         raise DynamikosError(
-            "The journey had no clean-up when it was rehearsed: move the steps that undo it to the part “cleanup” and rehearse again."
+            "The journey had no clean-up when it was rehearsed: move the steps that undo it to the part “cleanup” and"
+            " rehearse again."
         )
     if not found.over:
         raise DynamikosError("The rehearsal is still under way; stop it or wait for its end first.")
     if found.cleanup in ("asked", "running", "done"):
-        raise DynamikosError("This rehearsal was cleaned up already." if found.cleanup == "done" else "The clean-up is under way.")
+        raise DynamikosError(
+            "This rehearsal was cleaned up already." if found.cleanup == "done" else "The clean-up is under way."
+        )
     if found.generator is None or not any(each.pk == found.generator.pk for each in living()):
         Rehearsal.objects.filter(pk=found.pk).update(cleanup="gone")
         raise DynamikosError(
-            "The generator that rehearsed is gone, and with it the values to clean up with. Undo by hand what was left behind."
+            "The generator that rehearsed is gone, and with it the values to clean up with. Undo by hand what was left"
+            " behind."
         )
     with transaction.atomic():
         Rehearsal.objects.filter(pk=found.pk).update(cleanup="asked")
@@ -140,8 +159,12 @@ def clean_up(member: Membership, found: Rehearsal) -> None:
         jobs.configure_task("clean_up", queue=found.generator.queue, allow_unknown=True).defer(rehearsal=str(found.pk))
 
 
-def row_for(member: Membership, keys: set[str], turn: int, row: int = 0) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
-    """A row of each data set in `keys`, with what a run freezes of it: the chosen one, else from the end, so that runs find theirs unused."""
+def row_for(
+    member: Membership, keys: set[str], turn: int, row: int = 0
+) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
+    """A row of each data set in `keys`, with what a run freezes of it: the chosen one, else from the end, so that runs
+    find theirs unused.
+    """
     piles, rows = [], {}
     for found in DataSet.objects.filter(project=member.project, key__in=keys):
         piles.append(datasets.pile(found))

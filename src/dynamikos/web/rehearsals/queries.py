@@ -23,7 +23,9 @@ from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.ui.templatetags.figures import us
 from dynamikos.workers.documents import Pair, Seen
 
-QUIET_HEADERS = frozenset({"date", "age", "expires", "last-modified", "etag", "server", "x-request-id", "content-length", "set-cookie"})
+QUIET_HEADERS = frozenset(
+    {"date", "age", "expires", "last-modified", "etag", "server", "x-request-id", "content-length", "set-cookie"}
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +39,9 @@ class Replayed:
 
     @property
     def is_page(self) -> bool:
-        return any(name.lower() == "content-type" and "html" in value.lower() for name, value in self.kept.headers) and bool(self.kept.body)
+        return any(
+            name.lower() == "content-type" and "html" in value.lower() for name, value in self.kept.headers
+        ) and bool(self.kept.body)
 
     @property
     def at(self) -> str:
@@ -50,7 +54,9 @@ class Replayed:
 
 
 def rehearsal(member: Membership, pk: uuid.UUID) -> Rehearsal:
-    return get_object_or_404(Rehearsal.objects.select_related("journey__recording", "revision"), pk=pk, journey__project=member.project)
+    return get_object_or_404(
+        Rehearsal.objects.select_related("journey__recording", "revision"), pk=pk, journey__project=member.project
+    )
 
 
 def frozen(found: Rehearsal) -> FrozenRun:
@@ -109,12 +115,19 @@ def as_exchanges(found: Rehearsal) -> list[Exchange]:
 def _exchange(kept: KeptExchange, number: int, begun_us: int) -> Exchange:
     answer = None
     if kept.status:
-        answer = Answer(status=kept.status, headers=tuple(kept.headers), body=kept.body.encode(), size_bytes=kept.size_bytes)
+        answer = Answer(
+            status=kept.status, headers=tuple(kept.headers), body=kept.body.encode(), size_bytes=kept.size_bytes
+        )
     sent = Sent(method=kept.method, url=kept.url, headers=tuple(kept.sent_headers), body=kept.sent_body.encode())
     parts = {f"{name}_us": value for name, value in kept.parts_us.items()}
     timings = Timings(**parts) if parts else Timings(wait_us=kept.duration_us)
     return Exchange(
-        sent=sent, answer=answer, timings=timings, started_us=begun_us + kept.second * 1_000_000 + number, entry=number, error=kept.error
+        sent=sent,
+        answer=answer,
+        timings=timings,
+        started_us=begun_us + kept.second * 1_000_000 + number,
+        entry=number,
+        error=kept.error,
     )
 
 
@@ -123,17 +136,25 @@ MOST_TOLD = 5_000
 
 
 def differences(found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchange | None]]) -> dict[int, list[str]]:
-    """By number, why an exchange looks different from the recording, in sentences: compared in a worker, each once. Nothing where there
-    is no recorded answer to compare with."""
-    new = [(number, kept, each.answer) for number, kept, each in rows if each and each.answer and (found.pk, number) not in _told]
+    """By number, why an exchange looks different from the recording, in sentences: compared in a worker, each once.
+    Nothing where there is no recorded answer to compare with.
+    """
+    new = [
+        (number, kept, each.answer)
+        for number, kept, each in rows
+        if each and each.answer and (found.pk, number) not in _told
+    ]
     if new:
         pairs = [
-            Pair(recorded, kept.status, {name.lower(): value for name, value in kept.headers}, kept.body, kept.size_bytes)
+            Pair(
+                recorded, kept.status, {name.lower(): value for name, value in kept.headers}, kept.body, kept.size_bytes
+            )
             for _, kept, recorded in new
         ]
         try:
             told = msgspec.msgpack.decode(
-                workers.call("compare", msgspec.msgpack.encode(pairs), seconds=10.0, memory_mb=1000), type=list[list[str]]
+                workers.call("compare", msgspec.msgpack.encode(pairs), seconds=10.0, memory_mb=1000),
+                type=list[list[str]],
             )
         except DynamikosError as problem:  # said where the differences would stand, and tried again with the next page
             return {number: [f"could not be compared: {problem}"] for number, _, _ in new}
@@ -154,7 +175,9 @@ PARTS = (
 
 
 def timings(row: Replayed) -> list[tuple[str, int | None, int | None]]:
-    """(what, recorded µs, replayed µs) of the parts of an exchange; None where a part did not happen or is not known."""
+    """(what, recorded µs, replayed µs) of the parts of an exchange; None where a part did not
+    happen or is not known.
+    """
     before = row.recorded.timings if row.recorded is not None else None
     made = []
     for name, words in PARTS:
@@ -177,10 +200,14 @@ def cookies(row: Replayed) -> list[tuple[str, str, str]]:
 def suggestions(rows: list[Replayed], row: Replayed, core: Journey) -> list[tuple[str, str]]:
     """(what it says, the check as JSON) of checks that fit a replayed answer and are not in the journey yet."""
     step = core.find_step(row.kept.step)
-    request = next((each for each in step.requests if each.request == row.kept.request), None) if step is not None else None
+    request = (
+        next((each for each in step.requests if each.request == row.kept.request), None) if step is not None else None
+    )
     if request is None or row.is_bad or not row.kept.status or row.kept.status in (301, 302, 303, 307, 308):
         return []
-    others = [each.kept.body for each in rows if (each.kept.step, each.kept.request) != (row.kept.step, row.kept.request)]
+    others = [
+        each.kept.body for each in rows if (each.kept.step, each.kept.request) != (row.kept.step, row.kept.request)
+    ]
     answer = _final_recorded(row)
     had = {msgspec.structs.replace(each, note="", then="round") for each in request.checks}
     asked = msgspec.msgpack.encode(((row.kept.status, row.kept.headers, row.kept.body.encode()), answer, others))
@@ -205,8 +232,9 @@ def recorded_text(row: Replayed) -> str:
 
 
 def values_of(rows: list[Replayed], row: Replayed) -> list[tuple[str, str, str, str]]:
-    """(name, before it, after it, mark) of all values around a request or item; mark "+" new, "≠" changed, "" the same. A column's
-    name says which row of which data set it came from."""
+    """(name, before it, after it, mark) of all values around a request or item; mark "+" new, "≠" changed, "" the same.
+    A column's name says which row of which data set it came from.
+    """
     last = row.kept
     before = dict(last.before)
     if last.item or not before:  # an item is kept after it was done
@@ -217,7 +245,10 @@ def values_of(rows: list[Replayed], row: Replayed) -> list[tuple[str, str, str, 
         old, new = before.get(name, ""), last.variables.get(name, "")
         made.append((name, old, new, "+" if name not in before else "≠" if old != new else ""))
     found = sorted(made, key=lambda each: (not each[3], each[0]))
-    return [(f"{name} (row {row_no:,})" if (row_no := row_of(row.kept, name)) else name, *rest) for name, *rest in found]  # type: ignore[misc]
+    return [
+        (f"{name} (row {row_no:,})" if (row_no := row_of(row.kept, name)) else name, before, after, how)
+        for name, before, after, how in found
+    ]
 
 
 def row_of(kept: KeptExchange, name: str) -> int:
@@ -240,7 +271,10 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
             times[key] = times.get(key, 1) + 1
             made[key] = (f"{times[key]}× {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)
         elif key in made:
-            made[key] = (f"{made[key][0].split(' · ')[0]} → {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)
+            made[key] = (
+                f"{made[key][0].split(' · ')[0]} → {status} · {us(row.kept.duration_us)}",
+                made[key][1] or row.is_bad,
+            )
         else:
             made[key] = (f"{status} · {us(row.kept.duration_us)}", row.is_bad)
         last[key] = row.kept.reason
@@ -252,7 +286,9 @@ def ladder(found: Rehearsal, rows: list[Replayed]) -> Ladder:
 
 
 def body_lines(row: Replayed) -> list[tuple[str, str]]:
-    """(mark, line) of a line by line comparison of both bodies: " " same, "-" recorded only, "+" replayed only; at most 400."""
+    """(mark, line) of a line by line comparison of both bodies: " " same, "-" recorded only, "+" replayed only; at most
+    400.
+    """
     if row.recorded is None or row.recorded.answer is None:
         return []
     before = text_of(row.recorded.answer.body[:60_000], row.recorded.answer.header("content-type") or "").splitlines()
@@ -267,7 +303,10 @@ def body_lines(row: Replayed) -> list[tuple[str, str]]:
 
 def header_rows(row: Replayed) -> list[tuple[str, str, str, bool]]:
     """(name, recorded, replayed, differs) of the answer's headers; values that change each time do not count."""
-    before = {name.lower(): value for name, value in (row.recorded.answer.headers if row.recorded and row.recorded.answer else ())}
+    before = {
+        name.lower(): value
+        for name, value in (row.recorded.answer.headers if row.recorded and row.recorded.answer else ())
+    }
     after = {name.lower(): value for name, value in row.kept.headers}
     return [
         (

@@ -90,9 +90,20 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     bad = sum(row.is_bad for row in rows if row.kept.step not in cleaned)
     differing = sum(bool(row.differences) for row in rows)
     return {
-        "rehearsal": found, "journey": found.journey, "rows": rows, "exchanges": sum(not row.kept.item for row in rows), "ladder": queries.ladder(found, rows), "select": at, "shown": shown, "bad": bad, "compared": any(row.recorded is not None for row in rows),
-        "differing": differing, "journey_names": {step.step: step.name for _, step in journey.steps()}, "requests": sum(len(step.requests) for _, step in journey.steps()), "has_cleanup": bool(journey.cleanup),
-    }  # fmt: skip
+        "rehearsal": found,
+        "journey": found.journey,
+        "rows": rows,
+        "exchanges": sum(not row.kept.item for row in rows),
+        "ladder": queries.ladder(found, rows),
+        "select": at,
+        "shown": shown,
+        "bad": bad,
+        "compared": any(row.recorded is not None for row in rows),
+        "differing": differing,
+        "journey_names": {step.step: step.name for _, step in journey.steps()},
+        "requests": sum(len(step.requests) for _, step in journey.steps()),
+        "has_cleanup": bool(journey.cleanup),
+    }
 
 
 @member_view(get="reader")
@@ -121,7 +132,9 @@ SANDBOX = "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:
 @xframe_options_exempt
 @member_view(get="reader")
 def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
-    """A replayed page as it looks, shut in: no script, no request, an origin of its own; anything but HTML only as an attachment."""
+    """A replayed page as it looks, shut in: no script, no request, an origin of its own; anything but HTML only as an
+    attachment.
+    """
     found = queries.page_of(queries.rehearsal(member, pk), number)
     if found is None:
         return HttpResponse("nothing was kept under this number", status=404, content_type="text/plain")
@@ -134,7 +147,9 @@ def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
     }
     if not is_html:
         headers["Content-Disposition"] = 'attachment; filename="body.txt"'
-    return HttpResponse(body, content_type="text/html; charset=utf-8" if is_html else "application/octet-stream", headers=headers)
+    return HttpResponse(
+        body, content_type="text/html; charset=utf-8" if is_html else "application/octet-stream", headers=headers
+    )
 
 
 @require_GET

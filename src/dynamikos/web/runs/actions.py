@@ -28,8 +28,15 @@ from dynamikos.web.runs.models import Command, Pile, Run
 WAKE = "dynamikos_coordinator"
 
 
-def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: dict[str, str] | None = None, environment: str = "") -> Run:
-    """Freezes all inputs and asks the coordinator to run them. `core`, `values` and `environment` (a key) override what is stored.
+def start(
+    member: Membership,
+    plan: LoadPlan,
+    core: Plan | None = None,
+    values: dict[str, str] | None = None,
+    environment: str = "",
+) -> Run:
+    """Freezes all inputs and asks the coordinator to run them. `core`, `values` and `environment` (a key) override what
+    is stored.
 
     Raises PlanError with everything that stands in the way; then nothing is started.
     """
@@ -63,33 +70,46 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
     if problems:
         raise PlanError("\n".join(problems))
     with transaction.atomic(), connection.cursor() as cursor:
-        cursor.execute("SELECT pg_advisory_xact_lock(7301)")  # one start at a time, so that the numbers of generators are right
+        # one start at a time, so that the numbers of generators are right
+        cursor.execute("SELECT pg_advisory_xact_lock(7301)")
         generators = any_living()
         active = list(Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]))
         taken = sum(frozen_of(each).plan.generators for each in active)
         if len(generators) < core.generators:
             raise PlanError(
-                f"The plan asks for {core.generators} generators and {len(generators)} are there. Start more with ./dynamikos generator, or ask for fewer in the plan."
+                f"The plan asks for {core.generators} generators and {len(generators)} are there. Start more with"
+                " ./dynamikos generator, or ask for fewer in the plan."
             )
         if taken + core.generators > len(generators):
             other = active[0]
             where = f"run {other.number}" if other.project_id == member.project_id else "a run of another project"
             raise PlanError(
-                f"Every generator is busy with {where}. Stop it, wait for its end, or start another with ./dynamikos generator."
+                f"Every generator is busy with {where}. Stop it, wait for its end, or start another with ./dynamikos"
+                " generator."
             )
         number = (Run.objects.filter(project=member.project).aggregate(top=Max("number"))["top"] or 0) + 1
         made = Run(project=member.project, plan=plan, number=number, name=core.name, asked_by=member.account)
         frozen = FrozenRun(
-            run=str(made.pk), seed=core.drawn_seed(), cap_per_s=cap_for(active, core.generators, len(generators)), plan=replace(core, data=tuple(table.key for table in tables)), journey=script, values=found,
-            agreed=targets, data=tuple(datasets.pile(table) for table in tables), way=way, secret_names=secret_names,
-            fingerprints=fingerprints(place, secret_names), functions=sources(member.project) if calls(script) else {},
+            run=str(made.pk),
+            seed=core.drawn_seed(),
+            cap_per_s=cap_for(active, core.generators, len(generators)),
+            plan=replace(core, data=tuple(table.key for table in tables)),
+            journey=script,
+            values=found,
+            agreed=targets,
+            data=tuple(datasets.pile(table) for table in tables),
+            way=way,
+            secret_names=secret_names,
+            fingerprints=fingerprints(place, secret_names),
+            functions=sources(member.project) if calls(script) else {},
             functions_agreed=member.project.functions_agreed,
-        )  # fmt: skip
+        )
         made.frozen = canonical(frozen)
         made.sha256 = digest(made.frozen)
         made.save(force_insert=True)
         Pile.objects.bulk_create(
-            Pile(run=made, name=name, rows=rows, endless=endless) for name, rows, endless in datasets.shared_piles(frozen.data)
+            Pile(run=made, name=name, rows=rows, endless=endless)
+            for name, rows, endless in datasets.shared_piles(frozen.data)
         )
         for head in (plan.head, journey.head):
             if head is not None:
@@ -101,13 +121,19 @@ def start(member: Membership, plan: LoadPlan, core: Plan | None = None, values: 
 
 
 def cap_for(active: list[Run], wanted: int, living: int) -> float:
-    """Requests/s that a run of `wanted` of the installation's `living` generators may send; 0: no cap. Raises PlanError when none is left."""
+    """Requests/s that a run of `wanted` of the installation's `living` generators may send; 0: no cap.
+
+    Raises PlanError when none is left.
+    """
     whole = float(settings.MAX_REQUESTS_PER_S)
     if not whole:
         return 0.0
     mine = min(whole * wanted / max(1, living), whole - sum(frozen_of(each).cap_per_s for each in active))
     if mine <= 0:
-        raise PlanError(f"This installation sends at most {whole:g} requests/s, and the runs under way have them all. Wait for their end.")
+        raise PlanError(
+            f"This installation sends at most {whole:g} requests/s, and the runs under way have them all. Wait for"
+            " their end."
+        )
     return mine
 
 

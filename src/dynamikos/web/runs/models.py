@@ -77,8 +77,9 @@ class Pile(models.Model):
 
 
 class Lease(models.Model):
-    """Takings granted to a shard (−1: returned, free for the next); `begun` as soon as a later one was asked for, `done` when they are
-    used up."""
+    """Takings granted to a shard (−1: returned, free for the next); `begun` as soon as a later one was asked for,
+    `done` when they are used up.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="leases")
     name = models.CharField(max_length=170)
@@ -100,7 +101,10 @@ class Delivery(models.Model):
 
 
 class WrittenRow(models.Model):
-    """A row that a journey wrote back, on its way into its data set. A shard numbers its own, so that none comes twice."""
+    """A row that a journey wrote back, on its way into its data set.
+
+    A shard numbers its own, so that none comes twice.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="written")
     shard = models.PositiveIntegerField(default=0)
@@ -164,8 +168,9 @@ class Block(models.Model):
 
 
 class Kept(models.Model):
-    """An exchange kept for reading: compressed msgpack of core.reports.KeptExchange, masked by the generator. A shard numbers its own, so
-    that none comes twice."""
+    """An exchange kept for reading: compressed msgpack of core.reports.KeptExchange, masked by the generator. A shard
+    numbers its own, so that none comes twice.
+    """
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="kept")
     shard = models.PositiveIntegerField()

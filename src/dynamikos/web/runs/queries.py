@@ -39,7 +39,8 @@ def frozen(found: Run) -> FrozenRun:
 def newest_message(pk: uuid.UUID) -> int:
     """The sequence of a run's newest message, −1 when there is none.
 
-    To be asked for before anything else of a page is read: what comes meanwhile is then told by the stream once more, never left out.
+    To be asked for before anything else of a page is read: what comes meanwhile is then told by the stream once more,
+    never left out.
     """
     last = Message.objects.filter(subject=pk).order_by("-sequence").values_list("sequence", flat=True).first()
     return -1 if last is None else last
@@ -47,7 +48,9 @@ def newest_message(pk: uuid.UUID) -> int:
 
 def frames(found: Run) -> list[str]:
     """All frames as JSON texts in order of their second."""
-    return list(Message.objects.filter(subject=found.pk, event="frame").order_by("sequence").values_list("body", flat=True))
+    return list(
+        Message.objects.filter(subject=found.pk, event="frame").order_by("sequence").values_list("body", flat=True)
+    )
 
 
 def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
@@ -75,13 +78,16 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
                     _add(ledger, part)
     if to_s > chunked:
         low = max(from_s, chunked)
-        for body in Report.objects.filter(shard__run=found, second__gte=low, second__lt=to_s, second__lte=found.watermark).values_list(
-            "body", flat=True
-        ):
+        for body in Report.objects.filter(
+            shard__run=found, second__gte=low, second__lt=to_s, second__lte=found.watermark
+        ).values_list("body", flat=True):
             for part in decode(bytes(body)).series:
                 _add(ledger, part)
-    if (from_s, to_s) == tuple(map(int, measured_part_s(inputs.plan.profile))):  # what was under way at its end counts in it, too
-        later = Report.objects.filter(shard__run=found, second__gte=to_s, second__lte=max(found.watermark, to_s + LATER_S))
+    # what was under way at its end counts in it, too
+    if (from_s, to_s) == tuple(map(int, measured_part_s(inputs.plan.profile))):
+        later = Report.objects.filter(
+            shard__run=found, second__gte=to_s, second__lte=max(found.watermark, to_s + LATER_S)
+        )
         for body in later.values_list("body", flat=True):
             ledger.carry(decode(bytes(body)))
     return ledger
@@ -103,7 +109,9 @@ def _gaps(start: int, end: int, covered: list[tuple[int, int]]) -> list[tuple[in
 def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[Row, list[Row]]]:
     """Steps with their requests beneath; sorted by a column of the steps."""
     rows = ledger.rows(seconds)
-    steps = [row for row in rows if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)]
+    steps = [
+        row for row in rows if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)
+    ]
     if sort:
         steps.sort(key=lambda row: _sortable(getattr(row, sort)), reverse=down)
     below: dict[str, list[Row]] = {}
@@ -111,6 +119,18 @@ def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[R
         if row.level in ("request", "embedded"):
             below.setdefault(row.step, []).append(row)
     return [(step, below.get(step.step, [])) for step in steps]
+
+
+SAME = ("count", "failures", "open", "min_ms", "mean_ms", "p95_ms", "max_ms")
+
+
+def is_same(step: Row, below: list[Row]) -> bool:
+    """Whether a step's only request would show the figures of the step once more (to half a per cent)."""
+
+    def close(one: float | None, other: float | None) -> bool:
+        return one == other or (one is not None and other is not None and abs(one - other) <= 0.005 * max(one, other))
+
+    return len(below) == 1 and all(close(getattr(step, each), getattr(below[0], each)) for each in SAME)
 
 
 def _sortable(value: object) -> tuple[int, object]:
@@ -146,7 +166,9 @@ def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckL
     asked: dict[int, list[int]] = {}
     missed: dict[int, list[int]] = {}
     count = -(-(to_s - from_s) // width)
-    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list("body", flat=True):
+    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list(
+        "body", flat=True
+    ):
         message = decode(bytes(body))
         slot = (message.second - from_s) // width
         for counts, found_now in ((asked, message.judged), (missed, message.missed)):
@@ -163,7 +185,9 @@ def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckL
         for at, (n, bad) in enumerate(zip(total, failed, strict=True)):
             if n:
                 high, low = 22 * (n - bad) / top, 22 * bad / top
-                bars.append((round(300 * at / count, 1), round(300 / count - 0.5, 1), round(22 - high, 1), round(low, 1)))
+                bars.append(
+                    (round(300 * at / count, 1), round(300 / count - 0.5, 1), round(22 - high, 1), round(low, 1))
+                )
                 heights.append(round(high, 1))
         made.append(CheckLine(place, described(place.check), sum(total) - sum(failed), sum(failed), bars, heights))
     return sorted(made, key=lambda line: -line.failed)
@@ -172,7 +196,9 @@ def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckL
 def all_dealt(found: Run, inputs: FrozenRun) -> Iterator[tuple[int, int, str, int, int, int]]:
     """(second, shard, data set, user, round, row from 1) of every row dealt, in the order it was reported."""
     names = [name for name, _, _ in _dealt_names(inputs)]
-    for shard, second, body in Report.objects.filter(shard__run=found).order_by("second").values_list("shard__number", "second", "body"):
+    for shard, second, body in (
+        Report.objects.filter(shard__run=found).order_by("second").values_list("shard__number", "second", "body")
+    ):
         for pile, user, turn, row in decode(bytes(body)).dealt:
             yield second, shard, names[pile] if pile < len(names) else str(pile), user, turn, row + 1
 
@@ -191,10 +217,15 @@ def _dealt_names(inputs: FrozenRun) -> list[tuple[str, int, str]]:
 def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[str, int, int, int]]:
     """(name, rows dealt in the window, different ones, rows there are) of each data set."""
     counts: dict[int, list[int]] = {}
-    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list("body", flat=True):
+    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list(
+        "body", flat=True
+    ):
         for pile, _, _, row in decode(bytes(body)).dealt:
             counts.setdefault(pile, []).append(row)
-    return [(name, len(counts.get(no, ())), len(set(counts.get(no, ()))), rows) for no, (name, rows, _) in enumerate(_dealt_names(inputs))]
+    return [
+        (name, len(counts.get(no, ())), len(set(counts.get(no, ()))), rows)
+        for no, (name, rows, _) in enumerate(_dealt_names(inputs))
+    ]
 
 
 def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
@@ -209,12 +240,18 @@ def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
 
 
 def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int, KeptExchange]]:
-    """Kept exchanges of the window: failed ones in their order, some logged lines, then the others, the longest first (of the first 600)."""
+    """Kept exchanges of the window: failed ones in their order, some logged lines, then the others, the longest first
+    (of the first 600).
+    """
     rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s).order_by("second", "pk")
     failed = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.filter(reason__startswith="failed")[:limit]]
     others = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.exclude(reason__startswith="failed")[:600]]
     logged = [each for each in others if each[1].item][: limit // 3]
-    return failed + logged + sorted((each for each in others if not each[1].item), key=lambda each: -each[1].duration_us)[: limit // 3]
+    return (
+        failed
+        + logged
+        + sorted((each for each in others if not each[1].item), key=lambda each: -each[1].duration_us)[: limit // 3]
+    )
 
 
 def one_kept(found: Run, pk: int) -> KeptExchange:

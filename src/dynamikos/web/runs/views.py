@@ -20,9 +20,18 @@ from dynamikos.web.runs.models import Run
 from dynamikos.web.streams.views import event_stream
 
 COLUMNS = (
-    ("count", "count"), ("failures", "failed"), ("per_s", "/s"), ("min_ms", "min"), ("mean_ms", "mean"), ("sd_ms", "sd"), ("p50_ms", "p50"),
-    ("p90_ms", "p90"), ("p95_ms", "p95"), ("p99_ms", "p99"), ("max_ms", "max"),
-)  # fmt: skip
+    ("count", "count"),
+    ("failures", "failed"),
+    ("per_s", "/s"),
+    ("min_ms", "min"),
+    ("mean_ms", "mean"),
+    ("sd_ms", "sd"),
+    ("p50_ms", "p50"),
+    ("p90_ms", "p90"),
+    ("p95_ms", "p95"),
+    ("p99_ms", "p99"),
+    ("max_ms", "max"),
+)
 
 
 @member_view(get="reader")
@@ -64,11 +73,27 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
     if sort not in Row.__struct_fields__:
         sort = ""
     down = request.GET.get("down", "1") == "1"
+    rows = queries.table(ledger, seen, sort, down)
     return {
-        "run": found, "inputs": inputs, "from_s": begin, "to_s": end, "is_measured": is_measured, "seen": seen, "columns": COLUMNS, "sort": sort, "down": down,
-        "rows": queries.table(ledger, seen, sort, down), "judgements": queries.judgements(inputs, ledger), "kinds": queries.kinds(ledger),
-        "kept": queries.kept(found, begin, end), "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)), "dealt": queries.dealt(found, inputs, 0, found.watermark + 1), "names": {step.step: step.name for _, step in inputs.journey.steps()},
-    }  # fmt: skip
+        "run": found,
+        "inputs": inputs,
+        "from_s": begin,
+        "to_s": end,
+        "is_measured": is_measured,
+        "seen": seen,
+        "columns": COLUMNS,
+        "sort": sort,
+        "down": down,
+        "rows": rows,
+        "folded": {step.no for step, below in rows if queries.is_same(step, below)},
+        "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
+        "judgements": queries.judgements(inputs, ledger),
+        "kinds": queries.kinds(ledger),
+        "kept": queries.kept(found, begin, end),
+        "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),
+        "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),
+        "names": {step.step: step.name for _, step in inputs.journey.steps()},
+    }
 
 
 def sentence(found: Run) -> str:
@@ -84,15 +109,27 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     inputs = context["inputs"]
     frames = queries.frames(found)
     total = duration_s(inputs.plan.profile)
-    context.update({
-        "duration": total, "sentence": sentence(found), "peak": peak(inputs.plan.profile), "last": last, "shards": list(found.shards.all()),
-        "tape": {
-            "frames": [orjson.loads(frame) for frame in frames], "duration": total, "measured": measured_part_s(inputs.plan.profile),
-            "planned": [users_at(inputs.plan.profile, second + 0.995) for second in range(int(total) + 1)],
-            "begins": found.begins_at.timestamp() if found.begins_at else None, "over": found.is_over, "last": last,
-            "limit": min((o.limit for o in inputs.plan.objectives if o.measure == "p95" and o.step is None), default=None),
-        },
-    })  # fmt: skip
+    context.update(
+        {
+            "duration": total,
+            "sentence": sentence(found),
+            "peak": peak(inputs.plan.profile),
+            "last": last,
+            "shards": list(found.shards.all()),
+            "tape": {
+                "frames": [orjson.loads(frame) for frame in frames],
+                "duration": total,
+                "measured": measured_part_s(inputs.plan.profile),
+                "planned": [users_at(inputs.plan.profile, second + 0.995) for second in range(int(total) + 1)],
+                "begins": found.begins_at.timestamp() if found.begins_at else None,
+                "over": found.is_over,
+                "last": last,
+                "limit": min(
+                    (o.limit for o in inputs.plan.objectives if o.measure == "p95" and o.step is None), default=None
+                ),
+            },
+        }
+    )
     return render(request, "runs/run.html", context)
 
 

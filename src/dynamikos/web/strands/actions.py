@@ -37,30 +37,44 @@ SEARCH_S, SEARCH_MB = 180.0, 4000
 
 
 def recordings_of(journey: Journey) -> list[tuple[str, list[Exchange]]]:
-    """(name, exchanges) of the journey's recording and the others of the same journey. Raises DynamikosError without one."""
+    """(name, exchanges) of the journey's recording and the others of the same journey.
+
+    Raises DynamikosError without one.
+    """
     if journey.recording is None:
         raise DynamikosError(
-            "This journey was not made from a recording, so there is nothing to search. Add a recorded session of it first."
+            "This journey was not made from a recording, so there is nothing to search. Add a recorded session of it"
+            " first."
         )
     found = [(journey.recording.name, list(as_core(journey.recording).exchanges))]
     return [*found, *((each.name, list(as_core(each).exchanges)) for each in journey.others.order_by("imported_at"))]
 
 
 def search(
-    member: Membership, journey: Journey, progress: Callable[[float], None] = lambda share: None, *, rehearsed: bool = True
+    member: Membership,
+    journey: Journey,
+    progress: Callable[[float], None] = lambda share: None,
+    *,
+    rehearsed: bool = True,
 ) -> Search:
     """Searches all recordings of the journey, with its newest rehearsal as further evidence."""
     recordings = recordings_of(journey)
     newest = queries.newest_rehearsal(journey) if rehearsed else None
     origins = _origins(content(journey), recordings[0][1])
     asked = SearchJob(
-        [each for _, each in recordings], as_exchanges(newest) if newest is not None else None, sorted(origins), queries.rules(member)
+        [each for _, each in recordings],
+        as_exchanges(newest) if newest is not None else None,
+        sorted(origins),
+        queries.rules(member),
     )
-    body = workers.call("strands", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB, progress=progress)
+    body = workers.call(
+        "strands", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB, progress=progress
+    )
     found = msgspec.msgpack.decode(body, type=list[Strand])
     evidence = [name for name, _ in recordings] + ([f"rehearsal {newest.number}"] if newest is not None else [])
     made, _ = Search.objects.update_or_create(
-        journey=journey, defaults={"evidence": evidence, "body": zlib.compress(body, 1), "said": {}, "searched_by": member.account}
+        journey=journey,
+        defaults={"evidence": evidence, "body": zlib.compress(body, 1), "said": {}, "searched_by": member.account},
     )
     note(member, "strands searched", journey.name, found=len(found))
     return made
@@ -70,11 +84,15 @@ def _origins(core: CoreJourney, exchanges: Sequence[Exchange]) -> set[str]:
     """Origins of the recorded exchanges that the journey was made of."""
     from urllib.parse import urlsplit
 
-    numbers = {request.recorded for _, step in core.steps() for request in step.requests if request.recorded is not None}
+    numbers = {
+        request.recorded for _, step in core.steps() for request in step.requests if request.recorded is not None
+    }
     urls = [exchanges[number].sent.url for number in numbers if number < len(exchanges)]
     found = {f"{parts.scheme}://{parts.netloc}" for parts in map(urlsplit, urls)}
     if not found:
-        raise DynamikosError("No request of this journey comes from its recording any more, so there is nothing to compare.")
+        raise DynamikosError(
+            "No request of this journey comes from its recording any more, so there is nothing to compare."
+        )
     return found
 
 
@@ -86,7 +104,9 @@ def by_hand(member: Membership, journey: Journey, position: int, text: str) -> S
         raise DynamikosError("This request has no recorded answer, so no value can be taken from it.")
     known = Search.objects.select_for_update().filter(journey=journey).first()
     strands = queries.strands_of(known) if known is not None else []
-    same = next((each for each in strands if each.value == text.strip() and each.kind == "issued" and each.captures), None)
+    same = next(
+        (each for each in strands if each.value == text.strip() and each.kind == "issued" and each.captures), None
+    )
     if same is not None:
         return same
     origins = _origins(content(journey), recordings[0][1])
@@ -112,7 +132,10 @@ def take(
     uses: dict[str, Sequence[Use]] | None = None,
     columns: dict[str, str] | None = None,
 ) -> tuple[list[str], list[str]]:
-    """Puts captures, makers and columns (strand → "set.column") into the journey; (done, left) in sentences. Raises Stale or DynamikosError."""
+    """Puts captures, makers and columns (strand → "set.column") into the journey; (done, left) in sentences.
+
+    Raises Stale or DynamikosError.
+    """
     exchanges = recordings_of(journey)[0][1]
     told: tuple[list[str], list[str]] = ([], [])
 
@@ -131,10 +154,14 @@ def take(
     return list(told[0]), list(told[1])
 
 
-def into_column(member: Membership, journey: Journey, parent: str, strand: Strand, column: str, uses: Sequence[Use]) -> None:
+def into_column(
+    member: Membership, journey: Journey, parent: str, strand: Strand, column: str, uses: Sequence[Use]
+) -> None:
     """A typed value replaced by an existing column. Raises DynamikosError or Stale."""
     if not column:
-        raise DynamikosError("Choose the column that takes the place of the value; none of them holds it, so none is proposed.")
+        raise DynamikosError(
+            "Choose the column that takes the place of the value; none of them holds it, so none is proposed."
+        )
     if column not in columns_known(journey.project):
         raise DynamikosError(f"There is no column '{column}' in this project; choose one of the list.")
     take(member, journey, parent, [strand], {strand.name: uses}, {strand.name: column})
@@ -142,11 +169,16 @@ def into_column(member: Membership, journey: Journey, parent: str, strand: Stran
 
 @transaction.atomic
 def into_new_set(member: Membership, journey: Journey, parent: str, strands: Sequence[Strand]) -> str:
-    """A data set of what was typed, one row for each recording, and its columns in the journey; its key. Raises DynamikosError or Stale."""
+    """A data set of what was typed, one row for each recording, and its columns in the journey; its key.
+
+    Raises DynamikosError or Stale.
+    """
     if not strands:
         raise DynamikosError("No value of this journey looks typed, so there is nothing to put into a data set.")
     count = max(len(each.values) for each in strands) or 1
-    rows = [[(each.values[i] if i < len(each.values) else None) or each.value for each in strands] for i in range(count)]
+    rows = [
+        [(each.values[i] if i < len(each.values) else None) or each.value for each in strands] for i in range(count)
+    ]
     taken = set(DataSet.objects.filter(project=journey.project).values_list("key", flat=True))
     key = key_from(f"{journey.name} typed", {each.replace("_", "-") for each in taken}).replace("-", "_")
     text = io.StringIO()
@@ -160,7 +192,11 @@ def into_new_set(member: Membership, journey: Journey, parent: str, strands: Seq
 
 def proven(found: Search) -> list[Strand]:
     """What “accept all proven” takes."""
-    return [each for each in queries.strands_of(found) if (each.kind == "issued" and each.proven) or each.kind == "client-made"]
+    return [
+        each
+        for each in queries.strands_of(found)
+        if (each.kind == "issued" and each.proven) or each.kind == "client-made"
+    ]
 
 
 def dismiss(member: Membership, journey: Journey, strand: Strand) -> None:
@@ -179,7 +215,9 @@ def set_rule(member: Membership, name: str, kind: str, *, ignore: bool) -> None:
         raise DynamikosError("A rule needs the name of the field it is for, such as form_key.")
     if kind not in queries.KINDS:
         raise DynamikosError(f"'{kind}' is not a kind; choose from {', '.join(queries.KINDS)}.")
-    Rule.objects.update_or_create(project=member.project, name=name.strip()[:120], defaults={"kind": kind, "ignore": ignore})
+    Rule.objects.update_or_create(
+        project=member.project, name=name.strip()[:120], defaults={"kind": kind, "ignore": ignore}
+    )
     note(member, "strand rule set", name.strip()[:120], kind=kind, ignore=ignore)
 
 
@@ -188,7 +226,9 @@ def drop_rule(member: Membership, name: str) -> None:
     note(member, "strand rule dropped", name[:120])
 
 
-def add_recording(member: Membership, journey: Journey, data: bytes, name: str, progress: Callable[[float], None]) -> Recording:
+def add_recording(
+    member: Membership, journey: Journey, data: bytes, name: str, progress: Callable[[float], None]
+) -> Recording:
     """Another recording of the same journey; the first one of a journey that has none becomes its own."""
     made = import_har(member, data, name, progress)
     if journey.recording is None:

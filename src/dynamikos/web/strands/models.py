@@ -7,7 +7,9 @@ from dynamikos.web.ui.ids import new_id
 
 
 class Search(models.Model):
-    """The last search for a journey: what it looked at and the strands it found (compressed msgpack of core.correlation.Strand)."""
+    """The last search for a journey: what it looked at and the strands it found (compressed msgpack of
+    core.correlation.Strand).
+    """
 
     id = models.UUIDField(primary_key=True, default=new_id, editable=False)
     journey = models.OneToOneField(Journey, on_delete=models.CASCADE, related_name="search")
@@ -19,7 +21,9 @@ class Search(models.Model):
 
 
 class Dismissal(models.Model):
-    """A strand a person does not want to see again: known by the place it is first sent from, so that a new search keeps it."""
+    """A strand a person does not want to see again: known by the place it is first sent from, so that a new search
+    keeps it.
+    """
 
     journey = models.ForeignKey(Journey, on_delete=models.CASCADE, related_name="dismissals")
     entry = models.PositiveIntegerField()
@@ -34,7 +38,9 @@ class Rule(models.Model):
 
     project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="strand_rules")
     name = models.CharField(max_length=120)
-    kind = models.CharField(max_length=12, choices=[(kind, kind) for kind in ("issued", "client-made", "typed", "constant")])
+    kind = models.CharField(
+        max_length=12, choices=[(kind, kind) for kind in ("issued", "client-made", "typed", "constant")]
+    )
     ignore = models.BooleanField(default=False)
 
     class Meta:

@@ -61,7 +61,10 @@ def strand_named(journey: Journey, name: str) -> Strand:
 
 
 def rules(member: Membership) -> list[CoreRule]:
-    return [CoreRule(name=each.name, kind=each.kind, ignore=each.ignore) for each in Rule.objects.filter(project=member.project)]  # type: ignore[arg-type]
+    return [
+        CoreRule(name=each.name, kind=each.kind, ignore=each.ignore)  # type: ignore[arg-type]
+        for each in Rule.objects.filter(project=member.project)
+    ]
 
 
 def newest_rehearsal(journey: Journey) -> Rehearsal | None:
@@ -78,11 +81,16 @@ def failing(journey: Journey) -> set[int]:
 
 
 def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -> list[Row]:
-    """Strands that are not dismissed. After a failed rehearsal, hard-wired values of the first failing request come first."""
+    """Strands that are not dismissed.
+
+    After a failed rehearsal, hard-wired values of the first failing request come first.
+    """
     dismissed = set(journey.dismissals.values_list("entry", "place"))
     captures = [each for _, step in core.steps() for request in step.requests for each in request.captures]
     taken = {msgspec.structs.replace(each, name="v", note="") for each in captures}
-    strands = [each for each in strands_of(found) if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed]
+    strands = [
+        each for each in strands_of(found) if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed
+    ]
     last = max((use.entry for each in strands for use in each.uses), default=1) or 1
     made, names = [], step_names(core)
     for each in strands:
@@ -98,7 +106,12 @@ def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -
 
 def step_names(core: CoreJourney) -> dict[int, str]:
     """Number of a recorded exchange → name of its step; exchanges between two belong to the one before."""
-    named = {request.recorded: step.name for _, step in core.steps() for request in step.requests if request.recorded is not None}
+    named = {
+        request.recorded: step.name
+        for _, step in core.steps()
+        for request in step.requests
+        if request.recorded is not None
+    }
     names, name = {}, ""
     for number in range(max(named, default=-1) + 60):
         name = named.get(number, name)
@@ -111,7 +124,11 @@ def story(strand: Strand, names: dict[int, str]) -> str:
     count = len({use.entry for use in strand.uses})
     sent = f"sent in {count} request{'' if count == 1 else 's'}"
     if strand.kind == "issued":
-        differs = " different each time," if any("differ" in reason or "another value" in reason for reason in strand.reasons) else ""
+        differs = (
+            " different each time,"
+            if any("differ" in reason or "another value" in reason for reason in strand.reasons)
+            else ""
+        )
         where = (
             f"issued in the answer of “{names.get(strand.origin.entry) or strand.origin.entry}”,"
             if strand.origin is not None
@@ -136,7 +153,9 @@ def answers_of(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> 
     if strand.origin is None or not recordings:
         return []
     first = recordings[0][1]
-    position = next((i for i, each in enumerate(first) if (each.entry if each.entry >= 0 else i) == strand.origin.entry), None)
+    position = next(
+        (i for i, each in enumerate(first) if (each.entry if each.entry >= 0 else i) == strand.origin.entry), None
+    )
     if position is None:
         return []
     places = [(recordings[0][0], Answers(first, range(len(first))), position)]
@@ -157,7 +176,10 @@ class Tried:
 
 
 def tried(strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exchange]]]) -> list[Tried]:
-    """`capture` tried, in a worker, on each recording's answer. Raises DynamikosError for one that is wrong or takes too long."""
+    """`capture` tried, in a worker, on each recording's answer.
+
+    Raises DynamikosError for one that is wrong or takes too long.
+    """
     places = answers_of(strand, recordings)
     asked = [look(answers, at) for _, answers, at in places]
     found = msgspec.msgpack.decode(workers.call("trial", msgspec.msgpack.encode((capture, asked))), type=list[Trial])
@@ -169,7 +191,9 @@ def tried(strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exc
 
 
 def fitting_columns(journey: Journey, strand: Strand) -> list[tuple[str, bool]]:
-    """("set.column", whether a recorded value of the strand is found in its first 100,000 rows) of the project, fitting ones first."""
+    """("set.column", whether a recorded value of the strand is found in its first 100,000 rows) of the project, fitting
+    ones first.
+    """
     wanted = {value for value in (strand.value, *strand.values) if value}
     made: list[tuple[str, bool]] = []
     for each in DataSet.objects.filter(project=journey.project):
@@ -188,7 +212,9 @@ def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -
     """Each capture tried on the first recording's answer, and on the others' answers to the same request."""
     places = answers_of(strand, recordings)
     asked = msgspec.msgpack.encode((list(strand.captures), [look(answers, at) for _, answers, at in places]))
-    values = msgspec.msgpack.decode(workers.call("captured", asked, seconds=5.0, memory_mb=1000), type=list[list[str | None]])
+    values = msgspec.msgpack.decode(
+        workers.call("captured", asked, seconds=5.0, memory_mb=1000), type=list[list[str | None]]
+    )
     made = []
     for number, capture in enumerate(strand.captures):
         form, expression = expression_of(capture)
@@ -205,4 +231,6 @@ def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -
 def look(answers: Answers, at: int) -> Look:
     """An answer as a worker is given it."""
     view = answers.view(at)
-    return Look(view.status, [(bytes(n), bytes(v)) for n, v in view.headers], view.body, view.cookies(), list(view.addresses))
+    return Look(
+        view.status, [(bytes(n), bytes(v)) for n, v in view.headers], view.body, view.cookies(), list(view.addresses)
+    )

@@ -36,16 +36,36 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
             alternatives = queries.alternatives(chosen.strand, actions.recordings_of(journey))
         except DynamikosError as wrong:
             problem = problem or str(wrong)
-    open_ = [row for row in every if row.strand.kind == "issued" and row.strand.proven and not row.taken and not row.strand.followed]
+    open_ = [
+        row
+        for row in every
+        if row.strand.kind == "issued" and row.strand.proven and not row.taken and not row.strand.followed
+    ]
     columns = queries.fitting_columns(journey, chosen.strand) if chosen and chosen.strand.kind == "typed" else []
     return {
-        "journey": journey, "search": found, "rows": shown, "kind": kind, "chosen": chosen, "alternatives": alternatives, "token": token(journey.head),
-        "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS], "open": len(open_), "width": queries.WIDTH,
-        "taken": sum(row.taken for row in every), "others": list(journey.others.order_by("imported_at")), "dismissed": journey.dismissals.count(),
-        "rules": Rule.objects.filter(project=member.project), "problem": problem, "failed": bool(failed), "newest": queries.newest_rehearsal(journey),
-        "likely": sum(row.likely for row in every), "columns": columns, "column_held": any(fits for _, fits in columns),
-        "capture_forms": CAPTURE_FORMS, "decodings": DECODINGS,
-    }  # fmt: skip
+        "journey": journey,
+        "search": found,
+        "rows": shown,
+        "kind": kind,
+        "chosen": chosen,
+        "alternatives": alternatives,
+        "token": token(journey.head),
+        "counts": [(each, sum(row.strand.kind == each for row in every)) for each in queries.KINDS],
+        "open": len(open_),
+        "width": queries.WIDTH,
+        "taken": sum(row.taken for row in every),
+        "others": list(journey.others.order_by("imported_at")),
+        "dismissed": journey.dismissals.count(),
+        "rules": Rule.objects.filter(project=member.project),
+        "problem": problem,
+        "failed": bool(failed),
+        "newest": queries.newest_rehearsal(journey),
+        "likely": sum(row.likely for row in every),
+        "columns": columns,
+        "column_held": any(fits for _, fits in columns),
+        "capture_forms": CAPTURE_FORMS,
+        "decodings": DECODINGS,
+    }
 
 
 @member_view(get="reader")
@@ -90,7 +110,11 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
             raise DynamikosError("Nothing was searched yet, so there is nothing to accept. Search first.")
         if request.POST.get("all"):
             dismissed = set(journey.dismissals.values_list("entry", "place"))
-            chosen = [each for each in actions.proven(found) if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed]
+            chosen = [
+                each
+                for each in actions.proven(found)
+                if not each.uses or (each.uses[0].entry, each.uses[0].place) not in dismissed
+            ]
             actions.take(member, journey, request.POST.get("parent", ""), chosen)
         else:
             strand = queries.strand_named(journey, at)
@@ -101,7 +125,9 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
             number = request.POST.get("form", "0")
             if number.isdigit() and 0 < int(number) < len(strand.captures):
                 chosen_first = strand.captures[int(number)]
-                strand = replace(strand, captures=(chosen_first, *(each for each in strand.captures if each != chosen_first)))
+                strand = replace(
+                    strand, captures=(chosen_first, *(each for each in strand.captures if each != chosen_first))
+                )
             ticked: list[Use] = [use for i, use in enumerate(strand.uses) if str(i) in request.POST.getlist("use")]
             if not ticked:
                 raise DynamikosError("No place is ticked, so nothing would be replaced. Tick at least one.")
@@ -166,7 +192,9 @@ def by_hand(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     position = request.POST.get("entry", "")
     try:
         journey = journeys.journey(member, pk)
-        made = actions.by_hand(member, journey, int(position) if position.isdigit() else -1, request.POST.get("text", ""))
+        made = actions.by_hand(
+            member, journey, int(position) if position.isdigit() else -1, request.POST.get("text", "")
+        )
     except DynamikosError as wrong:
         return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422)
     return redirect(reverse("strands", args=[member.project_id, pk]) + f"?at={made.name}")
@@ -193,7 +221,9 @@ def rule(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             actions.drop_rule(member, request.POST["drop"])
         else:
             kind = request.POST.get("kind", "")
-            actions.set_rule(member, request.POST.get("name", ""), "constant" if kind == "ignore" else kind, ignore=kind == "ignore")
+            actions.set_rule(
+                member, request.POST.get("name", ""), "constant" if kind == "ignore" else kind, ignore=kind == "ignore"
+            )
     except DynamikosError as wrong:
         return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422)
     return redirect("strands", member.project_id, pk)

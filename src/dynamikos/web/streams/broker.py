@@ -67,7 +67,9 @@ class Broker:
 def parameters() -> str:
     """How to connect to the database Django uses."""
     made = connection.settings_dict
-    return make_conninfo(host=made["HOST"], port=made["PORT"], user=made["USER"], password=made["PASSWORD"], dbname=made["NAME"])
+    return make_conninfo(
+        host=made["HOST"], port=made["PORT"], user=made["USER"], password=made["PASSWORD"], dbname=made["NAME"]
+    )
 
 
 broker = Broker()

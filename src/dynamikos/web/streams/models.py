@@ -2,7 +2,10 @@ from django.db import models
 
 
 class Message(models.Model):
-    """One event of a stream, written once by its one writer; streams only relay it. `subject` is a run or a rehearsal."""
+    """One event of a stream, written once by its one writer; streams only relay it.
+
+    `subject` is a run or a rehearsal.
+    """
 
     subject = models.UUIDField()
     sequence = models.PositiveIntegerField()

@@ -19,7 +19,9 @@ def event_stream(request: HttpRequest, subject: uuid.UUID, may: Callable[[], Awa
     last = given.rpartition(".")[2]
     after = int(last) if last.lstrip("-").isdigit() else -1
     return StreamingHttpResponse(
-        _events(subject, after, may), content_type="text/event-stream", headers={"Cache-Control": "no-cache", "X-Accel-Buffering": "no"}
+        _events(subject, after, may),
+        content_type="text/event-stream",
+        headers={"Cache-Control": "no-cache", "X-Accel-Buffering": "no"},
     )
 
 

@@ -22,7 +22,9 @@ class ClearErrors:
         if isinstance(exception, DynamikosError):
             return problem(request, str(exception), 422)
         if isinstance(exception, PermissionDenied):
-            return problem(request, str(exception) or "Your role in this project does not allow this; ask an owner.", 403)
+            return problem(
+                request, str(exception) or "Your role in this project does not allow this; ask an owner.", 403
+            )
         return None
 
 
@@ -30,5 +32,8 @@ def problem(request: HttpRequest, message: str, status: int) -> HttpResponse:
     """The one way an error is shown."""
     short = bool(getattr(request, "htmx", False))
     return render(
-        request, "ui/_problem.html" if short else "ui/problem.html", {"lines": message.split("\n"), "status": status}, status=status
+        request,
+        "ui/_problem.html" if short else "ui/problem.html",
+        {"lines": message.split("\n"), "status": status},
+        status=status,
     )

@@ -34,7 +34,8 @@ def streamed(work: Work) -> StreamingHttpResponse:
                 if told["share"] != last:
                     last = told["share"]
                     yield f"progress {last:.3f}\n"
-        except (asyncio.CancelledError, GeneratorExit):  # the person left or pressed Stop: the work ends at its next step
+        # the person left or pressed Stop: the work ends at its next step
+        except (asyncio.CancelledError, GeneratorExit):
             gone = True
             task.add_done_callback(lambda done: done.cancelled() or done.exception())
             raise

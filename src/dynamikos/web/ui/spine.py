@@ -23,4 +23,7 @@ def register(order: int, name: str, segment: str, figure: Callable[[Any], str]) 
 
 def places(member: Any, path: str) -> list[Place]:
     root = f"/p/{member.project_id}/"
-    return [Place(name, root + segment, figure(member), path.startswith(root + segment)) for _, name, segment, figure in REGISTRY]
+    return [
+        Place(name, root + segment, figure(member), path.startswith(root + segment))
+        for _, name, segment, figure in REGISTRY
+    ]

@@ -65,7 +65,11 @@ def runclock(seconds: Any) -> str:
     if seconds is None or seconds == "":
         return "–"
     whole = int(seconds)
-    return f"{whole // 60:02d}:{whole % 60:02d}" if whole < 3600 else f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}"
+    return (
+        f"{whole // 60:02d}:{whole % 60:02d}"
+        if whole < 3600
+        else f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}"
+    )
 
 
 @register.filter

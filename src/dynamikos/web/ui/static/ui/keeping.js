@@ -1,8 +1,9 @@
-// What is typed is kept: forms that save themselves within a second, what is unsaved when a page is left, and texts that
-// wait for their button.
+// What is typed is kept: forms that save themselves within a second, what is unsaved when a page is left, and texts
+// that wait for their button.
 "use strict";
 (() => {
-  const PAUSE_MS = 350, MOST_SENT = 60000; // a browser sends about 64 kB for a page that is being left
+  const PAUSE_MS = 350,
+    MOST_SENT = 60000; // a browser sends about 64 kB for a page that is being left
   const tab = Math.random().toString(36).slice(2, 12);
   const key = () => (document.querySelector("meta[name=form-key]") || {}).content || "";
   document.documentElement.dataset.tab = tab;
@@ -16,33 +17,53 @@
   // forms that save themselves ----------------------------------------------------------------------
   const told = (value) => (value instanceof File ? `${value.name}/${value.size}` : value);
   const serial = (form) => JSON.stringify([...new FormData(form)].map(([name, value]) => [name, told(value)]));
-  const states = new WeakMap(), dirty = new Set();
+  const states = new WeakMap(),
+    dirty = new Set();
   const save = (form) => {
-    const state = states.get(form); if (!state) return;
-    clearTimeout(state.timer); state.timer = 0;
+    const state = states.get(form);
+    if (!state) return;
+    clearTimeout(state.timer);
+    state.timer = 0;
     const now = serial(form);
     if (now === state.sent || !form.isConnected) return;
-    state.sent = now; htmx.trigger(form, "save");
+    state.sent = now;
+    htmx.trigger(form, "save");
   };
   const touched = (e, pause) => {
     const form = e.target.form || (e.target.closest && e.target.closest("form"));
     if (!form || !form.matches("[data-saves]")) return;
     const state = states.get(form) || { timer: 0, sent: "" };
-    states.set(form, state); dirty.add(form);
-    clearTimeout(state.timer); state.timer = setTimeout(() => save(form), pause);
+    states.set(form, state);
+    dirty.add(form);
+    clearTimeout(state.timer);
+    state.timer = setTimeout(() => save(form), pause);
   };
   document.addEventListener("input", (e) => touched(e, PAUSE_MS));
   document.addEventListener("change", (e) => touched(e, 0));
   document.addEventListener("htmx:after:request", (e) => {
-    const ctx = e.detail.ctx, form = ctx && ctx.sourceElement, state = form && states.get(form); if (!state) return;
+    const ctx = e.detail.ctx,
+      form = ctx && ctx.sourceElement,
+      state = form && states.get(form);
+    if (!state) return;
     const status = ctx.response ? ctx.response.status : 0;
-    if (status >= 200 && status < 400) { if (serial(form) === state.sent) dirty.delete(form); forget(form); }
+    if (status >= 200 && status < 400) {
+      if (serial(form) === state.sent) dirty.delete(form);
+      forget(form);
+    }
     if (status === 422) remember(form); // can't be kept by the server yet: it survives a reload all the same
-    if (!status || status >= 500) { state.sent = ""; clearTimeout(state.timer); state.timer = setTimeout(() => save(form), 3000); }
+    if (!status || status >= 500) {
+      state.sent = "";
+      clearTimeout(state.timer);
+      state.timer = setTimeout(() => save(form), 3000);
+    }
   });
   document.addEventListener("htmx:error", (e) => {
-    const form = e.detail.ctx && e.detail.ctx.sourceElement, state = form && states.get(form); if (!state) return;
-    state.sent = ""; clearTimeout(state.timer); state.timer = setTimeout(() => save(form), 3000); // tried again until it is kept
+    const form = e.detail.ctx && e.detail.ctx.sourceElement,
+      state = form && states.get(form);
+    if (!state) return;
+    state.sent = "";
+    clearTimeout(state.timer);
+    state.timer = setTimeout(() => save(form), 3000); // tried again until it is kept
   });
 
   // nothing typed is lost by leaving: links and buttons wait until it is saved; a page that goes sends what it has
@@ -50,10 +71,13 @@
   const send = window.fetch.bind(window);
   window.fetch = (what, how) => {
     const method = ((how && how.method) || (what && what.method) || "GET").toUpperCase();
-    const asks = String((what && what.url) || what).endsWith("/evaluate"); // asking what something comes to saves nothing
+    // asking what something comes to saves nothing
+    const asks = String((what && what.url) || what).endsWith("/evaluate");
     if (method === "GET" || asks) return send(what, how);
     saving++;
-    return send(what, how).finally(() => { saving--; });
+    return send(what, how).finally(() => {
+      saving--;
+    });
   };
   const flush = () => dirty.forEach(save);
   const later = (go) => {
@@ -61,22 +85,34 @@
     const look = () => (saving > 0 && performance.now() < end ? setTimeout(look, 20) : setTimeout(go, 30));
     setTimeout(look, 20);
   };
-  document.addEventListener("click", (e) => {
-    const el = e.target.closest("a[href], form:not([data-saves]) button");
-    if (!el || el.closest("[data-rows]") || el.dataset.waited || e.ctrlKey || e.metaKey) return;
-    const waiting = saving > 0 || [...dirty].some((form) => form.isConnected && serial(form) !== states.get(form).sent);
-    if (!waiting) return;
-    e.preventDefault(); e.stopImmediatePropagation(); flush();
-    later(() => {
-      el.dataset.waited = "1";
-      if (el.click) el.click();
-      else el.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, view: window })); // rungs are SVG
-      delete el.dataset.waited;
-    });
-  }, true);
+  document.addEventListener(
+    "click",
+    (e) => {
+      const el = e.target.closest("a[href], form:not([data-saves]) button");
+      if (!el || el.closest("[data-rows]") || el.dataset.waited || e.ctrlKey || e.metaKey) return;
+      const waiting =
+        saving > 0 || [...dirty].some((form) => form.isConnected && serial(form) !== states.get(form).sent);
+      if (!waiting) return;
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      flush();
+      later(() => {
+        el.dataset.waited = "1";
+        if (el.click) el.click();
+        // rungs are SVG
+        else el.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, view: window }));
+        delete el.dataset.waited;
+      });
+    },
+    true,
+  );
   const included = (form) => {
-    const data = new FormData(form), more = form.getAttribute("hx-include");
-    if (more) all(more).forEach((el) => { if (el.name && !data.has(el.name)) data.append(el.name, el.value); });
+    const data = new FormData(form),
+      more = form.getAttribute("hx-include");
+    if (more)
+      all(more).forEach((el) => {
+        if (el.name && !data.has(el.name)) data.append(el.name, el.value);
+      });
     return data;
   };
   window.addEventListener("pagehide", () => {
@@ -87,9 +123,15 @@
       send(form.getAttribute("hx-post"), { method: "POST", keepalive: true, headers, body: included(form) });
     });
   });
-  window.addEventListener("beforeunload", (e) => { if ([...dirty].some((form) => serial(form).length > MOST_SENT)) e.preventDefault(); });
-  if (sessionStorage.getItem("left") === location.pathname) { // this page may have been made before its fields were kept
-    const shown = (page) => all("#parent, form[data-saves] [name]", page).map((el) => el.getAttribute("value") || el.textContent).join();
+  window.addEventListener("beforeunload", (e) => {
+    if ([...dirty].some((form) => serial(form).length > MOST_SENT)) e.preventDefault();
+  });
+  if (sessionStorage.getItem("left") === location.pathname) {
+    // this page may have been made before its fields were kept
+    const shown = (page) =>
+      all("#parent, form[data-saves] [name]", page)
+        .map((el) => el.getAttribute("value") || el.textContent)
+        .join();
     sessionStorage.removeItem("left");
     const look = async () => {
       const page = new DOMParser().parseFromString(await (await send(location.href)).text(), "text/html");
@@ -100,31 +142,56 @@
 
   // a text that waits for its button survives a reload, in this tab; secrets never do
   const place = (el) => {
-    const form = el.form, what = form && form.querySelector("[name=what]");
+    const form = el.form,
+      what = form && form.querySelector("[name=what]");
     if (!form || form.matches("[role=search], [autocomplete=off]")) return null;
-    if (el.matches("[type=hidden], [type=password], [type=file], [type=checkbox], [type=radio], [readonly], [data-editor]")) return null;
+    if (
+      el.matches(
+        "[type=hidden], [type=password], [type=file], [type=checkbox], [type=radio], [readonly], [data-editor]",
+      )
+    )
+      return null;
     const to = form.getAttribute("hx-post") || form.getAttribute("action") || "";
     const at = [...form.elements].filter((each) => each.name === el.name).indexOf(el);
     return ["typed", location.pathname, to, what ? what.value : "", el.name, at].join("|");
   };
-  const keep = (el) => { const at = el.name && place(el); if (at) sessionStorage.setItem(at, el.value); };
-  const remember = (form) => [...form.elements].filter((el) => el.value !== el.defaultValue && el.matches("input, textarea")).forEach(keep);
-  document.addEventListener("input", (e) => { // of a form that saves itself only what was refused before: the newest of it
-    const form = e.target.form, at = form && e.target.name && place(e.target);
+  const keep = (el) => {
+    const at = el.name && place(el);
+    if (at) sessionStorage.setItem(at, el.value);
+  };
+  const remember = (form) =>
+    [...form.elements].filter((el) => el.value !== el.defaultValue && el.matches("input, textarea")).forEach(keep);
+  document.addEventListener("input", (e) => {
+    // of a form that saves itself only what was refused before: the newest of it
+    const form = e.target.form,
+      at = form && e.target.name && place(e.target);
     if (at && (!form.matches("[data-saves]") || sessionStorage.getItem(at) !== null)) keep(e.target);
   });
   const restore = () => {
     if (![...Object.keys(sessionStorage)].some((each) => each.startsWith("typed|" + location.pathname + "|"))) return;
     all("form [name]").forEach((el) => {
-      const at = place(el), text = at && sessionStorage.getItem(at);
-      if (text !== null && text !== undefined && el.value !== text) { el.value = text; el.dispatchEvent(new Event("input", { bubbles: true })); }
+      const at = place(el),
+        text = at && sessionStorage.getItem(at);
+      if (text !== null && text !== undefined && el.value !== text) {
+        el.value = text;
+        el.dispatchEvent(new Event("input", { bubbles: true }));
+      }
     });
   };
-  const forget = (form) => [...form.elements].forEach((el) => { const at = el.name && place(el); if (at) sessionStorage.removeItem(at); });
-  document.addEventListener("submit", (e) => {
-    if (e.target.matches("[action*='sign-out']")) sessionStorage.clear(); // what one person typed is not the next one's
-    else if (!e.target.matches("[data-saves]")) forget(e.target);
-  }, true);
+  const forget = (form) =>
+    [...form.elements].forEach((el) => {
+      const at = el.name && place(el);
+      if (at) sessionStorage.removeItem(at);
+    });
+  document.addEventListener(
+    "submit",
+    (e) => {
+      if (e.target.matches("[action*='sign-out']"))
+        sessionStorage.clear(); // what one person typed is not the next one's
+      else if (!e.target.matches("[data-saves]")) forget(e.target);
+    },
+    true,
+  );
   document.addEventListener("DOMContentLoaded", restore);
   document.addEventListener("htmx:after:swap", restore);
 })();
