@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.model import Strand, Use
-from dynamikos.core.correlation.offers import whole
+from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.exchanges.jsontext import spans
 from dynamikos.core.journeys import Body, FormPart, Journey, Request

@@ -9,6 +9,7 @@ from typing import TypeVar
 from selectolax.lexbor import LexborNode
 
 from dynamikos.core.captures import View
+from dynamikos.core.correlation.align import Form, form_of
 from dynamikos.core.correlation.coding import leaves
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.model import redirect_of
@@ -56,6 +57,15 @@ class Answers:
         self._leaves: _Few[dict[str, list[tuple[str, str]]]] = _Few()
         self._marks: _Few[dict[str, list[tuple[LexborNode, str]]]] = _Few()
         self._set: dict[int, dict[str, str]] = {}
+        self.moving: frozenset[str] = frozenset()  # values sent that differ between the recordings
+        self._forms: dict[int, Form] = {}
+
+    def form(self, i: int) -> Form:
+        """The form of request i, whatever its host."""
+        known = self._forms.get(i)
+        if known is None:
+            known = self._forms[i] = form_of(self.exchanges[i])._replace(host="")
+        return known
 
     def followed(self, i: int) -> bool:
         """Whether request i is sent by itself, as the target of a redirect."""

@@ -10,7 +10,8 @@ from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found, entry_of
 from dynamikos.core.correlation.model import Origin, Strand, Use
 from dynamikos.core.correlation.offers import Seen, offers
-from dynamikos.core.correlation.search import answers_of, context_of, map_of, name_of
+from dynamikos.core.correlation.results import context_of, name_of
+from dynamikos.core.correlation.search import answers_of, map_of
 from dynamikos.core.correlation.sites import sites_of
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange

@@ -18,6 +18,7 @@ class Found:
     values: tuple[str | None, ...]
     sites: list[Site]
     hits: list[int] = field(default_factory=list)
+    held: list[set[int]] = field(default_factory=list)
     offers: list[Offer] = field(default_factory=list)
     origin: int = -1
     kind: Kind = "constant"

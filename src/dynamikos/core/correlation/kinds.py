@@ -81,11 +81,9 @@ def judge(
         reasons.extend(
             (
                 where,
-                (
-                    "looks made by a machine"
-                    if looks.generated(each.value)
-                    else "its name and place say that the server gave it out"
-                ),
+                "looks made by a machine"
+                if looks.generated(each.value)
+                else "its name and place say that the server gave it out",
             )
         )
         if rule is None:
@@ -182,39 +180,6 @@ def _sent_cookies(exchange: Exchange) -> list[tuple[str, str]]:
     return [
         (name.strip(), value.strip()) for name, sign, value in (each.partition("=") for each in line.split(";")) if sign
     ]
-
-
-def visible_fields(main: Answers) -> set[str]:
-    """Names of the fields that people see and fill in."""
-    names: set[str] = set()
-    for i in main.ours:
-        view = main.view(i)
-        if (
-            main.final(i) != i
-            or "html" not in view.content_type.lower()
-            or not (b"<input" in view.body or b"<textarea" in view.body)
-        ):
-            continue
-        for node in view.html().css("input[name], textarea[name]"):
-            if (node.attributes.get("type") or "text").lower() in (
-                "text",
-                "email",
-                "password",
-                "search",
-                "tel",
-                "number",
-                "date",
-                "url",
-                "time",
-            ):
-                names.add(str(node.attributes.get("name")))
-    return names
-
-
-def mark_typed(each: Found, visible: set[str]) -> None:
-    if each.kind == "constant" and any(name in visible for name in each.names):
-        each.kind = "typed"
-        each.reasons.insert(0, "is in a field that people see and fill in")
 
 
 def without_parts(found: Sequence[Found], explained: set[tuple[int, str]]) -> list[Found]:

@@ -175,3 +175,13 @@ def secret_name(name: str) -> bool:
 
 def id_name(name: str) -> bool:
     return bool(words(name)) and (words(name)[-1] in ID_NAMES or name.endswith(("Id", "ID")))
+
+
+def weak(value: str) -> bool:
+    """Whether a value is so short that one like it stands in most answers by chance: less than 16 bits."""
+    return len(value) <= 4 if value.isdigit() else len(value) <= 3
+
+
+def as_number(value: str) -> str:
+    """A number in one spelling: what was typed as 33 may be filled in as 33.0."""
+    return f"{float(value):.6g}" if re.fullmatch(r"-?\d{1,12}([.]\d{1,6})?", value) else value

@@ -3,16 +3,17 @@
 import re
 from collections.abc import Callable, Sequence
 from html import unescape
+from urllib.parse import urlsplit
 
 import ahocorasick_rs
 
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found
-from dynamikos.core.correlation.offers import whole
+from dynamikos.core.correlation.sites import STATIC
+from dynamikos.core.correlation.texts import whole
 
 Progress = Callable[[float], None]
-MAX_ORIGINS = 12
 ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
 NOTABLE = frozenset(("set-cookie", "location", "link", "etag", "authorization"))
 DULL = frozenset(
@@ -23,39 +24,92 @@ DULL = frozenset(
 )
 
 
-def fill_hits(main: Answers, wanted: Sequence[Found], progress: Progress) -> None:
-    """Fills `hits`: the answers that hold a value, written in any of its forms, in order."""
-    patterns: dict[str, list[tuple[int, bool]]] = {}
-    for number, each in enumerate(wanted):
-        if len(each.value) >= 4:
-            for text in written(each.value):
-                patterns.setdefault(text, []).append((number, True))
+def fill_hits(
+    main: Answers,
+    wanted: Sequence[Found],
+    progress: Progress,
+    others: Sequence[Answers] = (),
+    maps: Sequence[dict[int, int]] = (),
+) -> None:
+    """Fills `hits`: the answers that hold a value before it is sent and, in every other recording, the value sent
+    there, in order.
+    """
+    skip = steady(main, others, maps) | {i for i in main.ours if static_kind(main, i, alone=not others)}
+    last = max((site.entry for each in wanted for site in each.sites), default=-1)
+    where = [i for i in main.ours if i < last and i not in skip]
+    found = _holding(main, [each.value for each in wanted], where, progress)
+    for each, hits in zip(wanted, found, strict=True):
+        each.hits = sorted(hits)
+    for number, (other, mapped) in enumerate(zip(others, maps, strict=True), 1):
+        there = set(other.ours) - steady(other, [main], [{b: a for a, b in mapped.items()}])
+        held = _holding(other, [each.values[number] or "" for each in wanted], sorted(there), progress)
+        for each, hits in zip(wanted, held, strict=True):
+            if each.values[number] is None:
+                each.held.append(set())
+                continue
+            each.held.append(hits)
+            each.hits = [i for i in each.hits if mapped.get(i) in hits or _alike(main, i, other, hits)]
+
+
+def _alike(main: Answers, i: int, other: Answers, hits: set[int]) -> bool:
+    return any(main.form(i) == other.form(j) for j in hits)
+
+
+def steady(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]]) -> set[int]:
+    """Answers that are the same in every recording: nothing that differs comes from them."""
+    if not others:
+        return set()
+    found = set()
+    for i in main.ours:
+        one = main.exchanges[i].answer
+        if one is None:
+            continue
+        for other, mapped in zip(others, maps, strict=True):
+            j = mapped.get(i)
+            two = other.exchanges[j].answer if j is not None else None
+            if j is None or two is None or one.body != two.body or head_of(main, i) != head_of(other, j):
+                break
         else:
-            for text in framed(each.value):
-                patterns.setdefault(text, []).append((number, False))
+            found.add(i)
+    return found
+
+
+def static_kind(main: Answers, i: int, *, alone: bool) -> bool:
+    """Whether answer i is a file that issues nothing. With no other recording to tell, scripts are files, too."""
+    answer = main.exchanges[i].answer
+    kind = ((answer.header("content-type") if answer else "") or "").lower()
+    if kind.startswith(("text/css", "image/", "font/", "audio/", "video/")):
+        return True
+    return alone and "javascript" in kind and bool(STATIC.search(urlsplit(main.exchanges[i].sent.url).path))
+
+
+def _holding(answers: Answers, values: Sequence[str], where: Sequence[int], progress: Progress) -> list[set[int]]:
+    """For each value, which of the answers `where` hold it in any of its spellings: one pass over each text."""
+    found: list[set[int]] = [set() for _ in values]
+    patterns: dict[str, list[tuple[int, bool]]] = {}
+    for number, value in enumerate(values):
+        if not value:
+            continue
+        long = len(value) >= 4
+        for text in written(value) if long else framed(value):
+            patterns.setdefault(text, []).append((number, long))
     if not patterns:
-        return
+        return found
     texts = list(patterns)
     machine = ahocorasick_rs.AhoCorasick(
         texts, implementation=ahocorasick_rs.Implementation.DFA if len(texts) < 30_000 else None
     )
-    last = max(site.entry for each in wanted for site in each.sites)
-    for count, i in enumerate(main.ours):
-        if i > last:
-            break
-        body = main.text(i)
-        for haystack in (head_of(main, i), body, _plain(body)):
+    for count, i in enumerate(where):
+        body = answers.text(i)
+        for haystack in (head_of(answers, i), body, _plain(body)):
             if not haystack:
                 continue
-            done: set[int] = set()
             for index, start, end in machine.find_matches_as_indexes(haystack, overlapping=True):
                 for number, alone in patterns[texts[index]]:
-                    if number in done or (wanted[number].hits and wanted[number].hits[-1] == i):
-                        continue
-                    if len(wanted[number].hits) < MAX_ORIGINS and (not alone or whole(haystack, start, end - start)):
-                        wanted[number].hits.append(i)
-                        done.add(number)
-        progress(0.15 + 0.4 * count / len(main.ours))
+                    if i not in found[number] and (not alone or whole(haystack, start, end - start)):
+                        found[number].add(i)
+        progress(0.15 + 0.4 * count / max(1, len(where)))
+    return found
 
 
 def _plain(text: str) -> str:
@@ -65,8 +119,13 @@ def _plain(text: str) -> str:
     if "&#" in text:
         return unescape(text)
     if "\\u00" in text or "\\x" in text:
-        return ESCAPE.sub(lambda match: chr(int(match.group(1) or match.group(2), 16)), text)
+        return ESCAPE.sub(_character, text)
     return ""
+
+
+def _character(match: re.Match[str]) -> str:
+    code = int(match.group(1) or match.group(2), 16)
+    return "\ufffd" if 0xD800 <= code < 0xE000 else chr(code)  # half of a pair is no text
 
 
 def framed(value: str) -> list[str]:
@@ -100,6 +159,8 @@ def framed(value: str) -> list[str]:
         f"={value}#",
         f"='{value}'",
         f">{value}<",
+        f"={value}>",
+        f"={value} ",
     ]
 
 

@@ -20,6 +20,7 @@ BROWSER = frozenset(
     " x-requested-with".split()
 )
 SCHEME = re.compile(r"(Bearer|Token|Basic|JWT|MAC|ApiKey|Key|OAuth)\s+(\S.*)\Z", re.I)
+CLIENT_MADE = re.compile(r"(Digest|Negotiate|NTLM|Basic)\s", re.I)  # from a name and a password, for each request
 MAX_TEXT = 200_000
 
 
@@ -64,6 +65,9 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
         if not segment:
             continue
         before = unquote(segments[number - 1]) if number else ""
+        if re.search(r"\d", before):  # the name of what has that number
+            named = (each for each in reversed(segments[: number - 1]) if each and not re.search(r"\d", each))
+            before = next(named, before)
         segment, *matrix = segment.split(";")  # parameters of a segment (RFC 3986 §3.3)
         for each in matrix:
             name, sign, value = each.partition("=")
@@ -80,6 +84,8 @@ def sites_of(exchange: Exchange, entry: int) -> list[Site]:
     for name, value in exchange.sent.headers:
         lower = name.lower()
         if lower in BROWSER or lower.startswith(("sec-", "proxy-", ":")):
+            continue
+        if lower == "authorization" and CLIENT_MADE.match(value):
             continue
         scheme = SCHEME.match(value)
         add(f"header {name.title()}", name, value)

@@ -1,0 +1,116 @@
+"""Proof: of the answers that hold a value, the one that speaks most for having issued it, with captures from there."""
+
+from collections.abc import Sequence
+
+from dynamikos.core.captures import compile_finder
+from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.found import Found
+from dynamikos.core.correlation.looks import weak
+from dynamikos.core.correlation.offers import Offer, Seen, offers
+from dynamikos.core.correlation.origins import head_of
+from dynamikos.core.correlation.shapes import Shape, shapes_of
+
+MOST = 400  # answers that are tried for one value
+NEAR = 8  # so many of the likeliest are looked at before one without evidence is taken
+EVIDENCE = 0.5  # how alike names or addresses must be to speak for an origin
+
+
+def prove(
+    each: Found,
+    main: Answers,
+    others: Sequence[Answers],
+    maps: Sequence[dict[int, int]],
+    again: Answers | None,
+    again_map: dict[int, int],
+) -> None:
+    """Fills `offers`, `origin` and `proven` from the answer that speaks most for having issued the value."""
+    is_weak = any(weak(value) for value in each.values if value)
+    shapes = shapes_of(each, main, others, maps)
+    hits = _ranked(each, main, [hit for hit in each.hits if hit < each.first], shapes)
+    best: tuple[float, int, list[Offer]] | None = None
+    fallback: tuple[int, list[Offer]] | None = None
+    for count, i in enumerate(hits[:MOST]):
+        seen = _seen(each, i, main, others, maps)
+        made = offers(main, i, each.value, each.names, seen or [], shapes=shapes)
+        if seen is None:
+            made = [offer._replace(proven=False) for offer in made if not offer.chosen]
+        good = [offer for offer in made if offer.proven and (not is_weak or offer.alike >= EVIDENCE)]
+        if good:
+            top = max(good, key=lambda offer: offer.alike - 0.3 * offer.chosen)
+            if top.chosen == made[0].chosen:
+                good = [top, *(offer for offer in good if offer is not top)]
+            points = max(EVIDENCE, top.alike) - 0.3 * top.chosen
+            if best is None or points > best[0]:
+                best = points, i, good
+            if points >= EVIDENCE and (top.alike >= EVIDENCE or count >= NEAR):
+                break
+        elif fallback is None or (made and not fallback[1]):
+            fallback = (i, [offer._replace(proven=False) for offer in made if not offer.chosen])
+        if best is not None and count >= 2 * NEAR:
+            break
+    if best is not None:
+        each.origin, each.offers, each.proven = best[1], best[2], True
+    elif fallback is not None:
+        each.origin, each.offers = fallback
+    if again is not None and each.origin >= 0 and again_map.get(each.origin) is not None:
+        _rehearsed(each, main, again, again_map[each.origin])
+
+
+def _seen(
+    each: Found, i: int, main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, int]]
+) -> list[Seen] | None:
+    """The same answer in the other recordings, None where one has none.
+
+    Where the aligned answer lacks the value (a poll that came once more), it is the latest of the same form before the
+    value is sent, if that holds in the main recording, too.
+    """
+    seen: list[Seen] = []
+    for number, (other, mapped, value) in enumerate(zip(others, maps, each.values[1:], strict=True)):
+        if value is None:
+            continue
+        j = mapped.get(i)
+        if j not in each.held[number]:
+            later = [k for k in main.ours if i < k < each.first and main.form(k) == main.form(i)]
+            sent = min((mapped[site.entry] for site in each.sites if site.entry in mapped), default=0)
+            same = [k for k in other.ours if k < sent and other.form(k) == main.form(i)]
+            j = same[-1] if same and not later else None
+        if j is None:
+            return None
+        seen.append(Seen(other.view(j), value))
+    return seen
+
+
+def _ranked(each: Found, main: Answers, hits: Sequence[int], shapes: Sequence[Shape]) -> list[int]:
+    """The answers in the order of what speaks for them: a redirect, the same address, the same name, nearness."""
+    if len(hits) < 2:
+        return list(hits)
+    names = [name for name in each.names if len(name) > 1]
+    marks = []
+    for place, i in enumerate(hits):
+        text, head = main.text(i), head_of(main, i)
+        points = 3.0 if "ocation:" in head and each.value in head else 0.0
+        points += max((3 * shape.weight for shape in shapes if shape.literal in text), default=0.0)
+        points += 1.5 if any(f'"{name}"' in text for name in names) else 0.5 * any(name in text for name in names)
+        marks.append((-(points - 0.04 * (len(hits) - place)), -i, i))
+    return [i for _, _, i in sorted(marks)]
+
+
+def _rehearsed(each: Found, main: Answers, again: Answers, j: int) -> None:
+    """Whether the server issued another value in the rehearsal: asks each capture there, and
+    keeps those that find one.
+    """
+    before, after = main.view(each.origin), again.view(j)
+    if before.status // 100 != after.status // 100:
+        return
+    kept = []
+    for offer in each.offers:
+        value = next(compile_finder(offer.capture)(after), None)
+        if value is None:
+            continue
+        kept.append(offer)
+        if not each.rehearsed:
+            each.rehearsed = "same" if value == each.value else "differs"
+    if kept:
+        each.offers = kept
+    elif each.offers:
+        each.rehearsed = ""

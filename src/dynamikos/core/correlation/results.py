@@ -1,0 +1,111 @@
+"""What was found, as strands: scored, named, best first."""
+
+import re
+from collections.abc import Sequence
+from urllib.parse import urlsplit
+
+from msgspec.structs import replace
+
+from dynamikos.core.correlation import looks
+from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.found import Found, entry_of
+from dynamikos.core.correlation.model import Origin, Strand, Use
+from dynamikos.core.correlation.sites import Site
+
+
+def _score(each: Found) -> float:
+    alike = each.offers[0].alike if each.offers else 0.0
+    telling = any(looks.secret_name(name) or looks.id_name(name) for name in each.names)
+    score = (
+        0.2 * (each.origin >= 0)
+        + 0.3 * (each.differs or each.rehearsed == "differs")
+        + 0.2 * each.proven
+        + 0.08 * alike
+        + 0.05 * telling
+    )
+    score += 0.12 if looks.generated(each.value) else 0.05 * (len(each.value) >= 4)
+    score += 0.05 * (len(each.sites) > 1)
+    if each.kind != "issued":
+        score *= 0.3
+    elif each.offers and each.offers[0].chosen:
+        score *= 0.85
+    return round(min(1.0, score), 2)
+
+
+def strands_of(found: Sequence[Found], main: Answers) -> list[Strand]:
+    strands: list[Strand] = []
+    taken: set[str] = set()
+    ordered = sorted(found, key=lambda each: (each.kind != "issued", not each.proven, -_score(each), each.first))
+    for each in ordered:
+        name = name_of(each, taken)
+        taken.add(name)
+        followed = all(main.followed(site.entry) for site in each.sites)
+        if each.kind == "issued" and followed:
+            each.reasons.append("is only sent where a redirect leads to: the engine follows it by itself")
+        captures = (
+            tuple(dict.fromkeys(replace(offer.capture, name=name) for offer in each.offers))
+            if each.kind == "issued"
+            else ()
+        )
+        origin = None
+        if each.origin >= 0 and each.kind == "issued":
+            place = each.offers[0].place if each.offers else "body"
+            origin = Origin(entry=entry_of(main, each.origin), place=place)
+        strands.append(
+            Strand(
+                name=name,
+                value=each.value,
+                kind=each.kind,
+                score=_score(each),
+                proven=each.kind == "issued" and each.proven,
+                reasons=tuple(each.reasons),
+                origin=origin,
+                captures=captures,
+                pattern=each.pattern,
+                values=each.values,
+                followed=followed,
+                uses=tuple(
+                    Use(
+                        entry=entry_of(main, site.entry),
+                        place=site.place,
+                        coding=site.coding,
+                        context=context_of(main, site),
+                    )
+                    for site in each.sites
+                ),
+            )
+        )
+    return strands
+
+
+def context_of(main: Answers, site: Site) -> str:
+    sent = main.exchanges[site.entry].sent
+    text = f"{sent.method} {urlsplit(sent.url).path}"
+    return text if len(text) < 100 else text[:97] + "…"
+
+
+def name_of(each: Found, taken: set[str]) -> str:
+    """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
+    candidates = [list(looks.words(name)) for name in each.names if looks.words(name)]
+    candidates = [[word for word in words if word != "x"] or words for words in candidates]
+    best = next(
+        (words for words in candidates if not set(words) <= looks.ID_NAMES), candidates[0] if candidates else []
+    )
+    if (not best or set(best) <= looks.ID_NAMES) and each.offers:
+        told = re.findall(r"[A-Za-z_][\w-]*", each.offers[0].place)
+        parent = [word for part in told[-2:] for word in looks.words(part)]
+        if parent and not set(parent) <= looks.ID_NAMES:
+            best = parent
+    if (
+        all(site.place.startswith("path") and "," not in site.place for site in each.sites)
+        and best
+        and not looks.id_name("_".join(best))
+    ):
+        last = best[-1]
+        best = [*best[:-1], last[:-1] if len(last) > 3 and last.endswith("s") else last, "id"]
+    base = re.sub(r"[^a-z0-9_]", "", "_".join(best[:4])) or "value"
+    base = base if base[0].isalpha() else f"v_{base}"
+    name, number = base[:40], 2
+    while name in taken:
+        name, number = f"{base[:40]}_{number}", number + 1
+    return name
