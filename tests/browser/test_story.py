@@ -269,7 +269,7 @@ class Views(BrowserCase):
                     continue
 
                 def look(page: Any, address: str = address, theme: str = theme) -> list[str]:
-                    page.context.add_cookies([{"name": "theme", "value": theme, "url": self.base}])
+                    page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": self.base}])
                     page.goto(self.base + address)
                     page.evaluate(AXE)
                     # all that a theme changes

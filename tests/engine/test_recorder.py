@@ -341,7 +341,7 @@ class DoorwayTests(RecorderCase):
         door = doorway.address()
         got = (
             await get(
-                "/page", f"Referer: {door}/from", "Cookie: s=1; dynamikos_session=never", "Accept-Encoding: gzip, sdch"
+                "/page", f"Referer: {door}/from", "Cookie: s=1; dynamikos-0a1b2c3d=never", "Accept-Encoding: gzip, sdch"
             )
         ).decode()
         self.assertIn(f'<a href="{door}/x">', got)
@@ -359,6 +359,20 @@ class DoorwayTests(RecorderCase):
         self.assertEqual(recorded.sent.url, f"{self.base}/page")
         self.assertEqual(recorded.answer.body, page)  # type: ignore[union-attr]
         self.assertTrue(recorded.answer.header("content-security-policy"))  # type: ignore[union-attr]
+
+    async def test_only_this_products_cookies_are_kept_apart_and_by_their_whole_name(self) -> None:
+        mine = ("dynamikos", "dynamikos-form", "dynamikos-theme", "dynamikos-0a1b2c3d", "dynamikos-0a1b2c3d-form")
+        theirs = ("sessionid", "csrftoken", "theme", "themepark", "dynamikosx", "sessionid2", "dynamikos-shop")
+        lines = [f"Set-Cookie: {name}=of-target; Path=/; HttpOnly" for name in (*mine, *theirs)]
+        _, get = await self.door(b"x", "Content-Type: text/html", *lines)
+        got = (await get("/page", "Cookie: " + "; ".join(f"{name}=of-browser" for name in (*mine, *theirs)))).decode()
+        head = self.target.heads[-1]
+        for name in theirs:
+            self.assertIn(f"Set-Cookie: {name}=of-target; Path=/; HttpOnly\r\n", got)
+            self.assertRegex(head, rf"[ ;]{name}=of-browser")
+        for name in mine:
+            self.assertNotIn(f"{name}=of-target", got)
+            self.assertNotRegex(head, rf"[ ;]{name}=of-browser")
 
     async def test_redirects_forms_and_json_come_home(self) -> None:
         doorway, get = await self.door(

@@ -1,5 +1,6 @@
 """./dynamikos shots"""
 
+import re
 from pathlib import Path
 from typing import Any
 
@@ -60,7 +61,7 @@ def command(views: tuple[str, ...], theme: str, width: int, keep: bool) -> None:
     with sync_playwright() as play:
         browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
         page = browser.new_page(viewport={"width": width, "height": 800})
-        page.context.add_cookies([{"name": "theme", "value": theme, "url": f"http://127.0.0.1:{port}"}])
+        page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": f"http://127.0.0.1:{port}"}])
         for view in views or VIEWS:
             _take(page, f"http://127.0.0.1:{port}", view, state.secret("demo-password", 9), folder)
         browser.close()
@@ -69,7 +70,7 @@ def command(views: tuple[str, ...], theme: str, width: int, keep: bool) -> None:
 def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
     page.goto(base + "/")
     if view == "sign-in":
-        page.context.clear_cookies(name="sessionid")
+        page.context.clear_cookies(name=re.compile(r"dynamikos-[0-9a-f]{8}"))
     elif page.locator("#id_username").count():
         page.fill("#id_username", "ada")
         page.fill("#id_password", password)

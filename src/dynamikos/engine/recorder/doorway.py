@@ -18,7 +18,7 @@ from dynamikos.engine.recorder.listener import Listener, Upstream
 from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head
 from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, tunnel
 
-OWN_COOKIES = ("dynamikos", "theme", "sessionid", "csrftoken")
+OWN_COOKIE = re.compile(r"dynamikos(-[0-9a-f]{8})?(-form|-theme)?\s*\Z")  # this product's, and no other's
 TEXTS = ("text/html", "text/css", "javascript", "json", "xml", "text/plain", "manifest")
 POLICIES = (
     "content-security-policy",
@@ -37,6 +37,11 @@ CODINGS = "gzip, deflate, br, zstd"
 def origin_of(url: str) -> Origin:
     parts = urlsplit(url)
     return parts.scheme, parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
+
+
+def is_own(pair: str) -> bool:
+    """Whether `name=value` of a Cookie or Set-Cookie line is one of this product's cookies."""
+    return bool(OWN_COOKIE.match(pair.partition("=")[0].strip()))
 
 
 class Doorway(Listener):
@@ -109,7 +114,7 @@ class Doorway(Listener):
             elif lower == "accept-encoding":
                 value = CODINGS
             elif lower == "cookie":
-                kept = [each for each in value.split(";") if not each.strip().lower().startswith(OWN_COOKIES)]
+                kept = [each for each in value.split(";") if not is_own(each)]
                 if not kept:
                     continue
                 value = ";".join(kept).strip()
@@ -134,7 +139,7 @@ class Doorway(Listener):
                     if part.strip().split("=")[0].strip().lower() not in ("domain", "secure", "partitioned")
                 ]
                 parts = [part for part in parts if part.strip().lower() != "samesite=none"]
-                if parts[0].strip().lower().startswith(OWN_COOKIES):
+                if is_own(parts[0]):
                     continue
                 value = ";".join(parts)
             else:

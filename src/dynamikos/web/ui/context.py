@@ -12,5 +12,5 @@ def frame(request: HttpRequest) -> dict[str, Any]:
     return {
         "member": member,
         "spine": places(member, request.path) if member is not None else [],
-        "theme": request.COOKIES.get("theme", "paper"),
+        "theme": request.COOKIES.get("dynamikos-theme", "paper"),
     }

@@ -146,7 +146,7 @@
     if (!el) return;
     if (el.dataset.do === "theme") {
       const night = document.documentElement.dataset.theme === "night";
-      document.cookie = "theme=" + (night ? "paper" : "night") + ";path=/;max-age=31536000;samesite=lax";
+      document.cookie = "dynamikos-theme=" + (night ? "paper" : "night") + ";path=/;max-age=31536000;samesite=lax";
       location.reload();
     }
     if (el.dataset.do === "field") open();
