@@ -13,11 +13,12 @@ from dynamikos.core.checks import suggested
 from dynamikos.core.correlation import Accepted, Strand, accept, strand_by_hand
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError, ImportRefused, TextError
-from dynamikos.core.exchanges import Answer, Exchange, hosts_of, likeness, read_curl, read_har
+from dynamikos.core.exchanges import Answer, Exchange, Recording, hosts_of, likeness, read_curl, read_har
 from dynamikos.core.exchanges.har import HostSummary
 from dynamikos.core.frozen import canonical
 from dynamikos.core.journeys import Journey, parse_journey, parse_shared
 from dynamikos.core.journeys.from_openapi import Description, Operation
+from dynamikos.core.journeys.from_recording import journey_from
 
 Progress = Callable[[float], None]
 
@@ -83,6 +84,14 @@ def described(payload: bytes, progress: Progress) -> bytes:
     found = Description(document, name)
     made = canonical(found.journey(called or found.title, set(chosen), base)) if chosen is not None else b""
     return msgspec.msgpack.encode(Described(found.title, found.base(), found.operations(), made))
+
+
+def scripted(payload: bytes, progress: Progress) -> bytes:
+    """(recording, name, origins, environment values by origin) → the journey made from it, as canonical JSON."""
+    recording, name, origins, bases = msgspec.msgpack.decode(
+        payload, type=tuple[Recording, str, list[str], dict[str, str]]
+    )
+    return canonical(journey_from(recording, name, origins, bases))
 
 
 def text_form(payload: bytes, progress: Progress) -> bytes:
@@ -202,6 +211,7 @@ JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
     "har": har,
     "curl": curl,
     "described": described,
+    "scripted": scripted,
     "text_form": text_form,
     "compare": compare,
     "suggest": suggest,

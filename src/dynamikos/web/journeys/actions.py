@@ -14,7 +14,6 @@ from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
 from dynamikos.core.journeys.columns import renamed
 from dynamikos.core.journeys.editing import find
-from dynamikos.core.journeys.from_recording import journey_from
 from dynamikos.web.environments.actions import create as create_environment
 from dynamikos.web.environments.queries import first as first_environment
 from dynamikos.web.journeys.models import Draft, Journey, SharedStep
@@ -40,7 +39,9 @@ def create_from_recording(
     if not origins:
         raise DynamikosError("No host is ticked, so nothing would be left. Tick the application's own hosts.")
     core: CoreRecording = as_core(found)
-    made = create(member, journey_from(core, name.strip() or found.name, origins, _bases(member, origins)), found)
+    asked = msgspec.msgpack.encode((core, name.strip() or found.name, origins, _bases(member, origins)))
+    scripted = workers.call("scripted", asked, seconds=60.0, memory_mb=3000)
+    made = create(member, msgspec.json.decode(scripted, type=CoreJourney), found)
     made.others.set(others)
     return made
 

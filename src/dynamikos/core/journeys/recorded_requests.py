@@ -1,0 +1,324 @@
+"""Requests from recorded exchanges: what means something is kept, what a browser makes by itself left to the engine."""
+
+import base64
+import re
+from collections import Counter
+from collections.abc import Sequence
+from email.parser import BytesParser
+from email.policy import HTTP
+from html.parser import HTMLParser
+from urllib.parse import SplitResult, parse_qsl, urljoin, urlsplit
+
+from msgspec.structs import replace
+
+from dynamikos.core.checks import Check
+from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.exchanges.jsontext import problem_in
+from dynamikos.core.exchanges.model import redirect_of
+from dynamikos.core.journeys.model import Body, FormPart, Request, Step, key_from
+
+STATIC = re.compile(r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|mp4|webm|map)\Z", re.I)
+STATIC_TYPES = ("image/", "font/", "text/css", "text/javascript", "application/javascript", "video/", "audio/")
+# Headers a browser or the engine makes itself: cookies are the jar's, lengths and hosts are computed.
+OWN_HEADERS = frozenset(
+    [
+        "host",
+        "connection",
+        "content-length",
+        "cookie",
+        "accept-encoding",
+        "keep-alive",
+        "te",
+        "transfer-encoding",
+        "upgrade",
+        "expect",
+        "proxy-connection",
+        "upgrade-insecure-requests",
+        "if-none-match",
+        "if-modified-since",
+        "cache-control",
+        "pragma",
+        "traceparent",
+        "dnt",
+        "priority",
+    ]
+)
+
+
+def is_static(exchange: Exchange) -> bool:
+    """A resource of a page (style, script, picture, font), fetched with GET."""
+    if exchange.sent.method != "GET":
+        return False
+    kind = (exchange.answer.header("content-type") or "") if exchange.answer else ""
+    return kind.startswith(STATIC_TYPES) or bool(STATIC.search(urlsplit(exchange.sent.url).path))
+
+
+def requests_from(
+    group: list[tuple[int, Exchange]], recording: Recording, bases: dict[str, str], notes: dict[int, str] | None = None
+) -> list[Request]:
+    """The requests of one step; `notes` are put to those of their exchanges (numbers in the recording)."""
+    requests: list[Request] = []
+    skip_to: str | None = None
+    for number, exchange in group:
+        url = exchange.sent.url
+        if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
+            skip_to = redirect_of(exchange)
+            continue
+        if is_static(exchange) and exchange.answer is not None and exchange.answer.status >= 400:
+            continue  # what a browser asks for by itself and does not get, such as an icon
+        if unsupported(exchange):
+            continue
+        address, parts = _address(url, bases)
+        if is_static(exchange) and requests:
+            requests[-1] = _embed(requests[-1], address + (f"?{parts.query}" if parts.query else ""))
+            continue
+        taken = {request.request for request in requests}
+        words = "-".join(part for part in parts.path.split("/") if part) or "front"
+        checks, said = _status(_final(recording, number))
+        body = _body(exchange)
+        if lost_body(exchange):
+            body = _upload(recording, number)
+            said = [*said, LOST_BODY if body is None else LOST_UPLOAD]
+        if notes and number in notes:
+            said = [*said, notes[number]]
+        requests.append(
+            Request(
+                request=key_from(f"{exchange.sent.method.lower()}-{words}", taken),
+                method=exchange.sent.method,
+                address=address,
+                query=tuple(parse_qsl(parts.query, keep_blank_values=True)),
+                headers=_headers(exchange, bases),
+                body=body,
+                checks=checks,
+                recorded=number,
+                note="\n".join(said),
+            )
+        )
+        skip_to = redirect_of(exchange)
+    return requests
+
+
+def unsupported(exchange: Exchange) -> str:
+    """What an exchange is that can't be replayed, in words; "" for what can."""
+    answer = exchange.answer
+    upgrade = next((value for name, value in exchange.sent.headers if name.lower() == "upgrade"), "")
+    if upgrade.lower() == "websocket" or exchange.sent.url.startswith(("ws:", "wss:")):
+        return "a WebSocket handshake"
+    if answer is not None and answer.status == 101:
+        return "a change of protocol"
+    if answer is not None and (answer.header("content-type") or "").lower().startswith("text/event-stream"):
+        return "a stream of server-sent events"
+    return ""
+
+
+def _status(final: Exchange | None) -> tuple[tuple[Check, ...], list[str]]:
+    """The check of a recorded status, and what is to be said of one that a browser would call an error."""
+    if final is None or final.answer is None or final.answer.status <= 0:
+        return (), []
+    status = final.answer.status
+    checks = (Check(status=status),)
+    if status < 400:
+        return checks, []
+    return checks, [
+        f"The recording has {status} here too: the application answers so. Leave the request out if it is not part of"
+        " what the person does."
+    ]
+
+
+LOST_BODY = (
+    "The recording says that a body was sent, but has none: browsers leave uploads out of HAR files. Give the body"
+    " here, or record it through the doorway or the proxy."
+)
+LOST_UPLOAD = (
+    "The recording has no body for this upload: browsers leave it out of HAR files. Its fields were taken from the form"
+    " of the page before; the file's content is a stand-in, so put the real one in its place."
+)
+
+
+def lost_body(exchange: Exchange) -> bool:
+    """Whether a request says that it has a body, and the recording has none."""
+    if exchange.sent.body or exchange.sent.method in ("GET", "HEAD"):
+        return False
+    headers = {name.lower(): value for name, value in exchange.sent.headers}
+    length = headers.get("content-length", "")
+    return "multipart/" in headers.get("content-type", "") or (length.isdigit() and int(length) > 0)
+
+
+class _Forms(HTMLParser):
+    """Collects the forms of a page: their address and their fields."""
+
+    def __init__(self) -> None:
+        super().__init__(convert_charrefs=True)
+        self.forms: list[tuple[str, list[tuple[str, str, str]]]] = []  # action, (name, value, type)
+        self._area: list[str] | None = None
+        self._open = False
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        marks = {name: value or "" for name, value in attrs}
+        if tag == "form":
+            self.forms.append((marks.get("action", ""), []))
+            self._open = True
+        if not self._open or not marks.get("name"):
+            return
+        fields = self.forms[-1][1]
+        kind = marks.get("type", "text").lower()
+        if tag == "input" and kind not in ("submit", "button", "image", "reset"):
+            if kind not in ("checkbox", "radio") or "checked" in marks:
+                fields.append((marks["name"], marks.get("value", ""), kind))
+        elif tag == "textarea":
+            fields.append((marks["name"], "", "text"))
+        elif tag == "select":
+            fields.append((marks["name"], "", "select"))
+
+    def handle_endtag(self, tag: str) -> None:
+        if tag == "form":
+            self._open = False
+
+
+def _upload(recording: Recording, number: int) -> Body | None:
+    """The fields of the form that a lost upload was sent from: the latest page before with one for its address."""
+    sent = recording.exchanges[number].sent
+    if not any(name.lower() == "content-type" and "multipart/form-data" in value for name, value in sent.headers):
+        return None
+    for exchange in reversed(recording.exchanges[:number]):
+        answer = exchange.answer
+        if answer is None or "html" not in (answer.header("content-type") or "") or b"<form" not in answer.body:
+            continue
+        page = _Forms()
+        page.feed(answer.body[:2_000_000].decode("utf-8", "replace"))
+        for action, fields in page.forms:
+            if urljoin(exchange.sent.url, action) == sent.url and any(kind == "file" for _, _, kind in fields):
+                return Body(parts=tuple(_part(*field) for field in fields))
+    return None
+
+
+def _part(name: str, value: str, kind: str) -> FormPart:
+    if kind == "file":
+        return FormPart(name=name, file="upload.txt", type="text/plain", value="A file in place of the recorded one.\n")
+    return FormPart(name=name, value=value.replace("{{", "{ {"))
+
+
+def _final(recording: Recording, number: int) -> Exchange | None:
+    """The exchange at the end of the redirects that begin at `number`."""
+    exchange = recording.exchanges[number]
+    for following in recording.exchanges[number + 1 : number + 12]:
+        wanted = redirect_of(exchange)
+        if wanted is None:
+            break
+        if following.sent.url == wanted:
+            exchange = following
+    return exchange if redirect_of(exchange) is None else None
+
+
+def _address(url: str, bases: dict[str, str]) -> tuple[str, SplitResult]:
+    parts = urlsplit(url)
+    origin = f"{parts.scheme}://{parts.netloc}"
+    base = f"{{{{ {bases[origin]} }}}}" if origin in bases else origin
+    return base + (parts.path or "/").replace("{{", "%7B%7B"), parts
+
+
+def _embed(request: Request, address: str) -> Request:
+    return request if address in request.embedded else replace(request, embedded=(*request.embedded, address))
+
+
+def _headers(exchange: Exchange, bases: dict[str, str]) -> tuple[tuple[str, str], ...]:
+    """Headers that mean something: all but those that a browser makes for every request of the kind."""
+    kept = []
+    writes = exchange.sent.method not in ("GET", "HEAD", "OPTIONS")
+    for name, value in exchange.sent.headers:
+        lower = name.lower()
+        if lower in ("origin", "referer"):
+            if writes:  # a guard against foreign forms may look at them
+                kept.append((name, _place(value, bases, whole=lower == "referer")))
+            continue
+        if (
+            lower in OWN_HEADERS
+            or lower.startswith(("sec-", "proxy-", ":"))
+            or (lower == "content-type" and (exchange.sent.body or "multipart/" in value))
+            or lower in ("user-agent", "accept-language")
+        ):
+            continue
+        kept.append((name, value.replace("{{", "{ {")))
+    return tuple(kept)
+
+
+def folded(steps: Sequence[Step]) -> tuple[tuple[tuple[str, str], ...], list[Step]]:
+    """(headers common to the journey, its steps without them).
+
+    Common is what every request has, and the Accept that most have; `*/*` is what is sent without one.
+    """
+    requests = [request for step in steps for request in step.requests]
+    if not requests:
+        return (), list(steps)
+    counts = Counter(pair for request in requests for pair in dict.fromkeys(request.headers))
+    common = [pair for pair, count in counts.items() if count == len(requests) and len(requests) > 2]
+    accepts = Counter(next((v for n, v in each.headers if n.lower() == "accept"), ANYTHING) for each in requests)
+    most = accepts.most_common(1)[0][0]
+    common = [pair for pair in common if pair[0].lower() != "accept"]
+    if most != ANYTHING:
+        common.append(("Accept", most))
+
+    def without(request: Request) -> Request:
+        kept = []
+        for name, value in request.headers:
+            if (name, value) in common or (name.lower() == "accept" and value == most):
+                continue
+            kept.append((name, value))
+        if most != ANYTHING and not any(name.lower() == "accept" for name, _ in request.headers):
+            kept.append(("Accept", ANYTHING))
+        return replace(request, headers=tuple(kept))
+
+    return tuple(common), [replace(step, requests=tuple(map(without, step.requests))) for step in steps]
+
+
+ANYTHING = "*/*"
+
+
+def _place(value: str, bases: dict[str, str], *, whole: bool) -> str:
+    """An Origin or Referer with the environment's address; of a path only what has no numbers, which may be ids."""
+    parts = urlsplit(value)
+    origin = f"{parts.scheme}://{parts.netloc}"
+    base = f"{{{{ {bases[origin]} }}}}" if origin in bases else origin
+    if not whole:
+        return base
+    return base + (parts.path if parts.path and not re.search(r"\d", parts.path) else "/").replace("{{", "%7B%7B")
+
+
+def _body(exchange: Exchange) -> Body | None:
+    body = exchange.sent.body
+    if not body:
+        return None
+    kind = next((value for name, value in exchange.sent.headers if name.lower() == "content-type"), "")
+    text = body.decode("utf-8", "replace").replace("{{", "{ {")
+    if kind.startswith("multipart/form-data"):
+        parts = _parts(body, kind)
+        if parts:
+            return Body(parts=parts)
+    if "x-www-form-urlencoded" in kind:
+        return Body(form=tuple(parse_qsl(text, keep_blank_values=True)))
+    if "json" in kind and not problem_in(text):
+        return Body(json=text, type="" if kind == "application/json" else kind)
+    return Body(raw=text, type=kind or "application/octet-stream")
+
+
+def _parts(body: bytes, kind: str) -> tuple[FormPart, ...]:
+    """The parts of a multipart form (RFC 7578); () for what can't be read as one."""
+    message = BytesParser(policy=HTTP).parsebytes(b"Content-Type: " + kind.encode() + b"\r\n\r\n" + body)
+    made = []
+    for part in message.iter_parts() if message.is_multipart() else ():
+        name = part.get_param("name", header="content-disposition")
+        if not isinstance(name, str):
+            return ()
+        content = part.get_payload(decode=True) or b""
+        assert isinstance(content, bytes)
+        file = part.get_filename() or ""
+        given = str(part.get("content-type") or "")
+        try:
+            text = content.decode("utf-8")
+        except UnicodeDecodeError:
+            text = "\0"
+        if "\0" in text or (file and "{{" in text):
+            made.append(FormPart(name=name, file=file or name, type=given, base64=base64.b64encode(content).decode()))
+        else:
+            made.append(FormPart(name=name, file=file, type=given, value=text.replace("{{", "{ {")))
+    return tuple(made)

@@ -1,0 +1,222 @@
+"""Steps from a recording: which exchanges belong together, what a person would call them, what went on by itself."""
+
+import re
+from collections import Counter, defaultdict
+from collections.abc import Collection, Sequence
+from itertools import pairwise
+from statistics import fmean, pstdev
+from typing import NamedTuple
+from urllib.parse import parse_qsl, urljoin, urlsplit
+
+import orjson
+from selectolax.lexbor import LexborHTMLParser
+
+from dynamikos.core.exchanges import Exchange, Recording, text_of
+from dynamikos.core.exchanges.model import redirect_of
+from dynamikos.core.journeys.recorded_requests import is_static
+
+GAP_US = 1_000_000  # a pause this long within a page begins a new step
+EVEN = 0.35  # standard deviation of a poll's intervals, of their mean
+MOST_HTML = 1_000_000
+BACK = 60  # so many exchanges before, the link that was clicked is looked for
+Numbered = tuple[int, Exchange]
+
+
+def origin_of(exchange: Exchange) -> str:
+    parts = urlsplit(exchange.sent.url)
+    return f"{parts.scheme}://{parts.netloc}"
+
+
+def groups_of(recording: Recording, origins: Collection[str], background: Collection[int] = ()) -> list[list[Numbered]]:
+    """Exchanges to `origins`, step by step: a new page or a pause begins one, unless a redirect led there.
+
+    What goes on in the `background` begins none.
+    """
+    groups: list[list[Numbered]] = []
+    page = None
+    end = 0
+    redirected = False
+    for number, exchange in enumerate(recording.exchanges):
+        if origin_of(exchange) not in origins:
+            continue
+        by_itself = is_static(exchange) or number in background
+        pause = exchange.started_us - end >= GAP_US and not by_itself
+        new_page = exchange.page != page and not by_itself
+        if not groups or ((new_page or pause) and not redirected):
+            groups.append([])
+        if not by_itself:
+            page = exchange.page
+        groups[-1].append((number, exchange))
+        if number not in background:
+            end = max(end, exchange.started_us + exchange.timings.total_us)
+        redirected = redirect_of(exchange) is not None
+    return groups
+
+
+def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
+    """Numbers of exchanges that a page made by itself, with what is to be said of them: polls and saves by time.
+
+    The same call (method, path, names of its fields) at least three times at even intervals, without a page loaded for
+    it, is a poll; one that writes to one address again and again, a save.
+    """
+    calls: dict[tuple[object, ...], list[int]] = defaultdict(list)
+    for number, exchange in enumerate(recording.exchanges):
+        if origin_of(exchange) in origins and not is_static(exchange) and not _is_page(exchange):
+            parts = urlsplit(exchange.sent.url)
+            names = tuple(sorted({name for name, _ in parse_qsl(parts.query, keep_blank_values=True)}))
+            calls[(exchange.sent.method, parts.netloc, parts.path, names, _operation(exchange))].append(number)
+    found: dict[int, str] = {}
+    for (method, *_), numbers in calls.items():
+        if len(numbers) < 3:
+            continue
+        starts = [recording.exchanges[number].started_us for number in numbers]
+        gaps = [after - before for before, after in pairwise(starts)]
+        mean = fmean(gaps)
+        if mean < 200_000 or pstdev(gaps) > EVEN * mean:
+            continue
+        what = "asks" if method in ("GET", "HEAD") else "saves"
+        said = (
+            f"The page {what} this by itself, about every {mean / 1_000_000:.3g} s ({len(numbers)} times in the"
+            " recording). Leave such requests out, or repeat one by time."
+        )
+        found.update(dict.fromkeys(numbers, said))
+    return found
+
+
+class Page(NamedTuple):
+    """What a page says of itself and of where it leads: `links` and `buttons` by the address they go to."""
+
+    title: str
+    heading: str
+    links: dict[str, str]
+    buttons: dict[str, str]
+
+
+def page_of(exchange: Exchange) -> Page | None:
+    """The page in an answer, None when that is none."""
+    answer = exchange.answer
+    if answer is None or "html" not in (answer.header("content-type") or "") or not answer.body:
+        return None
+    tree = LexborHTMLParser(text_of(answer.body[:MOST_HTML], answer.header("content-type") or ""))
+
+    def said(selector: str) -> str:
+        node = tree.css_first(selector)
+        return _short(node.text()) if node is not None else ""
+
+    links: dict[str, str] = {}
+    for node in tree.css("a[href]"):
+        links.setdefault(_absolute(exchange.sent.url, node.attributes.get("href") or ""), _short(node.text()))
+    buttons: dict[str, str] = {}
+    for form in tree.css("form"):
+        button = form.css_first("button:not([type=button]):not([type=reset]), input[type=submit]")
+        text = (button.attributes.get("value") or button.text()) if button is not None else ""
+        if button is not None and button.tag == "button":
+            text = button.text() or text
+        address = _absolute(exchange.sent.url, form.attributes.get("action") or exchange.sent.url)
+        buttons.setdefault(address.partition("?")[0], _short(text or ""))
+    return Page(said("title"), said("h1"), links, buttons)
+
+
+def titles_of(recording: Recording, groups: Sequence[Sequence[Numbered]]) -> list[str]:
+    """What a person would call each step: what they clicked, the page they reached, else its address in words.
+
+    A title that most pages share says nothing; names that come again are numbered.
+    """
+    pages = [page_of(exchange) for exchange in recording.exchanges]
+    reached = [pages[number] if (number := _reached(group)) is not None else None for group in groups]
+    counts = Counter(page.title for page in reached if page is not None and page.title)
+    common = {title for title, count in counts.items() if count > 2 and count >= 0.8 * len(groups)}
+    site = _common_end([title for title in counts if title not in common])
+    made = []
+    for group, page in zip(groups, reached, strict=True):
+        number, first = group[0]
+        title = page.title.removesuffix(site).strip() if page is not None and page.title not in common else ""
+        heading = page.heading if page is not None else ""
+        clicked = _clicked(pages[max(0, number - BACK) : number], first)
+        writes = first.sent.method != "GET"
+        made.append((clicked if writes and clicked else title or heading or clicked or _in_words(first))[:80])
+    return _numbered(made)
+
+
+def _is_page(exchange: Exchange) -> bool:
+    fetched = {name.lower(): value for name, value in exchange.sent.headers}
+    if fetched.get("sec-fetch-mode", "navigate") != "navigate" or "x-requested-with" in fetched:
+        return False
+    return exchange.answer is not None and "html" in (exchange.answer.header("content-type") or "")
+
+
+def _operation(exchange: Exchange) -> str:
+    """The name of a GraphQL operation that a call asks for, "" for other calls."""
+    if exchange.sent.body[:1] not in (b"{", b"["):
+        return ""
+    try:
+        document = orjson.loads(exchange.sent.body)
+    except ValueError:
+        return ""
+    document = document[0] if isinstance(document, list) and document else document
+    if not isinstance(document, dict) or not isinstance(document.get("query"), str):
+        return ""
+    if isinstance(document.get("operationName"), str):
+        return str(document["operationName"])
+    named = re.match(r"\s*(?:query|mutation|subscription)\s+(\w+)", document["query"])
+    return named.group(1) if named else ""
+
+
+def _reached(group: Sequence[Numbered]) -> int | None:
+    """The number of the page that a step's first request leads to."""
+    found = None
+    wanted: str | None = group[0][1].sent.url
+    for number, exchange in group:
+        if wanted is not None and exchange.sent.url.partition("#")[0] == wanted.partition("#")[0]:
+            found, wanted = number, redirect_of(exchange)
+    return found
+
+
+def _short(text: str) -> str:
+    return " ".join(text.split())[:80]
+
+
+def _absolute(here: str, address: str) -> str:
+    try:
+        return urljoin(here, address.strip()).partition("#")[0]
+    except ValueError:
+        return ""
+
+
+def _common_end(titles: Sequence[str]) -> str:
+    """What most titles end with after a dash or a bar: the application's name."""
+    ends = Counter(found.group(0) for title in titles if (found := re.search(r"\s+[-–—|·:]\s+[^-–—|·]{2,60}\Z", title)))
+    if not ends:
+        return ""
+    end, count = ends.most_common(1)[0]
+    return end if count > 1 and count >= len(titles) / 2 else ""
+
+
+def _clicked(before: Sequence[Page | None], exchange: Exchange) -> str:
+    """The text of the link or of the form's button on a page before that leads to this request."""
+    url = exchange.sent.url.partition("#")[0]
+    for page in reversed(before):
+        if page is None:
+            continue
+        text = page.links.get(url) if exchange.sent.method == "GET" else page.buttons.get(url.partition("?")[0])
+        if text:
+            return text
+    return ""
+
+
+def _in_words(exchange: Exchange) -> str:
+    operation = _operation(exchange)
+    if operation:
+        return re.sub(r"(?<=[a-z0-9])(?=[A-Z])", " ", operation).capitalize()
+    path = urlsplit(exchange.sent.url).path.strip("/") or "front page"
+    words = re.sub(r"[-_/.]+", " ", path).strip()[:60]
+    return (f"{exchange.sent.method.capitalize()} " if exchange.sent.method != "GET" else "Open ") + words
+
+
+def _numbered(names: Sequence[str]) -> list[str]:
+    counts: Counter[str] = Counter()
+    made = []
+    for name in names:
+        counts[name] += 1
+        made.append(name if counts[name] == 1 else f"{name} ({counts[name]})")
+    return made

@@ -1,0 +1,150 @@
+"""What a recording of somebody else's application becomes: names, headers, statuses, uploads, background calls."""
+
+from unittest import TestCase
+
+from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent
+from dynamikos.core.exchanges.model import Timings
+from dynamikos.core.journeys import Journey
+from dynamikos.core.journeys.from_recording import journey_from
+
+HOST = "https://desk.example"
+PAGE = (("Content-Type", "text/html; charset=utf-8"),)
+BROWSER = (
+    ("Host", "desk.example"),
+    ("User-Agent", "Chromium"),
+    ("Accept-Language", "en"),
+    ("Sec-Fetch-Mode", "navigate"),
+    ("Accept", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"),
+)
+CALL = (("Accept", "*/*"), ("Sec-Fetch-Mode", "cors"))
+
+
+class Film:
+    """Exchanges one after the other, `pause` seconds apart."""
+
+    def __init__(self) -> None:
+        self.exchanges: list[Exchange] = []
+        self.now_us = 1_790_000_000_000_000
+
+    def add(
+        self, method: str, path: str, body: bytes = b"", *, status: int = 200, page: str = "", pause: float = 2.0,
+        headers: tuple[tuple[str, str], ...] = BROWSER, back: tuple[tuple[str, str], ...] = PAGE, html: str = "",
+    ) -> None:  # fmt: skip
+        self.now_us += int(pause * 1_000_000)
+        answer = Answer(status=status, headers=back, body=html.encode())
+        sent = Sent(method=method, url=HOST + path, headers=headers, body=body)
+        timings = Timings(wait_us=50_000)
+        self.exchanges.append(Exchange(sent=sent, answer=answer, timings=timings, started_us=self.now_us, page=page))
+
+    def journey(self) -> Journey:
+        recording = Recording(exchanges=tuple(self.exchanges), pages={})
+        return journey_from(recording, "Desk", [HOST], {HOST: "env.desk"})
+
+
+class Headers(TestCase):
+    def test_what_means_something_is_kept_and_what_all_have_is_said_once(self) -> None:
+        film = Film()
+        app = (("X-App", "7"),)
+        film.add("GET", "/", headers=BROWSER + app, html="<title>Desk</title>")
+        film.add("GET", "/api/me", headers=(("Accept", "application/json"), ("X-Requested-With", "fetch"), *app))
+        film.add("GET", "/more", headers=BROWSER + app)
+        film.add("GET", "/plain", headers=CALL + app)
+        journey = film.journey()
+        first, call, _, plain = [request for _, step in journey.steps() for request in step.requests]
+        self.assertEqual(dict(journey.headers), {"X-App": "7", "Accept": BROWSER[-1][1]})
+        self.assertEqual(first.headers, ())
+        self.assertEqual(dict(call.headers), {"Accept": "application/json", "X-Requested-With": "fetch"})
+        self.assertEqual(dict(plain.headers), {"Accept": "*/*"})
+
+    def test_what_writes_says_where_it_comes_from(self) -> None:
+        film = Film()
+        said = (("Origin", HOST), ("Referer", HOST + "/edit?id=8"))
+        film.add("GET", "/", headers=(*BROWSER, *said))
+        film.add("POST", "/save", b"a=1", headers=(*BROWSER, *said))
+        film.add("POST", "/notes/8", b"a=1", headers=(*BROWSER, ("Referer", HOST + "/notes/8/edit")))
+        first, save, note = [request for _, step in film.journey().steps() for request in step.requests]
+        self.assertEqual(first.headers, ())
+        self.assertEqual(dict(save.headers), {"Origin": "{{ env.desk }}", "Referer": "{{ env.desk }}/edit"})
+        self.assertEqual(dict(note.headers), {"Referer": "{{ env.desk }}/"})
+
+
+class Statuses(TestCase):
+    def test_an_error_of_the_application_is_expected_again_and_says_so(self) -> None:
+        film = Film()
+        film.add("GET", "/", html="<title>Desk</title>")
+        film.add("GET", "/api/me", status=401, headers=CALL)
+        film.add("GET", "/favicon.ico", status=404, headers=CALL)
+        requests = [request for _, step in film.journey().steps() for request in step.requests]
+        self.assertEqual([request.checks[0].status for request in requests], [200, 401])
+        self.assertIn("401", requests[1].note)
+        self.assertEqual(requests[0].note, "")
+
+
+class Uploads(TestCase):
+    FORM = (
+        '<form action="/files/add" method=post enctype="multipart/form-data"><input type=hidden name=token value=t1>'
+        "<input name=title><textarea name=about></textarea><input type=file name=paper><button>Send</button></form>"
+    )
+    MULTIPART = (("Content-Type", "multipart/form-data; boundary=----x"), ("Content-Length", "812"))
+
+    def test_a_lost_body_is_made_from_the_form_and_said(self) -> None:
+        film = Film()
+        film.add("GET", "/files", html=self.FORM)
+        film.add("POST", "/files/add", headers=(*BROWSER, *self.MULTIPART))
+        film.add("PUT", "/raw", headers=(*CALL, ("Content-Type", "text/csv"), ("Content-Length", "9")))
+        journey = film.journey()
+        _, upload, raw = [request for _, step in journey.steps() for request in step.requests]
+        assert upload.body is not None
+        names = [(part.name, bool(part.file)) for part in upload.body.parts]
+        self.assertEqual(names, [("token", False), ("title", False), ("about", False), ("paper", True)])
+        self.assertNotIn("boundary", str(upload.headers))
+        self.assertIn("stand-in", upload.note)
+        self.assertIsNone(raw.body)
+        self.assertIn("doorway", raw.note)
+        self.assertIn("2 requests lost the body", journey.note)
+
+
+class Names(TestCase):
+    def test_as_a_person_would_call_them(self) -> None:
+        film = Film()
+        page = '<title>{0} – Desk</title><a href="/notes/add">Write a note</a>'
+        film.add("GET", "/", page="1", html=page.format("Notes"))
+        film.add("GET", "/notes/add", page="2", html='<form action="/notes/add" method=post><button>Keep it</button>')
+        film.add("POST", "/notes/add", b"a=1", page="3", html=page.format("A note"))
+        film.add("GET", "/notes/8", page="4", html=page.format("A note"))
+        film.add("GET", "/x/y", page="5", html="<h1>Where <b>it</b> is</h1>")
+        graph = b'{"operationName":"bookNight","query":"mutation bookNight { book }"}'
+        film.add("POST", "/graphql", graph, headers=CALL, back=(("Content-Type", "application/json"),))
+        names = [step.name for _, step in film.journey().steps()]
+        self.assertEqual(names, ["Notes", "Write a note", "Keep it", "A note", "Where it is", "Book night"])
+
+    def test_repetitions_are_told_apart(self) -> None:
+        film = Film()
+        for number in (1, 2, 3):
+            film.add(
+                "GET", f"/edit/{number}", page=str(number), html=f"<title>Edit {'' if number < 3 else 'all'}</title>"
+            )
+        self.assertEqual([step.name for _, step in film.journey().steps()], ["Edit", "Edit (2)", "Edit all"])
+
+
+class Background(TestCase):
+    def test_polls_and_saves_by_time_stay_in_the_step_in_which_they_happen(self) -> None:
+        film = Film()
+        film.add("GET", "/", page="1", html="<title>Desk</title>")
+        for _ in range(4):
+            film.add("GET", "/api/news?since=3", headers=CALL, pause=5.0, back=(("Content-Type", "application/json"),))
+        film.add("GET", "/next", page="2", html="<title>Next</title>")
+        steps = [step for _, step in film.journey().steps()]
+        self.assertEqual([len(step.requests) for step in steps], [5, 1])
+        self.assertTrue(all("by itself, about every 5" in request.note for request in steps[0].requests[1:]))
+        self.assertGreater(steps[0].think_s, 1)
+
+    def test_what_cannot_be_replayed_is_left_out_and_said(self) -> None:
+        film = Film()
+        film.add("GET", "/", html="<title>Desk</title>")
+        film.add("GET", "/live", headers=(("Upgrade", "websocket"),), status=101)
+        film.add("GET", "/events", headers=CALL, back=(("Content-Type", "text/event-stream"),))
+        journey = film.journey()
+        self.assertEqual(len([request for _, step in journey.steps() for request in step.requests]), 1)
+        self.assertIn("WebSocket", journey.note)
+        self.assertIn("server-sent", journey.note)
