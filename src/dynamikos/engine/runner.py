@@ -250,13 +250,14 @@ async def _grace(clock: Clock, instant: float) -> None:
 
 
 class Rehearsal:
-    """One user, one round, no think times, everything kept (redirect hops too); afterwards, if wanted, the journey's
-    clean-up.
+    """One user, one round or a few, no think times, everything kept (redirect hops too).
+
+    Afterwards, if wanted, the journey's clean-up.
     """
 
-    def __init__(self, shard: Shard, user: int = 1) -> None:
+    def __init__(self, shard: Shard, user: int = 1, rounds: int = 1) -> None:
         """`user` is the number the virtual user has."""
-        self._shard, self._number = shard, user
+        self._shard, self._number, self._rounds = shard, user, rounds
         self._user: User | None = None
         self._around: Surroundings | None = None
 
@@ -268,7 +269,7 @@ class Rehearsal:
         around.think_factor = 0.0
         around.keep_everything = True
         around.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)
-        user = self._user = User(self._number, around, rounds=1)
+        user = self._user = User(self._number, around, rounds=self._rounds)
         with guard.watching():
             why = await user.perform()
         return "failed" if why != "done" or recorder.failures else "passed"

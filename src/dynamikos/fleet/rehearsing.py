@@ -57,7 +57,7 @@ class Stage:
         async with await psycopg.AsyncConnection.connect(self._conninfo, autocommit=True) as link:
             gate = await link.execute(
                 "UPDATE rehearsals_rehearsal SET state = 'running' WHERE id = %s AND state = 'asked' RETURNING frozen,"
-                " rows, user_number, secrets",
+                " rows, user_number, secrets, rounds",
                 (pk,),
             )
             row = await gate.fetchone()
@@ -79,6 +79,7 @@ class Stage:
                 made = Rehearsal(
                     Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=known, functions=functions),
                     int(row[2]),
+                    rounds=int(row[4]),
                 )
                 state, reason, number = await self._perform(link, pk, 0, frozen, secrets, made.perform, stoppable=True)
             except DynamikosError as problem:

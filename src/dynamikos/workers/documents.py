@@ -11,6 +11,7 @@ import msgspec
 from dynamikos.core.captures import Capture, View, compile_capture
 from dynamikos.core.checks import suggested
 from dynamikos.core.correlation import Accepted, Strand, accept, strand_by_hand
+from dynamikos.core.correlation.doing import Replay, doubts_on
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError, ImportRefused, TextError
 from dynamikos.core.exchanges import Answer, Exchange, Recording, hosts_of, likeness, read_curl, read_har
@@ -92,6 +93,12 @@ def scripted(payload: bytes, progress: Progress) -> bytes:
         payload, type=tuple[Recording, str, list[str], dict[str, str]]
     )
     return canonical(journey_from(recording, name, origins, bases))
+
+
+def doing(payload: bytes, progress: Progress) -> bytes:
+    """(replays, the recording's exchanges) → list of Doubt."""
+    replays, recording = msgspec.msgpack.decode(payload, type=tuple[list[Replay], list[Exchange]])
+    return msgspec.msgpack.encode(doubts_on(replays, recording))
 
 
 def text_form(payload: bytes, progress: Progress) -> bytes:
@@ -211,6 +218,7 @@ JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
     "har": har,
     "curl": curl,
     "described": described,
+    "doing": doing,
     "scripted": scripted,
     "text_form": text_form,
     "compare": compare,

@@ -100,7 +100,20 @@ def accept(
             if not changed:
                 left.append(f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it by hand")
         done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
+        if strand.kind == "issued" and _leans(journey, hole, step.step):
+            left.append(
+                f"{hole}: is captured in the rounds and sent in the closing; a user who leaves before a round is done has"
+                " none. Where the value is another one on each page, open a page in the closing and capture it there."
+            )
     return Accepted(journey=journey, done=tuple(done), left=tuple(left))
+
+
+def _leans(journey: Journey, name: str, home: str) -> bool:
+    """Whether a value captured in step `home` of the rounds is sent in the closing."""
+    if not any(step.step == home for step in journey.rounds):
+        return False
+    text = msgspec.json.encode([step.requests for step in journey.closing]).decode()
+    return bool(re.search(r"\{\{[^}]*\b" + re.escape(name) + r"\b[^}]*\}\}", text))
 
 
 def maker_for(strand: Strand) -> str:

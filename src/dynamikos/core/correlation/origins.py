@@ -12,6 +12,7 @@ from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.sites import STATIC
 from dynamikos.core.correlation.texts import whole
+from dynamikos.core.exchanges import Answer
 
 Progress = Callable[[float], None]
 ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
@@ -166,8 +167,11 @@ def framed(value: str) -> list[str]:
 
 def head_of(main: Answers, i: int) -> str:
     answer = main.exchanges[i].answer
-    if answer is None:
-        return ""
+    return head_of_answer(answer) if answer is not None else ""
+
+
+def head_of_answer(answer: Answer) -> str:
+    """The headers that may issue something, a line each."""
     return "".join(
         f"{name}: {value}\n" for name, value in answer.headers if name.lower() in NOTABLE or name.lower() not in DULL
     )

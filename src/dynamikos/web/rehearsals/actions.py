@@ -39,6 +39,7 @@ def ask(
     row: int = 0,
     user: int = 1,
     environment: str = "",
+    rounds: int = 1,
 ) -> Rehearsal:
     """A rehearsal of the head revision, from step `start`, halting before `until`, as user number `user`, with row
     number `row` of its data (0: any), in the environment with a key ("": the first).
@@ -61,7 +62,7 @@ def ask(
     turn = journey.rehearsals.count()
     way = way_of(place)
     every, secret_names = needed(names_needed(core), way)
-    piles, rows = row_for(member, {name.split(".")[0] for name in every}, turn, row)
+    piles, rows = row_for(member, {name.split(".")[0] for name in every}, turn, row, rounds)
     calls = any(step.call is not None for _, step in core.steps())
     assert journey.head is not None
     with transaction.atomic():
@@ -83,6 +84,7 @@ def ask(
             generator=generator,
             asked_by=member.account,
             user_number=user,
+            rounds=rounds,
         )
         frozen = FrozenRun(
             run=str(made.pk),
@@ -160,10 +162,11 @@ def clean_up(member: Membership, found: Rehearsal) -> None:
 
 
 def row_for(
-    member: Membership, keys: set[str], turn: int, row: int = 0
+    member: Membership, keys: set[str], turn: int, row: int = 0, rounds: int = 1
 ) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
-    """A row of each data set in `keys`, with what a run freezes of it: the chosen one, else from the end, so that runs
-    find theirs unused.
+    """A row of each data set in `keys` (for several `rounds` as many), with what a run freezes of it.
+
+    The chosen one, else from the end, so that runs find theirs unused.
     """
     piles, rows = [], {}
     for found in DataSet.objects.filter(project=member.project, key__in=keys):
@@ -173,6 +176,7 @@ def row_for(
         if not found.rows:
             raise DynamikosError(f"{found.key} has no rows; add one under Data first.")
         at = row - 1 if row else found.rows - 1 - turn % found.rows
-        piles[-1] = replace(piles[-1], first_row=at, deal=Deal())
-        rows[found.key] = datasets.page(found, at, 1)
+        at = max(0, min(at, found.rows - rounds))
+        piles[-1] = replace(piles[-1], first_row=at, deal=Deal(when=piles[-1].deal.when))
+        rows[found.key] = datasets.page(found, at, rounds)
     return piles, rows

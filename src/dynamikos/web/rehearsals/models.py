@@ -8,7 +8,7 @@ from dynamikos.web.ui.ids import new_id
 
 
 class Rehearsal(models.Model):
-    """One virtual user, one round, everything kept."""
+    """One virtual user, one round or two, everything kept."""
 
     class State(models.TextChoices):
         ASKED = "asked"
@@ -28,6 +28,7 @@ class Rehearsal(models.Model):
     secrets = models.BinaryField(default=b"")  # boxed for its generator, emptied at the end
     reason = models.TextField(blank=True)
     user_number = models.PositiveIntegerField(default=1)
+    rounds = models.PositiveSmallIntegerField(default=1)
     cleanup = models.CharField(max_length=10, blank=True)  # "", asked, running, done, failed, gone
     generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
     asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)

@@ -11,6 +11,7 @@ from django.shortcuts import get_object_or_404
 
 from dynamikos import workers
 from dynamikos.core.checks import Check
+from dynamikos.core.correlation.doing import Doubt, Replay
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
 from dynamikos.core.frozen import FrozenRun
@@ -18,7 +19,7 @@ from dynamikos.core.journeys import Journey
 from dynamikos.core.reports import KeptExchange, unpack_kept
 from dynamikos.web.journeys.ladder import Ladder, draw
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.recordings.queries import exchange
+from dynamikos.web.recordings.queries import as_core, exchange
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.ui.templatetags.figures import us
 from dynamikos.workers.documents import Pair, Seen
@@ -162,6 +163,46 @@ def differences(found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchan
             _told.clear()
         _told.update({(found.pk, number): each for (number, _, _), each in zip(new, told, strict=True)})
     return {number: _told.get((found.pk, number), []) for number, _, _ in rows}
+
+
+_doubts: dict[uuid.UUID, list[Doubt]] = {}  # of rehearsals that are over
+
+
+def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:
+    """What speaks against a rehearsal that is over, although its checks may have passed. Looked for in a worker."""
+    if found.pk in _doubts:
+        return _doubts[found.pk]
+    begun = round(found.asked_at.timestamp() * 1e6)
+    recorded = _recorded(found)
+    place = {each.entry: at for at, each in enumerate(recorded)}
+    replays = [
+        Replay(
+            at=row.at,
+            round=row.kept.round,
+            recorded=place.get(row.kept.recorded) if row.kept.recorded is not None and not row.kept.hop else None,
+            exchange=_exchange(row.kept, row.number, begun),
+            captured=row.kept.captured,
+        )
+        for row in rows
+        if not row.kept.item
+    ]
+    asked = msgspec.msgpack.encode((replays, recorded))
+    try:
+        told = msgspec.msgpack.decode(workers.call("doing", asked, seconds=20.0, memory_mb=2000), type=list[Doubt])
+    except DynamikosError:  # it took too long: nothing can be said, and the next page asks again
+        return []
+    if len(_doubts) > MOST_TOLD:
+        _doubts.clear()
+    _doubts[found.pk] = told
+    return told
+
+
+def _recorded(found: Rehearsal) -> list[Exchange]:
+    """The recording's exchanges in order, each with its number as entry; none where there is no recording."""
+    if found.journey.recording is None:
+        return []
+    exchanges = as_core(found.journey.recording).exchanges
+    return [msgspec.structs.replace(each, entry=number) for number, each in enumerate(exchanges)]
 
 
 PARTS = (

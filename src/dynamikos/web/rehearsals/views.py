@@ -40,6 +40,7 @@ def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
         row=int(row or 0),
         user=int(user),
         environment=request.POST.get("environment", ""),
+        rounds=2 if request.POST.get("rounds") == "2" else 1,
     )
     return redirect("rehearsal", member.project_id, made.pk)
 
@@ -89,6 +90,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     cleaned = {step.step for step in journey.cleanup}
     bad = sum(row.is_bad for row in rows if row.kept.step not in cleaned)
     differing = sum(bool(row.differences) for row in rows)
+    doubts = queries.doubts(found, rows) if found.over and found.state != "lost" else []
     return {
         "rehearsal": found,
         "journey": found.journey,
@@ -100,6 +102,8 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
         "bad": bad,
         "compared": any(row.recorded is not None for row in rows),
         "differing": differing,
+        "doubts": doubts,
+        "rounds_passed": found.state == "passed",
         "journey_names": {step.step: step.name for _, step in journey.steps()},
         "requests": sum(len(step.requests) for _, step in journey.steps()),
         "has_cleanup": bool(journey.cleanup),

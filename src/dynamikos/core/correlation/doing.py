@@ -1,0 +1,225 @@
+"""Whether a replay did what it says: ids that should be new ones, values that should not be sent twice."""
+
+import re
+from collections.abc import Iterator, Sequence
+from typing import Literal
+from urllib.parse import parse_qsl, unquote, urlsplit
+
+import msgspec
+import orjson
+
+from dynamikos.core.correlation import looks
+from dynamikos.core.correlation.coding import leaves, written
+from dynamikos.core.correlation.origins import framed, head_of_answer
+from dynamikos.core.correlation.sites import Site, sites_of
+from dynamikos.core.correlation.texts import whole
+from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.exchanges.model import REDIRECTS
+
+Doubtful = Literal["same-record", "made-twice", "hard-wired", "sent-again"]
+
+
+class Replay(msgspec.Struct, frozen=True, kw_only=True):
+    """One replayed exchange. `recorded` is the position of its counterpart in the recording, `captured` what was taken
+    from its answer, by name.
+    """
+
+    at: str
+    round: int
+    recorded: int | None
+    exchange: Exchange
+    captured: dict[str, str] = {}
+
+
+class Doubt(msgspec.Struct, frozen=True, kw_only=True):
+    """Why a replay whose checks passed may not have done the thing. `at` is the request (step/request)."""
+
+    kind: Doubtful
+    at: str
+    value: str
+    words: str
+
+
+class _Tape:
+    """What was sent and answered at each position of a recording, each worked out once."""
+
+    def __init__(self, exchanges: Sequence[Exchange]) -> None:
+        self.exchanges = exchanges
+        self._sent: dict[int, dict[str, str]] = {}
+        self._texts: dict[int, str] = {}
+
+    def sent(self, position: int) -> dict[str, str]:
+        """Values sent, by place."""
+        if position not in self._sent:
+            sites = sites_of(self.exchanges[position], position)
+            self._sent[position] = {site.place: site.value for site in sites}
+        return self._sent[position]
+
+    def holds(self, position: int, value: str) -> bool:
+        if position not in self._texts:
+            self._texts[position] = _text(self.exchanges[position])
+        return _in(self._texts[position], value)
+
+    def issuing(self, before: int, value: str) -> int | None:
+        """Where a value first appears, if that is an answer before it is sent."""
+        for position in range(before):
+            if value in self.sent(position).values():
+                return None
+            if self.holds(position, value):
+                return position
+        return None
+
+
+def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[Doubt]:
+    """What speaks against a replay, the gravest first; each value once for each kind.
+
+    An id that an answer of the recording issued must be another one in the replay: it must neither be sent as it was
+    recorded (*hard-wired*) nor be said to have been made again (*same record*); two rounds must not make the same one
+    (*made twice*), nor send what was captured in the round before (*sent again*). Without a recording only the last two
+    can be seen.
+    """
+    tape = _Tape(recording)
+    found = [*_hard_wired(replays, tape), *_same_record(replays, tape)]
+    found += [*_made_twice(replays), *_sent_again(replays)]
+    kept: dict[tuple[str, str], Doubt] = {}
+    for each in found:
+        kept.setdefault((each.kind, each.value), each)
+    hard = {each.value for each in kept.values() if each.kind == "hard-wired"}
+    return [each for each in kept.values() if each.kind != "same-record" or each.value not in hard]
+
+
+def _hard_wired(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
+    answered: dict[int, list[Replay]] = {}
+    for replay in replays:
+        if replay.recorded is not None:
+            answered.setdefault(replay.recorded, []).append(replay)
+    for replay in replays:
+        if replay.recorded is None or replay.recorded >= len(tape.exchanges):
+            continue
+        before = tape.sent(replay.recorded)
+        for site in sites_of(replay.exchange, replay.recorded):
+            value = site.value
+            if site.outer or before.get(site.place) != value or not _telling(value, site):
+                continue
+            origin = tape.issuing(replay.recorded, value)
+            if origin is None:
+                continue
+            again = [each for each in answered.get(origin, ()) if each.exchange.answer is not None]
+            if again and not any(_in(_text(each.exchange), value) for each in again):
+                words = (
+                    f"“{value}” is sent as it was recorded ({site.place}), although the answer to {again[0].at} issued"
+                    " another one: what was done was done to the recorded one."
+                )
+                yield Doubt(kind="hard-wired", at=replay.at, value=value, words=words)
+
+
+def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
+    for replay in replays:
+        if replay.recorded is None or replay.recorded >= len(tape.exchanges) or replay.exchange.sent.method == "GET":
+            continue
+        recorded = tape.exchanges[replay.recorded]
+        made = dict(_made(recorded))
+        sent = {site.value for site in sites_of(replay.exchange, 0)}
+        for place, value in _made(replay.exchange):
+            if (
+                made.get(place) == value
+                and value not in sent
+                and not any(tape.holds(position, value) for position in range(replay.recorded))
+            ):
+                words = (
+                    f"“{value}” ({place}) is the one that the recording was given, too: nothing new was made, unless"
+                    " the application was set back in between."
+                )
+                yield Doubt(kind="same-record", at=replay.at, value=value, words=words)
+
+
+def _made_twice(replays: Sequence[Replay]) -> Iterator[Doubt]:
+    first: dict[tuple[str, str], tuple[int, str]] = {}
+    for replay in replays:
+        if replay.exchange.sent.method == "GET":
+            continue
+        sent = {site.value for site in sites_of(replay.exchange, 0)}
+        for place, value in _made(replay.exchange):
+            turn, seen = first.setdefault((replay.at, place), (replay.round, value))
+            if turn != replay.round and seen == value and value not in sent:
+                words = (
+                    f"“{value}” ({place}) was made in round {turn} and again in round {replay.round}: one is missing."
+                )
+                yield Doubt(kind="made-twice", at=replay.at, value=value, words=words)
+
+
+def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
+    taken: dict[str, dict[int, str]] = {}
+    for replay in replays:
+        for name, value in replay.captured.items():
+            taken.setdefault(name, {})[replay.round] = value
+    for name, by_round in taken.items():
+        for turn, value in by_round.items():
+            after = by_round.get(turn + 1)
+            if after is None or after == value or len(value) < 6:
+                continue
+            for replay in replays:
+                if replay.round == turn + 1 and any(site.value == value for site in sites_of(replay.exchange, 0)):
+                    words = (
+                        f"“{value[:60]}”, captured as {name} in round {turn}, is sent in round {turn + 1}, where"
+                        " another one was issued: capture it before it is sent."
+                    )
+                    yield Doubt(kind="sent-again", at=replay.at, value=value, words=words)
+                    break
+
+
+def _telling(value: str, site: Site) -> bool:
+    """Whether a value may be an id or a token: what names nothing is not followed."""
+    if len(value) > 400 or looks.as_date(value) or looks.MAIL.match(value):
+        return False
+    if looks.generated(value):
+        return True
+    if not re.search(r"\d", value) or " " in value:
+        return False
+    named = looks.id_name(site.name) or looks.secret_name(site.name)
+    return site.place.startswith("path") or named or bool(re.search(r"[A-Za-z]", value) and len(value) >= 4)
+
+
+def _made(exchange: Exchange) -> Iterator[tuple[str, str]]:
+    """(place, value) of the ids in what an answer says was made: where it redirects to, ids of a small JSON answer."""
+    answer = exchange.answer
+    if answer is None or answer.status >= 400:
+        return
+    location = answer.header("location") if answer.status in (*REDIRECTS, 201) else None
+    if location:
+        parts = urlsplit(location)
+        for number, segment in enumerate(parts.path.split("/")):
+            if re.search(r"\d", segment):
+                yield f"the address it leads to, part {number}", unquote(segment)
+        for name, value in parse_qsl(parts.query):
+            if looks.id_name(name) and re.search(r"\d", value):
+                yield f"the address it leads to, {name}", value
+    if answer.body[:1] in (b"{", b"[") and len(answer.body) < 20_000:
+        try:
+            document = orjson.loads(answer.body)
+        except ValueError:
+            return
+        for path, name, value in leaves(document, 200):
+            if looks.id_name(name) and re.search(r"\d", value) and path.count(".") <= 3:
+                yield f"the answer's {path}", value
+
+
+def _text(exchange: Exchange) -> str:
+    answer = exchange.answer
+    if answer is None:
+        return ""
+    kind = answer.header("content-type") or ""
+    return head_of_answer(answer) + (text_of(answer.body, kind) if answer.body else "")
+
+
+def _in(text: str, value: str) -> bool:
+    """Whether a text holds a value, standing by itself, in any of its spellings."""
+    if len(value) < 4:
+        return any(each in text for each in framed(value))
+    for each in written(value):
+        at = text.find(each)
+        while at >= 0:
+            if whole(text, at, len(each)):
+                return True
+            at = text.find(each, at + 1)
+    return False

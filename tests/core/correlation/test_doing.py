@@ -1,0 +1,98 @@
+"""A rehearsal whose checks passed may still have done the wrong thing; one that did the right thing is left alone."""
+
+from collections.abc import Callable
+from unittest import TestCase
+
+from msgspec.structs import replace
+
+from dynamikos.core.correlation.doing import Doubt, Replay, doubts_on
+from tests.core.correlation.recordings import Tape
+
+FORM = '<form action="/{0}" method=post><input type=hidden name=key value="{1}"><input name=title></form>'
+
+
+def tracker(t: Tape, number: int, *, stale: int = 0, key: str = "") -> None:
+    """An issue is made and edited; with `stale` the edit goes to another one."""
+    own = key or f"k{number}x{t.seed}0f7"
+    t.call("GET", "/new", page=FORM.format("new", own))
+    t.call(
+        "POST", "/new", form={"key": own, "title": "a"}, status=302, headers={"Location": f"/issue{number}?@ok=made"}
+    )
+    t.call("GET", f"/issue{number}", page=f"<h1>issue{number}</h1>")
+    t.call("POST", f"/issue{stale or number}", form={"title": "b"}, page="saved")
+
+
+def judged(recorded: Callable[[Tape], None], *rounds: Callable[[Tape], None], captured: bool = True) -> list[Doubt]:
+    first = Tape("http://desk.example", 1)
+    recorded(first)
+    replays = []
+    for turn, play in enumerate(rounds, 1):
+        tape = Tape("http://desk.example", turn + 1)
+        play(tape)
+        for place, exchange in enumerate(tape.exchanges):
+            key = exchange.answer.body.partition(b'value="')[2].partition(b'"')[0].decode() if exchange.answer else ""
+            replays.append(
+                Replay(
+                    at=f"step/r{place}",
+                    round=turn,
+                    recorded=place,
+                    exchange=exchange,
+                    captured={"key": key} if key and captured else {},
+                )
+            )
+    return doubts_on(replays, first.exchanges)
+
+
+class Doing(TestCase):
+    def test_nothing_is_said_of_what_was_done_anew(self) -> None:
+        self.assertEqual(judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), lambda t: tracker(t, 5)), [])
+
+    def test_the_recorded_record_was_edited_again(self) -> None:
+        found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4, stale=3))
+        self.assertEqual([(each.kind, each.value, each.at) for each in found], [("hard-wired", "issue3", "step/r3")])
+        self.assertIn("issued another one", found[0].words)
+
+    def test_nothing_new_was_made(self) -> None:
+        found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 3))
+        self.assertEqual([(each.kind, each.value) for each in found], [("same-record", "issue3")])
+
+    def test_the_same_one_in_both_rounds(self) -> None:
+        found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), lambda t: tracker(t, 4))
+        self.assertEqual([(each.kind, each.value) for each in found], [("made-twice", "issue4")])
+
+    def test_a_token_of_the_round_before(self) -> None:
+        def stale(t: Tape) -> None:
+            tracker(t, 5)
+            sent = t.exchanges[1].sent
+            old = sent.body.replace(b"k5x30f7", b"k4x20f7")
+            self.assertNotEqual(old, sent.body)
+            t.exchanges[1] = replace(t.exchanges[1], sent=replace(sent, body=old))
+
+        found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), stale)
+        self.assertEqual([(each.kind, each.value) for each in found], [("sent-again", "k4x20f7")])
+
+    def test_what_stays_the_same_everywhere_is_no_doubt(self) -> None:
+        def shelf(t: Tape) -> None:
+            t.call("GET", "/shelves", page="<a href='/shelves/7'>seven</a>")
+            t.call("GET", "/shelves/7", page="<b>7</b>")
+            t.call("POST", "/shelves/7", form={"note": "x"}, status=302, headers={"Location": "/shelves/7"})
+
+        self.assertEqual(judged(shelf, shelf, shelf), [])
+
+    def test_json_says_it_too(self) -> None:
+        def call(number: int) -> Callable[[Tape], None]:
+            def scene(t: Tape) -> None:
+                t.call("POST", "/api/notes", body={"text": "a"}, gives={"note": {"id": number, "likes": 3}})
+
+            return scene
+
+        self.assertEqual(judged(call(8), call(9), call(10)), [])
+        self.assertEqual([each.kind for each in judged(call(8), call(8))], ["same-record"])
+        self.assertEqual([each.kind for each in judged(call(8), call(9), call(9))], ["made-twice"])
+
+    def test_nothing_and_one_exchange(self) -> None:
+        self.assertEqual(doubts_on([], []), [])
+        tape = Tape("http://desk.example", 1)
+        tracker(tape, 3)
+        lone = Replay(at="a/b", round=1, recorded=99, exchange=tape.exchanges[1])
+        self.assertEqual(doubts_on([lone], tape.exchanges), [])
