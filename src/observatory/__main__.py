@@ -12,8 +12,9 @@ def main() -> None:
     parser.add_argument("--port", type=int, default=8470)
     parser.add_argument("--weather", choices=sorted(WEATHER), default="clear")
     parser.add_argument("--seed", type=int, default=7)
+    parser.add_argument("--fd", type=int, help="a socket that listens already, from the parent process")
     given = parser.parse_args()
-    serve(Observatory(given.weather, given.seed), given.port)
+    serve(Observatory(given.weather, given.seed), given.port, given.fd)
 
 
 if __name__ == "__main__":

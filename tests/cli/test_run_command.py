@@ -119,6 +119,24 @@ class Ports(TestCase):
             self.assertGreater(found, port)
             self.assertIn(f"port {port} is taken", str(note))
 
+    def test_a_port_that_another_takes_in_between_is_not_taken_for_ours(self) -> None:
+        import socket
+        from unittest import mock
+
+        state = State.open(Path(self.enterContext(tempfile.TemporaryDirectory())))
+        with socket.socket() as other:
+            other.bind(("127.0.0.1", 0))
+            other.listen()
+            port = other.getsockname()[1]
+            looks = iter([True])  # it was free when looked at
+            free = mock.patch("dynamikos.cli.state.is_free", lambda at: next(looks, None) or is_free(at))
+            with free:
+                made, found, note = state.listening("web", port)
+            with made:
+                self.assertGreater(found, port)
+                self.assertIn(f"port {port} is taken", str(note))
+                self.assertFalse(is_free(found))  # and nobody can take it now
+
     def test_secrets_are_made_once_and_private(self) -> None:
         state = State.open(Path(self.enterContext(tempfile.TemporaryDirectory())))
         self.assertEqual(state.secret("x"), state.secret("x"))

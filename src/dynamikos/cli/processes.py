@@ -2,6 +2,7 @@
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -109,6 +110,7 @@ class Child:
     name: str
     command: list[str]
     environment: dict[str, str]
+    listens: socket.socket | None = None  # what it serves, as its argument --fd says
     process: subprocess.Popen[bytes] | None = None
     restarts: list[float] = field(default_factory=list)
 
@@ -125,8 +127,12 @@ class Supervisor:
         self.stopping = False
         self.revived: list[float] = []
 
-    def add(self, name: str, command: list[str], environment: dict[str, str]) -> Child:
-        child = Child(name, [sys.executable, "-m", *command], environment)
+    def add(
+        self, name: str, command: list[str], environment: dict[str, str], listens: socket.socket | None = None
+    ) -> Child:
+        if listens is not None:
+            command = [*command, "--fd", str(listens.fileno())]
+        child = Child(name, [sys.executable, "-m", *command], environment, listens)
         self.children.append(child)
         self._start(child)
         return child
@@ -146,6 +152,7 @@ class Supervisor:
             stderr=log,
             stdin=subprocess.DEVNULL,
             start_new_session=True,
+            pass_fds=[child.listens.fileno()] if child.listens is not None else [],
         )
         time.sleep(0.01)
         self.state.remember(child.name, child.process.pid)
@@ -174,6 +181,8 @@ class Supervisor:
                             err=True,
                         )
                         child.process = None
+                        if child.listens is not None:  # who connects is refused, not kept waiting
+                            child.listens.close()
                         continue
                     click.echo(f"{child.name} ended (code {child.process.returncode}); starting it again", err=True)
                     self._start(child)

@@ -70,6 +70,20 @@ class State:
                 return port, note
         raise SystemExit(f"dynamikos: no free port for {name} from {first} to {first + 199}; free one and call again")
 
+    def listening(self, name: str, wanted: int) -> tuple[socket.socket, int, str | None]:
+        """As `port`, with a socket that listens there already: nobody can take the port before a child serves it."""
+        while True:
+            port, note = self.port(name, wanted)
+            made = socket.socket()
+            made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                made.bind(("127.0.0.1", port))
+                made.listen(4096)
+            except OSError:  # another took it between the look and the bind
+                made.close()
+                continue
+            return made, port, note
+
     # processes ---------------------------------------------------------------------------------
 
     def remember(self, name: str, pid: int) -> None:

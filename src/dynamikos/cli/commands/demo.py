@@ -28,14 +28,15 @@ def command(port: int, target_port: int) -> None:
     addresses, cluster = processes.database(state)
     supervisor = processes.Supervisor(state)
     try:
-        web_port, note = state.port("web", port)
-        target, target_note = state.port("target", target_port)
+        web_socket, web_port, note = state.listening("web", port)
+        target_socket, target, target_note = state.listening("target", target_port)
         for each in (note, target_note):
             if each:
                 click.echo(each)
         addresses.own_ports.append(web_port)
         processes.use_django(state, addresses)
-        supervisor.add("target", ["observatory", "--port", str(target)], processes.environment(state, "", addresses))
+        made = processes.environment(state, "", addresses)
+        supervisor.add("target", ["observatory", "--port", str(target)], made, target_socket)
         processes.migrate(addresses)
         from dynamikos.cli.sample import DEMO_ACCOUNT, load
 
@@ -52,6 +53,7 @@ def command(port: int, target_port: int) -> None:
             "web",
             ["dynamikos.cli", "web", "--port", str(web_port)],
             processes.environment(state, addresses.web, addresses),
+            web_socket,
         )
         address = f"http://127.0.0.1:{web_port}/"
         _wait(address)

@@ -6,11 +6,14 @@ import click
 @click.command(hidden=True)
 @click.option("--port", type=int, required=True)
 @click.option("--host", default="127.0.0.1")
-def command(port: int, host: str) -> None:
+@click.option("--fd", type=int, help="A socket that listens already, from the parent process.")
+def command(port: int, host: str, fd: int | None) -> None:
     """Serve the web application."""
+    import socket
+
     import uvicorn
 
-    uvicorn.run(
+    config = uvicorn.Config(
         "dynamikos.web.asgi:application",
         host=host,
         port=port,
@@ -22,3 +25,4 @@ def command(port: int, host: str) -> None:
         lifespan="off",
         server_header=False,
     )
+    uvicorn.Server(config).run(sockets=[socket.socket(fileno=fd)] if fd is not None else None)

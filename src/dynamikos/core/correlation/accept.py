@@ -102,8 +102,9 @@ def accept(
         done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
         if strand.kind == "issued" and _leans(journey, hole, step):
             left.append(
-                f"{hole}: is captured in the rounds and sent in the closing; a user who leaves before a round is done"
-                " has none. Where the value is another one on each page, open a page in the closing and capture it there."
+                f"{hole}: is captured in the rounds and sent in the closing; a user who leaves before a round is"
+                " done has none. Where the value is another one on each page, open a page in the closing and capture it"
+                " there."
             )
     return Accepted(journey=journey, done=tuple(done), left=tuple(left))
 
