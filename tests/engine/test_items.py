@@ -233,7 +233,7 @@ class AtOnce(TestCase):
         made, _, sink, network, ledger = run(rounds, lambda data: Scripted(answer(b"x"), 0.3 if b"/b" in data else 0.1))
         self.assertEqual(asked(network), ["/a", "/b", "/c"])
         step = named(ledger, "P")
-        self.assertEqual(step.failed, {"check-status": 1})
+        self.assertEqual(step.failed, {"status-200": 1})
         missed = {no: count for message in sink.messages for no, count in message.missed.items()}
         self.assertEqual(
             [(place.step, place.request) for place in checks_of(made.journey) if place.no in missed], [("p", "b")]

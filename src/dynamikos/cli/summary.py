@@ -60,6 +60,7 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
                 f"  {row.step} / {row.request}: {count} × {kind}"
                 for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]
             )
+    lines.append(f"rounds: {outcome.rounds_passed:,} passed, {outcome.rounds_failed:,} failed")
     lines.append(
         f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,} + in flight"
         f" {outcome.in_flight:,}   generators late in {100 * outcome.late_share:.1f} % of seconds"

@@ -137,7 +137,8 @@ def compile_check(check: Check) -> Judge:
             )
         if is_so != never:
             return None
-        return Verdict(kind, f"not: {expected}" if never else expected, actual, then)
+        told = f"status-{view.status}" if check.form == "status" else kind  # the status that decided
+        return Verdict(told, f"not: {expected}" if never else expected, actual, then)
 
     return judge
 

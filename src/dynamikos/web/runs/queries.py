@@ -121,6 +121,12 @@ def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[R
     return [(step, below.get(step.step, [])) for step in steps]
 
 
+def rounds(ledger: Ledger) -> tuple[int, int]:
+    """Rounds (passed, failed) in it."""
+    total = ledger.all_of("round")
+    return total.passed.n, total.failures + total.own
+
+
 SAME = ("count", "failures", "open", "min_ms", "mean_ms", "p95_ms", "max_ms")
 
 

@@ -86,6 +86,7 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
         "down": down,
         "rows": rows,
         "folded": {step.no for step, below in rows if queries.is_same(step, below)},
+        "rounds": queries.rounds(ledger),
         "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
         "judgements": queries.judgements(inputs, ledger),
         "kinds": queries.kinds(ledger),
