@@ -1,0 +1,9 @@
+"""Applications of other people, installed from the package index, that `./dynamikos bench real` records and loads.
+
+Each is a file with one `App`; `ALL` lists them.
+"""
+
+from bench.apps.base import App
+from bench.apps.budget import BUDGET
+
+ALL: tuple[App, ...] = (BUDGET,)

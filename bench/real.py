@@ -1,0 +1,79 @@
+"""Real applications: recorded twice in a browser, correlated, rehearsed, loaded; then asked what they have."""
+
+import os
+import shutil
+import socket
+from pathlib import Path
+
+from bench.apps import ALL, App
+from bench.apps.base import Served
+from bench.scripting import doubts, find_strands, har_of, loaded, rehearsed, score, scripted, written
+
+Result = tuple[str, float, str, str, bool]
+GOAL = 0.95
+
+
+def run() -> list[Result]:
+    """Figures of each application and of all."""
+    from dynamikos.cli.state import State
+
+    made: list[Result] = []
+    found = missed = right = wrong = 0
+    chosen = [app for app in ALL if os.environ.get("APP", app.name) in app.name]
+    for app in chosen:
+        rows, counts = measured(app, State.open().folder / "real" / app.name.split()[0])
+        made += rows
+        found, missed = found + counts[0], missed + counts[1]
+        right, wrong = right + counts[2], wrong + counts[3]
+    recall, precision = found / max(1, found + missed), right / max(1, right + wrong)
+    made.append(("recall over all", recall, "", f"≥ {GOAL}", recall >= GOAL))
+    made.append(("precision over all", precision, "", f"≥ {GOAL}", precision >= GOAL))
+    return made
+
+
+def measured(app: App, folder: Path) -> tuple[list[Result], tuple[int, int, int, int]]:
+    folder.mkdir(parents=True, exist_ok=True)
+    for each in folder.glob("store-*"):
+        shutil.rmtree(each)
+    served = Served(app, folder, free_port())
+    try:
+        recordings = [har_of(app, served, number, folder) for number in (1, 2)]
+        strands = find_strands([each.exchanges for each in recordings], origins=[served.base])
+        result = score(app, strands)
+        for name in result.missed:
+            print(f"    {app.name}: missed {name}")
+        for name in result.wrong:
+            print(f"    {app.name}: taken for issued: {name}")
+        plan = written(app, scripted(app, recordings, strands, served.base), served.base, folder)
+        green = 0
+        for turn in (0, 1):
+            before = app.created(served.store, served.base)
+            state, kept = rehearsed(plan, 300 + 20 * turn)
+            said = doubts(kept, recordings[0])
+            done = app.created(served.store, served.base) - before
+            green += state == "passed" and done == 2 and not said
+            for each in kept:
+                if each.error or each.expected:
+                    print(f"    {app.name}: {each.step}/{each.request} {each.status} {each.error} {each.expected}")
+            for line in said:
+                print(f"    {app.name}: doubt {line}")
+        before = app.created(served.store, served.base)
+        figures = loaded(plan)
+        done = app.created(served.store, served.base) - before
+        passed = figures["rounds"]["passed"]
+    finally:
+        served.close()
+    rows = [
+        (f"{app.name}: recall", result.recall, "", "", True),
+        (f"{app.name}: precision", result.precision, "", "", True),
+        (f"{app.name}: rehearsals of two rounds green, of two", green, "", "2", green == 2),
+        (f"{app.name}: rounds passed with 5 users in 20 s", passed, "", "≥ 5", passed >= 5),
+        (f"{app.name}: created, by its own store, less rounds passed", done - passed, "", "0", done == passed),
+    ]
+    return rows, (len(result.found), len(result.missed), result.right, len(result.wrong))
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
