@@ -17,7 +17,7 @@ from bench.apps import App
 from bench.apps.base import Served
 from dynamikos.cli import plan_files
 from dynamikos.cli.commands.shots import CHROMIUM, QUIET
-from dynamikos.core.correlation import Strand, accept, find_strands
+from dynamikos.core.correlation import Strand, accept
 from dynamikos.core.correlation.doing import Replay, doubts_on
 from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent, read_har
 from dynamikos.core.journeys import Journey, write_journey

@@ -5,5 +5,6 @@ Each is a file with one `App`; `ALL` lists them.
 
 from bench.apps.base import App
 from bench.apps.budget import BUDGET
+from bench.apps.wiki import WIKI
 
-ALL: tuple[App, ...] = (BUDGET,)
+ALL: tuple[App, ...] = (BUDGET, WIKI)

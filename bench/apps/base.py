@@ -50,6 +50,11 @@ def installed(app: App, folder: Path) -> Path:
     return python
 
 
+def python_of(store: Path) -> Path:
+    """The environment's Python, for `serve`, which gets the store only."""
+    return store.parent / "env" / "bin" / "python"
+
+
 class Served:
     """The application under its server, from nothing, until it is closed."""
 

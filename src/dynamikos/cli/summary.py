@@ -61,6 +61,9 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
                 for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]
             )
     lines.append(f"rounds: {outcome.rounds_passed:,} passed, {outcome.rounds_failed:,} failed")
+    if outcome.rounds_in_all:
+        passed, failed = outcome.rounds_in_all
+        lines[-1] += f" in the measured part; {passed:,} passed, {failed:,} failed in all"
     lines.append(
         f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,} + in flight"
         f" {outcome.in_flight:,}   generators late in {100 * outcome.late_share:.1f} % of seconds"

@@ -199,6 +199,8 @@ class Ledger:
         self.late_seconds = self.seconds = 0
         self.late_by: dict[str, int] = {}  # seconds of the window by the reason for which they were late
         self.retired: dict[str, int] = {}
+        self.rounds = [0, 0]  # passed and failed in all messages, those outside the window too
+        self._rounds = {each.no for each in self.series if each.level == "round"}
 
     def add(self, message: ShardSecond, *, totals: bool = True) -> None:
         """Adds a message; with `totals=False` only the counters and health (a second outside the window)."""
@@ -206,6 +208,10 @@ class Ledger:
         self.answered += message.answered
         self.failed += message.failed
         self.reopened += message.reopened
+        for part in message.series:
+            if part.no in self._rounds:
+                self.rounds[0] += part.n
+                self.rounds[1] += sum(part.failed.values())
         for why, number in message.retired.items():
             self.retired[why] = self.retired.get(why, 0) + number
         if totals:

@@ -33,7 +33,12 @@ def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
             "reopened": outcome.reopened,
         },
         "users": {"planned_peak": outcome.planned_peak, "peak": outcome.peak_users},
-        "rounds": {"passed": outcome.rounds_passed, "failed": outcome.rounds_failed},
+        "rounds": {
+            "passed": outcome.rounds_passed,
+            "failed": outcome.rounds_failed,
+            "passed_in_all": outcome.rounds_in_all[0] if outcome.rounds_in_all else None,
+            "failed_in_all": outcome.rounds_in_all[1] if outcome.rounds_in_all else None,
+        },
         "generators": {"late_share": outcome.late_share, "late_by": outcome.late_by, "own_limits": outcome.own_limits},
         "rows": [msgspec.to_builtins(each) for each in outcome.rows],
     }

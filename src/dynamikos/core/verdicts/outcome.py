@@ -40,6 +40,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     late_by: dict[str, int] = {}  # measured seconds (of every shard) by why they were late
     rounds_passed: int = 0
     rounds_failed: int = 0
+    rounds_in_all: tuple[int, int] | None = None  # passed and failed of the whole run, not of the measured part alone
     own_limits: int = 0
 
     @property
@@ -137,6 +138,7 @@ def conclude(
         late_by=dict(window.late_by),
         rounds_passed=rounds.passed.n,
         rounds_failed=rounds.failures + rounds.own,
+        rounds_in_all=(whole.rounds[0], whole.rounds[1]),
         own_limits=sum(window.all_of(each).own for each in LEVELS),
     )
 

@@ -5,6 +5,7 @@ import re
 import uuid
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import msgspec
 from django.shortcuts import get_object_or_404
@@ -21,7 +22,7 @@ from dynamikos.web.journeys.ladder import Ladder, draw
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.queries import as_core, exchange
 from dynamikos.web.rehearsals.models import Rehearsal
-from dynamikos.web.ui.templatetags.figures import us
+from dynamikos.web.ui.templatetags.figures import plural, us
 from dynamikos.workers.documents import Pair, Seen
 
 QUIET_HEADERS = frozenset(
@@ -163,6 +164,36 @@ def differences(found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchan
             _told.clear()
         _told.update({(found.pk, number): each for (number, _, _), each in zip(new, told, strict=True)})
     return {number: _told.get((found.pk, number), []) for number, _, _ in rows}
+
+
+class Sentence(NamedTuple):
+    """A rehearsal in a sentence: what is alarming, and the rest of it."""
+
+    alarm: str
+    rest: str
+
+
+def sentence(found: Rehearsal, exchanges: int, bad: int, differing: int | None, doubts: int) -> Sentence:
+    """`bad` requests failed, `differing` exchanges look different (None: there is nothing to compare with)."""
+    replayed = f"{plural(exchanges, 'exchange')} replayed"
+    open_ = {"asked": "Waiting for the generator", "stopping": "Stopping"}
+    if found.state in open_:
+        return Sentence("", open_[found.state])
+    if found.state == "running":
+        return Sentence("", f"Rehearsing: {plural(exchanges, 'exchange')} so far")
+    if found.state == "lost":
+        return Sentence("The rehearsal was lost:", f" {found.reason}")
+    differ = f"; {differing} differ{'s' if differing == 1 else ''} from the recording" if differing else ""
+    if bad:
+        return Sentence(f"{plural(bad, 'request')} failed", f", {replayed}{differ}")
+    if found.state != "passed":
+        return Sentence("The rehearsal did not come to its end", f", {replayed}{differ}")
+    if doubts:
+        say = f"Every check passed, but {plural(doubts, 'doubt')} remain{'s' if doubts == 1 else ''}"
+        return Sentence(say, f", {replayed}{differ}")
+    rounds = f" in {found.rounds} rounds" if found.rounds > 1 else ""
+    alike = ", none looks different from the recording" if differing == 0 else ""
+    return Sentence("", f"Every check passed{rounds}, {replayed}{differ or alike}")
 
 
 _doubts: dict[uuid.UUID, list[Doubt]] = {}  # of rehearsals that are over

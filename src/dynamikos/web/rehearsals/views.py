@@ -90,20 +90,22 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
     cleaned = {step.step for step in journey.cleanup}
     bad = sum(row.is_bad for row in rows if row.kept.step not in cleaned)
     differing = sum(bool(row.differences) for row in rows)
+    compared = any(row.recorded is not None for row in rows)
+    exchanges = sum(not row.kept.item for row in rows)
     doubts = queries.doubts(found, rows) if found.over and found.state != "lost" else []
     return {
         "rehearsal": found,
         "journey": found.journey,
         "rows": rows,
-        "exchanges": sum(not row.kept.item for row in rows),
+        "exchanges": exchanges,
+        "sentence": queries.sentence(found, exchanges, bad, differing if compared else None, len(doubts)),
         "ladder": queries.ladder(found, rows),
         "select": at,
         "shown": shown,
         "bad": bad,
-        "compared": any(row.recorded is not None for row in rows),
+        "compared": compared,
         "differing": differing,
         "doubts": doubts,
-        "rounds_passed": found.state == "passed",
         "journey_names": {step.step: step.name for _, step in journey.steps()},
         "requests": sum(len(step.requests) for _, step in journey.steps()),
         "has_cleanup": bool(journey.cleanup),
