@@ -7,7 +7,8 @@ from pathlib import Path
 
 from bench.apps import ALL, App
 from bench.apps.base import Served
-from bench.scripting import doubts, find_strands, har_of, loaded, rehearsed, score, scripted, written
+from bench.scripting import doubts, har_of, loaded, rehearsed, score, scripted, written
+from dynamikos.core.correlation import find_strands
 
 Result = tuple[str, float, str, str, bool]
 GOAL = 0.95
@@ -52,6 +53,8 @@ def measured(app: App, folder: Path) -> tuple[list[Result], tuple[int, int, int,
             said = doubts(kept, recordings[0])
             done = app.created(served.store, served.base) - before
             green += state == "passed" and done == 2 and not said
+            if state != "passed" or done != 2:
+                print(f"    {app.name}: rehearsal {state}, {done} created by two rounds")
             for each in kept:
                 if each.error or each.expected:
                     print(f"    {app.name}: {each.step}/{each.request} {each.status} {each.error} {each.expected}")

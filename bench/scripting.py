@@ -1,4 +1,4 @@
-"""From an application to its load: recorded in a browser, correlated, scripted, rehearsed, run, and asked what it has."""
+"""From an application to its load: recorded in a browser, correlated, scripted, rehearsed, run, asked what it has."""
 
 import asyncio
 import csv

@@ -5,6 +5,7 @@ Each is a file with one `App`; `ALL` lists them.
 
 from bench.apps.base import App
 from bench.apps.budget import BUDGET
+from bench.apps.forum import FORUM
 from bench.apps.wiki import WIKI
 
-ALL: tuple[App, ...] = (BUDGET, WIKI)
+ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM)

@@ -2,6 +2,8 @@
 
 from unittest import TestCase
 
+from msgspec.structs import replace
+
 from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent
 from dynamikos.core.exchanges.model import Timings
 from dynamikos.core.journeys import Journey
@@ -74,10 +76,12 @@ class Statuses(TestCase):
         film.add("GET", "/", html="<title>Desk</title>")
         film.add("GET", "/api/me", status=401, headers=CALL)
         film.add("GET", "/favicon.ico", status=404, headers=CALL)
+        film.add("GET", "/site.css", headers=CALL)
+        film.exchanges[-1] = replace(film.exchanges[-1], answer=None, error="aborted")
         requests = [request for _, step in film.journey().steps() for request in step.requests]
         self.assertEqual([request.checks[0].status for request in requests], [200, 401])
         self.assertIn("401", requests[1].note)
-        self.assertEqual(requests[0].note, "")
+        self.assertEqual((requests[0].note, requests[0].embedded, requests[1].embedded), ("", (), ()))
 
 
 class Uploads(TestCase):

@@ -64,7 +64,7 @@ def requests_from(
         if skip_to == url and exchange.sent.method == "GET":  # the engine follows redirects itself
             skip_to = redirect_of(exchange)
             continue
-        if is_static(exchange) and exchange.answer is not None and exchange.answer.status >= 400:
+        if is_static(exchange) and (exchange.error or (exchange.answer is not None and exchange.answer.status >= 400)):
             continue  # what a browser asks for by itself and does not get, such as an icon
         if unsupported(exchange):
             continue
