@@ -58,6 +58,7 @@ def measured(app: App, folder: Path) -> tuple[list[Result], tuple[int, int, int,
             for each in kept:
                 if each.error or each.expected:
                     print(f"    {app.name}: {each.step}/{each.request} {each.status} {each.error} {each.expected}")
+                    print(f"      {each.method} {each.url} {each.sent_body[:300]} → {each.body[:300]}")
             for line in said:
                 print(f"    {app.name}: doubt {line}")
         before = app.created(served.store, served.base)

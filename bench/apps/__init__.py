@@ -3,9 +3,10 @@
 Each is a file with one `App`; `ALL` lists them.
 """
 
+from bench.apps.backoffice import OFFICE
 from bench.apps.base import App
 from bench.apps.budget import BUDGET
 from bench.apps.forum import FORUM
 from bench.apps.wiki import WIKI
 
-ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM)
+ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE)

@@ -90,6 +90,19 @@ class Doing(TestCase):
         self.assertEqual([each.kind for each in judged(call(8), call(8))], ["same-record"])
         self.assertEqual([each.kind for each in judged(call(8), call(9), call(9))], ["made-twice"])
 
+    def test_another_one_than_the_one_that_was_made(self) -> None:
+        def scene(own: int, used: int) -> Callable[[Tape], None]:
+            def play(t: Tape) -> None:
+                t.call("POST", "/api/rows", body={"name": "a"}, gives=[{"pk": f"7f{own}0c1"}])
+                t.call("GET", "/api/rows", gives={"rows": [{"pk": "7f10c1"}, {"pk": f"7f{own}0c1"}]})
+                t.call("PATCH", f"/api/rows/7f{used}0c1", body={"name": "b"}, gives={})
+
+            return play
+
+        self.assertEqual(judged(scene(3, 3), scene(4, 4), scene(5, 5)), [])
+        found = judged(scene(3, 3), scene(4, 1))
+        self.assertEqual([(each.kind, each.value) for each in found], [("other-record", "7f10c1")])
+
     def test_nothing_and_one_exchange(self) -> None:
         self.assertEqual(doubts_on([], []), [])
         tape = Tape("http://desk.example", 1)

@@ -141,6 +141,18 @@ class Evidence(TestCase):
         found, tape = search(scene)
         self.assertEqual(set(proven(found)), set(tape.issued))
 
+    def test_what_was_made_says_its_number_not_the_list_that_holds_it_later(self) -> None:
+        def scene(t: Tape) -> None:
+            key, other = t.must(t.uuid()), t.uuid()
+            t.call("POST", "/api/rows", body={"name": "a"}, gives=[{"pk": key}])
+            t.call("GET", "/api/rows", gives={"rows": [{"pk": other, "name": "x"}, {"pk": key, "name": "a"}]})
+            t.call("PATCH", f"/api/rows/{key}", body={"name": "b"}, gives={})
+
+        found, tape = search(scene)
+        strand = proven(found)[tape.issued[0]]
+        assert strand.origin is not None and strand.capture is not None
+        self.assertEqual((strand.origin.entry, strand.capture.json), (0, "$[0].pk"))
+
     def test_moved_numbers_prove_nothing(self) -> None:
         """Short numbers moved by k in one recording: no answer issues them any more."""
 

@@ -16,7 +16,7 @@ from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.model import REDIRECTS
 
-Doubtful = Literal["same-record", "made-twice", "hard-wired", "sent-again"]
+Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again"]
 
 
 class Replay(msgspec.Struct, frozen=True, kw_only=True):
@@ -74,12 +74,12 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
     """What speaks against a replay, the gravest first; each value once for each kind.
 
     An id that an answer of the recording issued must be another one in the replay: it must neither be sent as it was
-    recorded (*hard-wired*) nor be said to have been made again (*same record*); two rounds must not make the same one
-    (*made twice*), nor send what was captured in the round before (*sent again*). Without a recording only the last two
-    can be seen.
+    recorded (*hard-wired*), nor be said to have been made again (*same record*); what the recording went on with must
+    be what was made in the same round (*other record*). Two rounds must not make the same one (*made twice*), nor send
+    what was captured in the round before (*sent again*). Without a recording only the last two can be seen.
     """
     tape = _Tape(recording)
-    found = [*_hard_wired(replays, tape), *_same_record(replays, tape)]
+    found = [*_hard_wired(replays, tape), *_other_record(replays, tape), *_same_record(replays, tape)]
     found += [*_made_twice(replays), *_sent_again(replays)]
     kept: dict[tuple[str, str], Doubt] = {}
     for each in found:
@@ -111,6 +111,35 @@ def _hard_wired(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
                     " another one: what was done was done to the recorded one."
                 )
                 yield Doubt(kind="hard-wired", at=replay.at, value=value, words=words)
+
+
+def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
+    made: dict[tuple[int, int, str], str] = {}  # by round, recorded position and place
+    for replay in replays:
+        if replay.recorded is not None and replay.exchange.sent.method != "GET":
+            made.update({(replay.round, replay.recorded, place): value for place, value in _made(replay.exchange)})
+    issued: dict[str, list[tuple[int, str]]] = {}
+    for position, exchange in enumerate(tape.exchanges):
+        if exchange.sent.method != "GET":
+            for place, value in _made(exchange):
+                issued.setdefault(value, []).append((position, place))
+    for replay in replays:
+        if replay.recorded is None or replay.recorded >= len(tape.exchanges):
+            continue
+        sent = {site.place: site.value for site in sites_of(replay.exchange, 0)}
+        for site_place, value in tape.sent(replay.recorded).items():
+            before = [each for each in issued.get(value, ()) if each[0] < replay.recorded]
+            now = sent.get(site_place)
+            if not before or now is None or now == value:
+                continue
+            position, place = before[0]
+            wanted = made.get((replay.round, position, place))
+            if wanted is not None and wanted != now:
+                words = (
+                    f"“{now}” is sent ({site_place}), but what was made in this round is “{wanted}” ({place}): another"
+                    " one was changed. Capture it where it is made."
+                )
+                yield Doubt(kind="other-record", at=replay.at, value=now, words=words)
 
 
 def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:

@@ -22,7 +22,7 @@ SECRET_NAMES = frozenset(
     "token csrf xsrf nonce state key session sid sessionid viewstate ticket challenge verifier signature sig hash"
     " secret auth authenticity jwt assertion code cursor etag version lock revision checksum".split()
 )
-ID_NAMES = frozenset("id ids uid uuid guid ref reference number no nr key code handle slug".split())
+ID_NAMES = frozenset("id ids uid uuid guid pk oid rowid ref reference number no nr key code handle slug".split())
 CLICK_NAMES = frozenset(
     "x y clickx clicky mousex mousey clientx clienty pagex pagey screenx screeny offsetx offsety coordx coordy".split()
 )

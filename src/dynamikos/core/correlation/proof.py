@@ -1,8 +1,9 @@
 """Proof: of the answers that hold a value, the one that speaks most for having issued it, with captures from there."""
 
+import re
 from collections.abc import Sequence
 
-from dynamikos.core.captures import compile_finder
+from dynamikos.core.captures import Capture, compile_finder
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.looks import weak
@@ -36,10 +37,10 @@ def prove(
             made = [offer._replace(proven=False) for offer in made if not offer.chosen]
         good = [offer for offer in made if offer.proven and (not is_weak or offer.alike >= EVIDENCE)]
         if good:
-            top = max(good, key=lambda offer: offer.alike - 0.3 * offer.chosen)
+            top = max(good, key=lambda offer: offer.alike - 0.3 * offer.chosen - 0.2 * by_position(offer.capture))
             if top.chosen == made[0].chosen:
                 good = [top, *(offer for offer in good if offer is not top)]
-            points = max(EVIDENCE, top.alike) - 0.3 * top.chosen
+            points = max(EVIDENCE, top.alike) - 0.3 * top.chosen - 0.2 * by_position(top.capture)
             if best is None or points > best[0]:
                 best = points, i, good
             if points >= EVIDENCE and (top.alike >= EVIDENCE or count >= NEAR):
@@ -54,6 +55,15 @@ def prove(
         each.origin, each.offers = fallback
     if again is not None and each.origin >= 0 and again_map.get(each.origin) is not None:
         _rehearsed(each, main, again, again_map[each.origin])
+
+
+def by_position(capture: Capture) -> bool:
+    """Whether a capture takes the n-th of several alike, which another visit may find in another place."""
+    if isinstance(capture.pick, int) and capture.pick > 1:
+        return True
+    if capture.json is not None:
+        return bool(re.search(r"\[[1-9]\d*\]", capture.json))
+    return capture.css is not None and ":nth-" in capture.css.selector
 
 
 def _seen(
@@ -90,6 +100,8 @@ def _ranked(each: Found, main: Answers, hits: Sequence[int], shapes: Sequence[Sh
         text, head = main.text(i), head_of(main, i)
         points = 3.0 if "ocation:" in head and each.value in head else 0.0
         points += max((3 * shape.weight for shape in shapes if shape.literal in text), default=0.0)
+        if place == 0 and main.exchanges[i].sent.method not in ("GET", "HEAD"):
+            points += 3.0  # what was made says its number: lists that hold it later are no origin
         points += 1.5 if any(f'"{name}"' in text for name in names) else 0.5 * any(name in text for name in names)
         marks.append((-(points - 0.04 * (len(hits) - place)), -i, i))
     return [i for _, _, i in sorted(marks)]

@@ -73,7 +73,7 @@ def requests_from(
             requests[-1] = _embed(requests[-1], address + (f"?{parts.query}" if parts.query else ""))
             continue
         taken = {request.request for request in requests}
-        words = "-".join(part for part in parts.path.split("/") if part) or "front"
+        words = "-".join(spoken(parts.path)) or "front"
         checks, said = _status(_final(recording, number))
         body = _body(exchange)
         if lost_body(exchange):
@@ -96,6 +96,13 @@ def requests_from(
         )
         skip_to = redirect_of(exchange)
     return requests
+
+
+def spoken(path: str) -> list[str]:
+    """The segments of a path that are words, not numbers or ids; all of them if there are none."""
+    segments = [each for each in path.split("/") if each]
+    words = [each for each in segments if not re.fullmatch(r"[\d_.-]+|[0-9a-f]{8}[0-9a-f-]*|[A-Za-z0-9_-]{20,}", each)]
+    return words or segments
 
 
 def unsupported(exchange: Exchange) -> str:

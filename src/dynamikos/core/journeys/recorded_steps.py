@@ -2,7 +2,7 @@
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from itertools import pairwise
 from statistics import fmean, pstdev
 from typing import NamedTuple
@@ -13,9 +13,10 @@ from selectolax.lexbor import LexborHTMLParser
 
 from dynamikos.core.exchanges import Exchange, Recording, text_of
 from dynamikos.core.exchanges.model import redirect_of
-from dynamikos.core.journeys.recorded_requests import is_static
+from dynamikos.core.journeys.recorded_requests import is_static, spoken
 
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
+TOGETHER_US = 400_000  # what begins so soon one after the other has one cause
 EVEN = 0.35  # standard deviation of a poll's intervals, of their mean
 MOST_HTML = 1_000_000
 BACK = 60  # so many exchanges before, the link that was clicked is looked for
@@ -72,7 +73,7 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
         starts = [recording.exchanges[number].started_us for number in numbers]
         gaps = [after - before for before, after in pairwise(starts)]
         mean = fmean(gaps)
-        if mean < 200_000 or pstdev(gaps) > EVEN * mean:
+        if mean < 200_000 or pstdev(gaps) > EVEN * mean or _in_company(recording, numbers, calls):
             continue
         what = "asks" if method in ("GET", "HEAD") else "saves"
         said = (
@@ -145,6 +146,22 @@ def _is_page(exchange: Exchange) -> bool:
     return exchange.answer is not None and "html" in (exchange.answer.header("content-type") or "")
 
 
+def _in_company(
+    recording: Recording, numbers: Sequence[int], calls: Mapping[tuple[object, ...], Sequence[int]]
+) -> bool:
+    """Whether a call comes with what a person did: others, that don't come as often, begin with it most times."""
+    foreign = [
+        recording.exchanges[number].started_us
+        for others in calls.values()
+        if len(others) != len(numbers)
+        for number in others
+    ]
+    foreign += [each.started_us for each in recording.exchanges if _is_page(each)]
+    starts = [recording.exchanges[number].started_us for number in numbers]
+    near = sum(any(abs(each - start) < TOGETHER_US for each in foreign) for start in starts)
+    return near > len(starts) / 2
+
+
 def _operation(exchange: Exchange) -> str:
     """The name of a GraphQL operation that a call asks for, "" for other calls."""
     if exchange.sent.body[:1] not in (b"{", b"["):
@@ -208,7 +225,7 @@ def _in_words(exchange: Exchange) -> str:
     operation = _operation(exchange)
     if operation:
         return re.sub(r"(?<=[a-z0-9])(?=[A-Z])", " ", operation).capitalize()
-    path = urlsplit(exchange.sent.url).path.strip("/") or "front page"
+    path = " ".join(spoken(urlsplit(exchange.sent.url).path)) or "front page"
     words = re.sub(r"[-_/.]+", " ", path).strip()[:60]
     return (f"{exchange.sent.method.capitalize()} " if exchange.sent.method != "GET" else "Open ") + words
 
