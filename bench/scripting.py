@@ -100,7 +100,11 @@ def scripted(app: App, recordings: Sequence[Recording], strands: Sequence[Strand
     made = accept(journey, taken, first.exchanges, columns=columns).journey
     if app.rounds_from:
         steps = [*made.opening, *made.rounds]
-        begin = next(i for i, s in enumerate(steps) if any(app.rounds_from in r.address for r in s.requests))
+        begin = next(
+            i
+            for i, s in enumerate(steps)
+            if any(re.search(app.rounds_from, f"{r.method} {r.address}") for r in s.requests)
+        )
         made = replace(made, opening=tuple(steps[:begin]), rounds=tuple(steps[begin:]))
     return made
 

@@ -7,6 +7,7 @@ from bench.apps.backoffice import OFFICE
 from bench.apps.base import App
 from bench.apps.budget import BUDGET
 from bench.apps.forum import FORUM
+from bench.apps.notebooks import NOTEBOOKS
 from bench.apps.wiki import WIKI
 
-ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE)
+ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE, NOTEBOOKS)

@@ -31,7 +31,7 @@ class App:
     issued: Mapping[str, str] = field(default_factory=dict)
     created: Callable[[Path, str], int]
     environment: Callable[[Path], Mapping[str, str]] = lambda folder: {}
-    rounds_from: str = ""  # the first step of the rounds, by what its name contains, when a person would say so
+    rounds_from: str = ""  # a regular expression on "METHOD address" of the first request of the rounds
 
     def words(self, number: int) -> dict[str, str]:
         return {**self.user(number), **self.round(number)}

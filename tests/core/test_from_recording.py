@@ -152,3 +152,37 @@ class Background(TestCase):
         self.assertEqual(len([request for _, step in journey.steps() for request in step.requests]), 1)
         self.assertIn("WebSocket", journey.note)
         self.assertIn("server-sent", journey.note)
+
+
+class Clicks(TestCase):
+    """A recording in which all belongs to one page: what a person clicked is told by what it is and when."""
+
+    LOADED = (*BROWSER, ("Sec-Fetch-Dest", "document"))
+    JSON = (("Content-Type", "application/json"),)
+
+    def test_pages_and_writes_begin_steps_and_what_a_page_asks_at_once_does_not(self) -> None:
+        film = Film()
+        film.add("GET", "/", page="1", headers=self.LOADED, html="<title>Desk</title>")
+        film.add("POST", "/api/session", b"{}", page="1", headers=CALL, pause=0.1, back=self.JSON)
+        film.add("GET", "/board", page="1", headers=self.LOADED, pause=0.4, html="<title>Board</title>")
+        film.add("GET", "/api/rows", page="1", headers=CALL, pause=0.1, back=self.JSON)
+        film.add("POST", "/api/rows", b"{}", page="1", headers=CALL, pause=0.7, back=self.JSON)
+        film.add("GET", "/api/rows", page="1", headers=CALL, pause=0.1, back=self.JSON)
+        steps = [step for _, step in film.journey().steps()]
+        self.assertEqual([len(step.requests) for step in steps], [2, 2, 2])
+        self.assertEqual([step.name for step in steps], ["Desk", "Board", "Post api rows"])
+
+    def test_what_comes_with_a_click_each_time_is_no_poll(self) -> None:
+        film = Film()
+        for number in range(4):
+            film.add("GET", f"/page/{number}", page="1", headers=self.LOADED, html="<title>Page</title>")
+            film.add("GET", "/api/menu", page="1", headers=CALL, pause=0.1, back=self.JSON)
+        notes = [request.note for _, step in film.journey().steps() for request in step.requests]
+        self.assertEqual(set(notes), {""})
+
+    def test_ids_are_no_names(self) -> None:
+        film = Film()
+        film.add("GET", "/", headers=self.LOADED, html="<title>Desk</title>")
+        film.add("PATCH", "/api/rows/65799de1-f3cd-45a3-af46-e2746ae67eea", b"{}", headers=CALL, back=self.JSON)
+        step = [step for _, step in film.journey().steps()][1]
+        self.assertEqual((step.name, step.requests[0].request), ("Patch api rows", "patch-api-rows"))

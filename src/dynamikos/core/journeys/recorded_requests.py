@@ -101,7 +101,9 @@ def requests_from(
 def spoken(path: str) -> list[str]:
     """The segments of a path that are words, not numbers or ids; all of them if there are none."""
     segments = [each for each in path.split("/") if each]
-    words = [each for each in segments if not re.fullmatch(r"[\d_.-]+|[0-9a-f]{8}[0-9a-f-]*|[A-Za-z0-9_-]{20,}", each)]
+    words = [
+        each for each in segments if not re.fullmatch(r"[\d_.-]+|[0-9a-f]{8}[0-9a-f-]*|[A-Za-z0-9_-]{20,}|.*%.*", each)
+    ]
     return words or segments
 
 

@@ -16,6 +16,7 @@ from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.journeys.recorded_requests import is_static, spoken
 
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
+MOMENT_US = 500_000  # a person needs as long from what they see to a click
 TOGETHER_US = 400_000  # what begins so soon one after the other has one cause
 EVEN = 0.35  # standard deviation of a poll's intervals, of their mean
 MOST_HTML = 1_000_000
@@ -29,29 +30,42 @@ def origin_of(exchange: Exchange) -> str:
 
 
 def groups_of(recording: Recording, origins: Collection[str], background: Collection[int] = ()) -> list[list[Numbered]]:
-    """Exchanges to `origins`, step by step: a new page or a pause begins one, unless a redirect led there.
+    """Exchanges to `origins`, step by step, as a person's clicks: a page that is loaded, something written a moment
+    after what went before, or anything after a pause begins one, unless a redirect led there.
 
     What goes on in the `background` begins none.
     """
     groups: list[list[Numbered]] = []
     page = None
-    end = 0
+    begun = end = 0
     redirected = False
     for number, exchange in enumerate(recording.exchanges):
         if origin_of(exchange) not in origins:
             continue
         by_itself = is_static(exchange) or number in background
-        pause = exchange.started_us - end >= GAP_US and not by_itself
-        new_page = exchange.page != page and not by_itself
-        if not groups or ((new_page or pause) and not redirected):
+        pause = exchange.started_us - end >= GAP_US
+        clicked = _writes(exchange) and exchange.started_us - begun >= MOMENT_US
+        new_page = exchange.page != page or _navigates(exchange)
+        if not groups or ((new_page or pause or clicked) and not redirected and not by_itself):
             groups.append([])
         if not by_itself:
             page = exchange.page
         groups[-1].append((number, exchange))
         if number not in background:
+            begun = exchange.started_us
             end = max(end, exchange.started_us + exchange.timings.total_us)
         redirected = redirect_of(exchange) is not None
     return groups
+
+
+def _writes(exchange: Exchange) -> bool:
+    return exchange.sent.method not in ("GET", "HEAD", "OPTIONS")
+
+
+def _navigates(exchange: Exchange) -> bool:
+    """Whether a browser says that it loads a page (Fetch Metadata)."""
+    fetched = {name.lower(): value for name, value in exchange.sent.headers if name.lower().startswith("sec-fetch-")}
+    return fetched.get("sec-fetch-mode") == "navigate" and fetched.get("sec-fetch-dest") == "document"
 
 
 def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
