@@ -12,6 +12,7 @@ from dynamikos.core.correlation import find_strands
 
 Result = tuple[str, float, str, str, bool]
 GOAL = 0.95
+USERS = 5
 
 
 def run() -> list[Result]:
@@ -45,7 +46,7 @@ def measured(app: App, folder: Path) -> tuple[list[Result], tuple[int, int, int,
             print(f"    {app.name}: missed {name}")
         for name in result.wrong:
             print(f"    {app.name}: taken for issued: {name}")
-        plan = written(app, scripted(app, recordings, strands, served.base), served.base, folder)
+        plan = written(app, scripted(app, recordings, strands, served.base), served.base, folder, users=USERS)
         green = 0
         for turn in (0, 1):
             before = app.created(served.store, served.base)
@@ -65,6 +66,7 @@ def measured(app: App, folder: Path) -> tuple[list[Result], tuple[int, int, int,
         figures = loaded(plan)
         done = app.created(served.store, served.base) - before
         passed = figures["rounds"]["passed_in_all"]
+        cut = USERS + figures["rounds"]["failed_in_all"]  # rounds that failed, or were cut off, after the deed
     finally:
         served.close()
     rows = [
@@ -72,7 +74,13 @@ def measured(app: App, folder: Path) -> tuple[list[Result], tuple[int, int, int,
         (f"{app.name}: precision", result.precision, "", "", True),
         (f"{app.name}: rehearsals of two rounds green, of two", green, "", "2", green == 2),
         (f"{app.name}: rounds passed with 5 users in 20 s", passed, "", "≥ 5", passed >= 5),
-        (f"{app.name}: created, by its own store, less rounds passed", done - passed, "", "0", done == passed),
+        (
+            f"{app.name}: created, by its own store, less rounds passed",
+            done - passed,
+            "",
+            f"0…{cut}",
+            0 <= done - passed <= cut,
+        ),
     ]
     return rows, (len(result.found), len(result.missed), result.right, len(result.wrong))
 

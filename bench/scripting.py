@@ -45,6 +45,7 @@ def visit(app: App, base: str, number: int, **context: Any) -> None:
     with sync_playwright() as play:
         browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
         place = browser.new_context(**context)
+        place.route(lambda url: not url.startswith(base), lambda route: route.abort())  # nothing beyond this machine
         try:
             page = place.new_page()
             page.set_default_timeout(30_000)

@@ -3,6 +3,7 @@
 import os
 import subprocess
 import time
+import urllib.error
 import urllib.request
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field

@@ -189,6 +189,21 @@ class Suggested(TestCase):
             self.assertIsNone(compile_check(check)(now, {}))
             self.assertIsNone(compile_check(check)(then, {}))
 
+    def test_data_of_the_row_becomes_its_name(self) -> None:
+        page = "<title>Wren revised – Talks</title><h1>Welcome, {}</h1><p>The talk {} was kept for you.</p>"
+        now = self.view(page.replace("Wren", "Heron of 7").format("Una", "Heron of 7").encode())
+        then = self.view(page.format("Orla", "Wren").encode())
+        values = {"talks.title": "Heron of 7", "people.name": "Una", "short": "7"}
+        found = dict(suggested(now, then, [], values))
+        title = found["the title is “{{ talks.title }} revised – Talks”"]
+        self.assertEqual(title.css, CssText(selector="title", equals="{{ talks.title }} revised – Talks"))
+        self.assertIn("the heading is “Welcome, {{ people.name }}”", found)
+        for check in found.values():
+            self.assertIsNone(compile_check(check)(now, values))
+            self.assertNotIn("Heron", str(check))
+            self.assertNotIn("Una", str(check))
+        self.assertIsNone(compile_check(title)(then, {**values, "talks.title": "Wren"}))
+
     def test_the_shape_of_json(self) -> None:
         now, then = (
             self.view(b'{"slots": [{"id": 1}], "night": "a", "more": 1}', b"application/json"),

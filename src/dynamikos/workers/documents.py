@@ -145,9 +145,11 @@ def view_of(seen: Seen) -> View:
 
 
 def suggest(payload: bytes, progress: Progress) -> bytes:
-    """(answer, the recorded one or None, other bodies) → (words, check as JSON) of fitting checks."""
-    answer, recorded, others = msgspec.msgpack.decode(payload, type=tuple[Seen, Seen | None, list[str]])
-    found = suggested(view_of(answer), view_of(recorded) if recorded is not None else None, others)
+    """(answer, the recorded one or None, other bodies, values by name) → (words, check as JSON) of fitting checks."""
+    answer, recorded, others, values = msgspec.msgpack.decode(
+        payload, type=tuple[Seen, Seen | None, list[str], dict[str, str]]
+    )
+    found = suggested(view_of(answer), view_of(recorded) if recorded is not None else None, others, values)
     return msgspec.msgpack.encode([(words, msgspec.json.encode(check).decode()) for words, check in found])
 
 

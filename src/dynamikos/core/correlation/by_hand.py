@@ -38,7 +38,13 @@ def strand_by_hand(
     if position not in main.ours:
         raise DynamikosError("This answer is not of the application's own hosts, so no value is taken from it.")
     homes = dict.fromkeys((position, main.final(position)))
-    sites = [site for i in main.ours if i > position for site in sites_of(main.exchanges[i], i) if site.value == text]
+    sites = [
+        site
+        for i in main.ours
+        if i > position
+        for site in sites_of(main.exchanges[i], i)
+        if site.value == text and not site.static
+    ]
     if not sites:
         raise DynamikosError(
             f"“{text[:80]}” is not sent in any later request of the recording as it is, so there is nothing to replace."

@@ -15,9 +15,11 @@ from dynamikos.core.checks import Check
 from dynamikos.core.correlation.doing import Doubt, Replay
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
+from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.journeys import Journey
 from dynamikos.core.reports import KeptExchange, unpack_kept
+from dynamikos.core.values.masking import MASK
 from dynamikos.web.journeys.ladder import Ladder, draw
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.queries import as_core, exchange
@@ -269,7 +271,7 @@ def cookies(row: Replayed) -> list[tuple[str, str, str]]:
     return made
 
 
-def suggestions(rows: list[Replayed], row: Replayed, core: Journey) -> list[tuple[str, str]]:
+def suggestions(found: Rehearsal, rows: list[Replayed], row: Replayed, core: Journey) -> list[tuple[str, str]]:
     """(what it says, the check as JSON) of checks that fit a replayed answer and are not in the journey yet."""
     step = core.find_step(row.kept.step)
     request = (
@@ -280,20 +282,35 @@ def suggestions(rows: list[Replayed], row: Replayed, core: Journey) -> list[tupl
     others = [
         each.kept.body for each in rows if (each.kept.step, each.kept.request) != (row.kept.step, row.kept.request)
     ]
-    answer = _final_recorded(row)
+    answer = _final_recorded(found, row)
+    values = {name: value for name, value in row.kept.variables.items() if MASK not in value}
     had = {msgspec.structs.replace(each, note="", then="round") for each in request.checks}
-    asked = msgspec.msgpack.encode(((row.kept.status, row.kept.headers, row.kept.body.encode()), answer, others))
+    asked = msgspec.msgpack.encode(
+        ((row.kept.status, row.kept.headers, row.kept.body.encode()), answer, others, values)
+    )
     try:
-        found = msgspec.msgpack.decode(workers.call("suggest", asked, seconds=5.0), type=list[tuple[str, str]])
+        told = msgspec.msgpack.decode(workers.call("suggest", asked, seconds=5.0), type=list[tuple[str, str]])
     except DynamikosError:  # it took too long: then there is nothing to suggest
         return []
-    return [(words, check) for words, check in found if msgspec.json.decode(check, type=Check) not in had]
+    return [(words, check) for words, check in told if msgspec.json.decode(check, type=Check) not in had]
 
 
-def _final_recorded(row: Replayed) -> Seen | None:
-    if row.recorded is None or row.recorded.answer is None or row.recorded.answer.status != row.kept.status:
+def _final_recorded(found: Rehearsal, row: Replayed) -> Seen | None:
+    """The recorded answer at the end of the redirects that begin at a row's counterpart, if its status is the same."""
+    now, number = row.recorded, row.kept.recorded
+    for _ in range(12):
+        if now is None or number is None or found.journey.recording_id is None:
+            return None
+        wanted = redirect_of(now)
+        if wanted is None:
+            break
+        number += 1
+        now = exchange(found.journey.recording_id, number)
+        if now is not None and now.sent.url.partition("#")[0] != wanted:
+            return None
+    if now is None or now.answer is None or now.answer.status != row.kept.status:
         return None
-    return row.recorded.answer.status, list(row.recorded.answer.headers), row.recorded.answer.body
+    return now.answer.status, list(now.answer.headers), now.answer.body
 
 
 def recorded_text(row: Replayed) -> str:

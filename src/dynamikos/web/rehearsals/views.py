@@ -80,7 +80,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
             "values": queries.values_of(rows, row),
             "recorded_text": queries.recorded_text(row),
             "timings": queries.timings(row),
-            "suggestions": queries.suggestions(rows, row, now),
+            "suggestions": queries.suggestions(found, rows, row, now),
             "cookies": queries.cookies(row),
         }
         for row in wanted
