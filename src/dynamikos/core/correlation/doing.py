@@ -39,6 +39,11 @@ class Doubt(msgspec.Struct, frozen=True, kw_only=True):
     value: str
     words: str
 
+    @property
+    def is_grave(self) -> bool:
+        """Whether it can't be right: an id that comes again may be, when an application counts from the start."""
+        return self.kind != "same-record"
+
 
 class _Tape:
     """What was sent and answered at each position of a recording, each worked out once."""

@@ -98,7 +98,9 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
         "journey": found.journey,
         "rows": rows,
         "exchanges": exchanges,
-        "sentence": queries.sentence(found, exchanges, bad, differing if compared else None, len(doubts)),
+        "sentence": queries.sentence(
+            found, exchanges, bad, differing if compared else None, sum(each.is_grave for each in doubts)
+        ),
         "ladder": queries.ladder(found, rows),
         "select": at,
         "shown": shown,
@@ -106,6 +108,7 @@ def _context(member: Membership, pk: uuid.UUID, at: str) -> dict[str, object]:
         "compared": compared,
         "differing": differing,
         "doubts": doubts,
+        "is_grave": any(each.is_grave for each in doubts),
         "journey_names": {step.step: step.name for _, step in journey.steps()},
         "requests": sum(len(step.requests) for _, step in journey.steps()),
         "has_cleanup": bool(journey.cleanup),

@@ -1,0 +1,73 @@
+"""What a rehearsal's page says of it: the headline follows the state, doubts stand before praise."""
+
+from django.utils import timezone
+
+from dynamikos.core.reports import KeptExchange, pack_kept
+from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
+from dynamikos.web.rehearsals.queries import sentence
+from tests.web.support import PageCase
+
+
+class Headline(PageCase):
+    CASES = (
+        ("asked", 0, None, 0, "Waiting for the generator"),
+        ("running", 0, None, 0, "Rehearsing: 3 exchanges so far"),
+        ("passed", 0, 0, 0, "Every check passed, 3 exchanges replayed, none looks different from the recording"),
+        ("passed", 0, None, 0, "Every check passed, 3 exchanges replayed"),
+        ("passed", 0, 2, 0, "Every check passed, 3 exchanges replayed; 2 differ from the recording"),
+        (
+            "passed",
+            0,
+            1,
+            1,
+            "Every check passed, but 1 doubt remains, 3 exchanges replayed; 1 differs from the recording",
+        ),
+        ("failed", 2, 0, 0, "2 requests failed, 3 exchanges replayed"),
+        ("failed", 0, 0, 0, "The rehearsal did not come to its end, 3 exchanges replayed"),
+        ("lost", 0, 0, 0, "The rehearsal was lost: gone"),
+    )
+
+    def test_it_follows_the_state(self) -> None:
+        for state, bad, differing, doubts, words in self.CASES:
+            with self.subTest(state, bad=bad, doubts=doubts):
+                said = sentence(Rehearsal(state=state, reason="gone"), 3, bad, differing, doubts)
+                self.assertEqual(said.alarm + said.rest, words)
+                self.assertEqual(
+                    bool(said.alarm), ("passed" not in words and state in ("failed", "lost")) or bool(doubts)
+                )
+
+    def made(self, state: str, **more: object) -> str:
+        journey = self.sample.journey
+        found = Rehearsal.objects.create(
+            journey=journey, number=1, revision=journey.head, state=state, frozen=self.frozen(), rows=b"\x80",
+            ended_at=timezone.now(), **more,
+        )  # fmt: skip
+        kept = KeptExchange(
+            second=0, series=1, step="a", request="b", reason="passed", user=1, round=1, method="GET", url="http://x/",
+            status=200,
+        )  # fmt: skip
+        RehearsedExchange.objects.create(rehearsal=found, number=0, body=pack_kept(kept))
+        self.client.force_login(self.sample.accounts["bran"])
+        return self.client.get(self.sample.address(f"rehearsals/{found.pk}")).content.decode()
+
+    def frozen(self) -> bytes:
+        from dynamikos.core.frozen import FrozenRun, canonical
+        from dynamikos.core.plans import Plan
+        from dynamikos.core.profiles import Stretch
+        from dynamikos.web.journeys.queries import content
+
+        core = content(self.sample.journey)
+        plan = Plan(
+            form=1, plan="r", name="R", journey=core.journey, environment="e",
+            profile=(Stretch(stretch="hold", seconds=1),),
+        )  # fmt: skip
+        return canonical(FrozenRun(run="x", seed=1, plan=plan, journey=core))
+
+    def test_one_that_crashed_never_says_that_every_check_passed(self) -> None:
+        page = self.made("failed", reason="the worker ended")
+        self.assertIn("did not come to its end", page)
+        self.assertIn("the worker ended", page)
+        self.assertNotIn("Every check passed", page)
+
+    def test_two_rounds_are_said(self) -> None:
+        self.assertIn("Every check passed in 2 rounds, 1 exchange replayed", self.made("passed", rounds=2))
