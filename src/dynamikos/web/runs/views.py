@@ -87,6 +87,7 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
         "rows": rows,
         "folded": {step.no for step, below in rows if queries.is_same(step, below)},
         "rounds": queries.rounds(ledger),
+        "has_tls": any(row.handshakes for _, below in rows for row in below),
         "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
         "judgements": queries.judgements(inputs, ledger),
         "kinds": queries.kinds(ledger),

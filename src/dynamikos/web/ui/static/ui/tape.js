@@ -67,7 +67,7 @@
         font: "11px Recursive",
         size: 52,
         gap: 4,
-        space: 22,
+        space: 16,
       },
       extra,
     );
