@@ -4,7 +4,7 @@ import json
 from pathlib import Path
 from unittest import TestCase
 
-from dynamikos.core.correlation import Rule, Strand, accept, find_strands
+from dynamikos.core.correlation import Rule, Strand, accept, find_strands, looks
 from dynamikos.core.correlation.model import as_document
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Recording, read_har
@@ -36,6 +36,10 @@ class Scenes(TestCase):
                 else:
                     found = find_strands([first.exchanges])
                 wanted = set(first.issued)
+                if how == "one":  # a short value that one recording holds may be chance: it is said, not proven
+                    weak = {value for value in wanted if looks.weak(value)}
+                    self.assertFalse(weak & taken(found))
+                    wanted -= weak
                 hits += len(wanted & taken(found))
                 extra += len(taken(found) - wanted)
                 missing += len(wanted - taken(found))
@@ -156,7 +160,7 @@ class Evidence(TestCase):
 
         self.assertEqual(kind_at("query limit"), [("constant", False)])
         self.assertEqual(kind_at("query limit", Rule(name="limit", ignore=True)), [])
-        self.assertEqual(kind_at("json $.tray_id"), [("issued", True)])
+        self.assertEqual(kind_at("json $.tray_id"), [("issued", False)])  # short, and one recording only
         self.assertEqual(kind_at("json $.tray_id", Rule(name="trayId", kind="constant")), [("constant", False)])
         self.assertEqual(kind_at("json $.count"), [("constant", False)])
         # an answer holds a 12 before

@@ -77,7 +77,8 @@ def judge(
         reasons.append("only a script or style file holds it, and those don't change from visit to visit")
         return
     if _issued_alone(each, alike):
-        each.kind, each.proven = "issued", bool(each.offers) and each.offers[0].proven
+        each.kind = "issued"
+        each.proven = bool(each.offers) and each.offers[0].proven and not looks.weak(each.value)
         reasons.extend(
             (
                 where,
@@ -163,8 +164,12 @@ def judge_rest(each: Found, main: Answers) -> None:
             return
     if each.differs:
         each.kind = "typed"
+        idlike = any(looks.id_name(name) for name in each.names) or any(s.place.startswith("path") for s in each.sites)
         each.reasons.append(
-            "differs between the recordings and was not issued by the server: a person chose or typed it"
+            "differs between the recordings, and no answer was seen to issue it: a number that was chosen from"
+            " something that the recording lacks, or made by a script"
+            if idlike and each.value.isdigit()
+            else "differs between the recordings and was not issued by the server: a person chose or typed it"
         )
         return
     if any(looks.typed_name(name) for name in each.names) or looks.MAIL.match(each.value):

@@ -41,6 +41,9 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
         for row in every
         if row.strand.kind == "issued" and row.strand.proven and not row.taken and not row.strand.followed
     ]
+    unproven = [row for row in every if row.strand.kind == "issued" and not row.strand.proven and not row.taken]
+    others = list(journey.others.order_by("imported_at"))
+    newest = queries.newest_rehearsal(journey)
     columns = queries.fitting_columns(journey, chosen.strand) if chosen and chosen.strand.kind == "typed" else []
     return {
         "journey": journey,
@@ -54,12 +57,14 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
         "open": len(open_),
         "width": queries.WIDTH,
         "taken": sum(row.taken for row in every),
-        "others": list(journey.others.order_by("imported_at")),
+        "unproven": len([row for row in unproven if not row.strand.followed]),
+        "lone": bool(found) and journey.recording_id is not None and not others and newest is None,
+        "others": others,
         "dismissed": journey.dismissals.count(),
         "rules": Rule.objects.filter(project=member.project),
         "problem": problem,
         "failed": bool(failed),
-        "newest": queries.newest_rehearsal(journey),
+        "newest": newest,
         "likely": sum(row.likely for row in every),
         "columns": columns,
         "column_held": any(fits for _, fits in columns),
