@@ -158,10 +158,13 @@ class Embedded(TestCase):
             return Scripted(answer(b"x"), 1.0)
 
         page = get("page", "embedded: [" + ", ".join(f"/e{n}" for n in range(12)) + ", /moved, /gone, /loop]")
-        made = frozen("headers: [[User-Agent, Owl]]\nrounds:\n" + step("a", page), hold_s=4, grace_s=0)
+        headers = "headers: [[User-Agent, Owl], [Accept, text/html]]\n"
+        made = frozen(headers + "rounds:\n" + step("a", page), hold_s=4, grace_s=0)
         _, sink, network = perform(made, server)
         heads = [each for each in network.requests if not each.startswith(b"GET /page")]
+        self.assertIn(b"Accept: text/html\r\n", network.requests[0])
         for head in heads:
+            self.assertIn(b"Accept: */*\r\n", head)  # a page's is not its pictures'
             self.assertEqual(
                 (head.count(b"User-Agent:"), head.count(b"Accept-Encoding: gzip"), head.count(b"User-Agent: Owl")),
                 (1, 1, 1),

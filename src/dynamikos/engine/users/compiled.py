@@ -353,9 +353,10 @@ def _headers(
         headers = [(name, fill) for name, fill in headers if name.lower() != "authorization"] + [
             ("Authorization", fixed)
         ]
-    shared = [(name, text(value, in_header)) for name, value in common] + (
-        [("Authorization", fixed)] if fixed is not None else []
-    )
+    # a page's Accept is not what its pictures and styles are asked for with
+    shared = [(name, text(value, in_header)) for name, value in common if name.lower() != "accept"]
+    if fixed is not None:
+        shared.append(("Authorization", fixed))
     headers.extend((name, text(value)) for name, value in DEFAULT_HEADERS if name.lower() not in given)
     return headers, shared, frozenset(private)
 
