@@ -1,7 +1,7 @@
 """Whether a replay did what it says: ids that should be new ones, values that should not be sent twice."""
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Literal
 from urllib.parse import parse_qsl, unquote, urlsplit
 
@@ -9,8 +9,9 @@ import msgspec
 import orjson
 
 from dynamikos.core.correlation import looks
+from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import leaves, written
-from dynamikos.core.correlation.origins import framed, head_of_answer
+from dynamikos.core.correlation.origins import framed, head_of_answer, holding
 from dynamikos.core.correlation.sites import Site, sites_of
 from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Exchange, text_of
@@ -46,12 +47,17 @@ class Doubt(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class _Tape:
-    """What was sent and answered at each position of a recording, each worked out once."""
+    """What was sent and answered at each position of a recording, each worked out once.
 
-    def __init__(self, exchanges: Sequence[Exchange]) -> None:
+    `values` are those that will be looked for: all of them are found in one pass over the answers.
+    """
+
+    def __init__(self, exchanges: Sequence[Exchange], values: Iterable[str]) -> None:
         self.exchanges = exchanges
         self._sent: dict[int, dict[str, str]] = {}
-        self._texts: dict[int, str] = {}
+        wanted = sorted(set(values))
+        everywhere = range(len(exchanges))
+        self._held = dict(zip(wanted, holding(Answers(exchanges, everywhere), wanted, everywhere), strict=True))
 
     def sent(self, position: int) -> dict[str, str]:
         """Values sent, by place."""
@@ -61,18 +67,14 @@ class _Tape:
         return self._sent[position]
 
     def holds(self, position: int, value: str) -> bool:
-        if position not in self._texts:
-            self._texts[position] = _text(self.exchanges[position])
-        return _in(self._texts[position], value)
+        return position in self._held.get(value, ())
 
     def issuing(self, before: int, value: str) -> int | None:
         """Where a value first appears, if that is an answer before it is sent."""
-        for position in range(before):
-            if value in self.sent(position).values():
-                return None
-            if self.holds(position, value):
-                return position
-        return None
+        first = min(self._held.get(value, ()), default=before)
+        if first >= before or any(value in self.sent(position).values() for position in range(first + 1)):
+            return None
+        return first
 
 
 def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[Doubt]:
@@ -83,7 +85,9 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
     be what was made in the same round (*other record*). Two rounds must not make the same one (*made twice*), nor send
     what was captured in the round before (*sent again*). Without a recording only the last two can be seen.
     """
-    tape = _Tape(recording)
+    values = {site.value for each in replays for site in sites_of(each.exchange, 0)}
+    values |= {value for each in replays for _, value in _made(each.exchange)}
+    tape = _Tape(recording, (value for value in values if 0 < len(value) <= 400))
     found = [*_hard_wired(replays, tape), *_other_record(replays, tape), *_same_record(replays, tape)]
     found += [*_made_twice(replays), *_sent_again(replays)]
     kept: dict[tuple[str, str], Doubt] = {}

@@ -38,12 +38,12 @@ def fill_hits(
     skip = steady(main, others, maps) | {i for i in main.ours if static_kind(main, i, alone=not others)}
     last = max((site.entry for each in wanted for site in each.sites), default=-1)
     where = [i for i in main.ours if i < last and i not in skip]
-    found = _holding(main, [each.value for each in wanted], where, progress)
+    found = holding(main, [each.value for each in wanted], where, progress)
     for each, hits in zip(wanted, found, strict=True):
         each.hits = sorted(hits)
     for number, (other, mapped) in enumerate(zip(others, maps, strict=True), 1):
         there = set(other.ours) - steady(other, [main], [{b: a for a, b in mapped.items()}])
-        held = _holding(other, [each.values[number] or "" for each in wanted], sorted(there), progress)
+        held = holding(other, [each.values[number] or "" for each in wanted], sorted(there), progress)
         for each, hits in zip(wanted, held, strict=True):
             if each.values[number] is None:
                 each.held.append(set())
@@ -84,7 +84,9 @@ def static_kind(main: Answers, i: int, *, alone: bool) -> bool:
     return alone and "javascript" in kind and bool(STATIC.search(urlsplit(main.exchanges[i].sent.url).path))
 
 
-def _holding(answers: Answers, values: Sequence[str], where: Sequence[int], progress: Progress) -> list[set[int]]:
+def holding(
+    answers: Answers, values: Sequence[str], where: Sequence[int], progress: Progress = lambda share: None
+) -> list[set[int]]:
     """For each value, which of the answers `where` hold it in any of its spellings: one pass over each text."""
     found: list[set[int]] = [set() for _ in values]
     patterns: dict[str, list[tuple[int, bool]]] = {}

@@ -1,8 +1,9 @@
 """Steps from a recording: which exchanges belong together, what a person would call them, what went on by itself."""
 
 import re
+from bisect import bisect_left
 from collections import Counter, defaultdict
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Sequence
 from itertools import pairwise
 from statistics import fmean, pstdev
 from typing import NamedTuple
@@ -80,6 +81,11 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
             parts = urlsplit(exchange.sent.url)
             names = tuple(sorted({name for name, _ in parse_qsl(parts.query, keep_blank_values=True)}))
             calls[(exchange.sent.method, parts.netloc, parts.path, names, _operation(exchange))].append(number)
+    happenings = [
+        (recording.exchanges[number].started_us, len(numbers)) for numbers in calls.values() for number in numbers
+    ]
+    happenings += [(each.started_us, -1) for each in recording.exchanges if _is_page(each)]
+    happenings.sort()
     found: dict[int, str] = {}
     for (method, *_), numbers in calls.items():
         if len(numbers) < 3:
@@ -87,7 +93,7 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
         starts = [recording.exchanges[number].started_us for number in numbers]
         gaps = [after - before for before, after in pairwise(starts)]
         mean = fmean(gaps)
-        if mean < 200_000 or pstdev(gaps) > EVEN * mean or _in_company(recording, numbers, calls):
+        if mean < 200_000 or pstdev(gaps) > EVEN * mean or _in_company(starts, len(numbers), happenings):
             continue
         what = "asks" if method in ("GET", "HEAD") else "saves"
         said = (
@@ -160,19 +166,17 @@ def _is_page(exchange: Exchange) -> bool:
     return exchange.answer is not None and "html" in (exchange.answer.header("content-type") or "")
 
 
-def _in_company(
-    recording: Recording, numbers: Sequence[int], calls: Mapping[tuple[object, ...], Sequence[int]]
-) -> bool:
-    """Whether a call comes with what a person did: others, that don't come as often, begin with it most times."""
-    foreign = [
-        recording.exchanges[number].started_us
-        for others in calls.values()
-        if len(others) != len(numbers)
-        for number in others
-    ]
-    foreign += [each.started_us for each in recording.exchanges if _is_page(each)]
-    starts = [recording.exchanges[number].started_us for number in numbers]
-    near = sum(any(abs(each - start) < TOGETHER_US for each in foreign) for start in starts)
+def _in_company(starts: Sequence[int], often: int, happenings: Sequence[tuple[int, int]]) -> bool:
+    """Whether calls that began at `starts` (µs) come with what a person did.
+
+    Others, that don't come as often, begin with it most times; `happenings` are (begin, how often it comes) of all, in
+    order of time.
+    """
+    near = 0
+    for start in starts:
+        low = bisect_left(happenings, (start - TOGETHER_US, -2))
+        high = bisect_left(happenings, (start + TOGETHER_US, -2))
+        near += any(count != often for _, count in happenings[low:high])
     return near > len(starts) / 2
 
 
