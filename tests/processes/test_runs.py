@@ -131,11 +131,11 @@ class Rehearsals(ProcessCase):
             {"desk_key": "+", "form_key": ""},
         )
         slots = next(row for row in rows if row.kept.request == "get-slots")
-        offered = dict(read.suggestions(rows, slots, content(self.sample.journey)))
+        offered = dict(read.suggestions(found, rows, slots, content(self.sample.journey)))
         rehearsals.take_check(self.sample.member, found, "find-slot", "get-slots", offered["$.slots is a list"])
         core = content(Journey.objects.get(pk=self.sample.journey.pk))
         self.assertEqual(core.find_step("find-slot").requests[1].checks[-1].json.type, "list")  # type: ignore[union-attr]
-        self.assertNotIn("$.slots is a list", dict(read.suggestions(rows, slots, core)))
+        self.assertNotIn("$.slots is a list", dict(read.suggestions(found, rows, slots, core)))
         with self.assertRaisesRegex(DynamikosError, "This is no check"):
             rehearsals.take_check(self.sample.member, found, "find-slot", "get-slots", '{"status": 99}')
         other = rehearsals.ask(self.sample.member, self.sample.journey, user=7)
