@@ -8,6 +8,7 @@ part fits; what has to stand around them is asked for part by part, each element
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
@@ -116,6 +117,7 @@ def _inside(compound: str) -> list[str]:
 Find = Callable[[LexborHTMLParser], Iterator[LexborNode]]
 
 
+@lru_cache(maxsize=2048)
 def compile_selector(selector: str) -> Find:
     """`selector` as a function page → its elements, in the order of the page. Raises RuleError."""
     alternatives = parts_of(selector)

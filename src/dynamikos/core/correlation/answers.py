@@ -59,6 +59,7 @@ class Answers:
         self._set: dict[int, dict[str, str]] = {}
         self.moving: frozenset[str] = frozenset()  # values sent that differ between the recordings
         self._forms: dict[int, Form] = {}
+        self.changed: dict[int, int] = {}  # by answer, how many scalars have other values in another recording
 
     def form(self, i: int) -> Form:
         """The form of request i, whatever its host."""

@@ -14,7 +14,7 @@ from dynamikos.core.correlation.shapes import Shape
 from dynamikos.core.correlation.texts import addresses, headers, places, shaped, texts
 from dynamikos.core.errors import DynamikosError
 
-ENOUGH = 4  # alternatives of one value
+ENOUGH = 3  # alternatives of one value
 
 
 class Seen(NamedTuple):
@@ -59,11 +59,12 @@ def offers(
             continue
         tried.add(made)
         try:
-            find, take = compile_finder(made), compile_capture(made)
+            find = compile_finder(made) if made.pick == "random" else None
+            take = compile_capture(made)
         except DynamikosError:
             continue
         alike = tells if isinstance(tells, float) else max((likeness(name, tells) for name in names), default=0.0)
-        if made.pick == "random":
+        if find is not None:
             found = set(find(view))
             if not others or value not in found or len(found) < 2:
                 continue
@@ -93,15 +94,18 @@ def moved(answers: Answers, i: int, others: Sequence[Seen]) -> int:
     """How many scalars of a JSON answer have other values in another recording: with few of
     them a match is no chance.
     """
-    mine = set(answers.json_leaves(i))
-    most = 0
-    for other in others:
-        try:
-            theirs = {text for _, _, text in leaves(other.view.json(), 2000)}
-        except ValueError:
-            return 1000
-        most = max(most, len(mine - theirs))
-    return most
+    known = answers.changed.get(i)
+    if known is None:
+        mine = set(answers.json_leaves(i))
+        known = 0
+        for other in others:
+            try:
+                theirs = {text for _, _, text in leaves(other.view.json(), 2000)}
+            except ValueError:
+                theirs = set()
+            known = max(known, len(mine - theirs))
+        answers.changed[i] = known
+    return known
 
 
 def _candidates(
