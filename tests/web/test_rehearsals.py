@@ -1,7 +1,10 @@
 """What a rehearsal's page says of it: the headline follows the state, doubts stand before praise."""
 
+from unittest import mock
+
 from django.utils import timezone
 
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.reports import KeptExchange, pack_kept
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
 from dynamikos.web.rehearsals.queries import sentence
@@ -68,6 +71,11 @@ class Headline(PageCase):
         self.assertIn("did not come to its end", page)
         self.assertIn("the worker ended", page)
         self.assertNotIn("Every check passed", page)
+
+    def test_what_could_not_be_looked_for_is_said(self) -> None:
+        with mock.patch("dynamikos.workers.call", side_effect=DynamikosError("it took too long")):
+            page = self.made("passed")
+        self.assertIn("did the thing could not be found out: it took too long", page)
 
     def test_two_rounds_are_said(self) -> None:
         self.assertIn("Every check passed in 2 rounds, 1 exchange replayed", self.made("passed", rounds=2))

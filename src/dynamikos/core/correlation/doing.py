@@ -17,7 +17,7 @@ from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.model import REDIRECTS
 
-Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again"]
+Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again", "unknown"]
 
 
 class Replay(msgspec.Struct, frozen=True, kw_only=True):
@@ -43,7 +43,7 @@ class Doubt(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def is_grave(self) -> bool:
         """Whether it can't be right: an id that comes again may be, when an application counts from the start."""
-        return self.kind != "same-record"
+        return self.kind not in ("same-record", "unknown")
 
 
 class _Tape:

@@ -222,8 +222,9 @@ def doubts(found: Rehearsal, rows: Iterable[Replayed]) -> list[Doubt]:
     asked = msgspec.msgpack.encode((replays, recorded))
     try:
         told = msgspec.msgpack.decode(workers.call("doing", asked, seconds=20.0, memory_mb=2000), type=list[Doubt])
-    except DynamikosError:  # it took too long: nothing can be said
-        told = []
+    except DynamikosError as problem:  # silence would be taken for a proof
+        words = f"Whether the rehearsal did the thing could not be found out: {problem}"
+        told = [Doubt(kind="unknown", at="", value="", words=words)]
     if len(_doubts) > MOST_TOLD:
         _doubts.clear()
     _doubts[found.pk] = told
