@@ -110,6 +110,32 @@ class Fields(BrowserCase):
         self.kept(f"{tail}?at={post[0].step}/{post[1].request}", 8)
         self.assertEqual([line for line in self.trouble if "422" not in line], [])
 
+    def test_what_came_too_late_can_be_read_after_a_reload(self) -> None:
+        self.sign_in("bran")
+        step = content(self.sample.journey).rounds[0].step
+
+        def work(page: Any) -> list[int]:
+            page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}?at={step}"))
+            again = page.context.browser.new_context(storage_state=page.context.storage_state())
+            other = again.new_page()  # the same account elsewhere
+            other.goto(page.url)
+            for tab, text in ((other, "First"), (page, "Came too late")):
+                tab.focus("#panel textarea[name=note]")
+                tab.keyboard.type(text)
+                tab.wait_for_selector("#headline:has-text('revision 2'), [data-refused]")
+            again.close()
+            page.wait_for_selector("[data-refused]:has-text('Came too late')")
+            page.reload()
+            counts = [page.locator(".problem:has-text('Came too late')").count()]
+            page.click("text=I don't need it any more")
+            page.reload()
+            return [*counts, page.locator("text=Came too late").count()]
+
+        self.assertEqual(self.do(work), [1, 0])
+        self.sample.journey.refresh_from_db()
+        self.assertIn("First", content(self.sample.journey).rounds[0].note)
+        self.assertEqual([line for line in self.trouble if "409" not in line], [])
+
     def test_leaving_at_once_keeps_what_was_typed(self) -> None:
         self.sign_in("bran")
         core = content(self.sample.journey)

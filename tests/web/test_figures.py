@@ -2,6 +2,7 @@
 
 import itertools
 import uuid
+from random import Random
 from unittest import mock
 
 from django.test import SimpleTestCase
@@ -9,7 +10,7 @@ from django.test import SimpleTestCase
 from dynamikos.core.exchanges import Answer, Exchange, Sent
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.reports import KeptExchange
-from dynamikos.web.journeys.ladder import cut, draw, path_of
+from dynamikos.web.journeys.ladder import SIGNS, cut, draw, path_of, told_apart
 from dynamikos.web.rehearsals.queries import differences
 from dynamikos.web.ui.templatetags.figures import balance, ms, percent, plural, rate, runclock, size, us
 from tests.web.support import EXAMPLES
@@ -161,3 +162,32 @@ class Differences(SimpleTestCase):
             any("redirect" in each for each in self.said(moved, status=303, headers=[("location", "/sign-in")]))
         )
         self.assertEqual(self.said(None, status=200), [])
+
+
+class ToldApart(SimpleTestCase):
+    """Requests that are cut to the same signs are told apart on their rungs."""
+
+    def test_long_addresses_show_where_they_differ(self) -> None:
+        way = "GET /library/collections/of-the-north/{}/pages/of-this-volume/index.html"
+        names = told_apart([way.format("aurora"), way.format("meteors"), "GET /short"], SIGNS)
+        self.assertIn("aurora", names[0])
+        self.assertIn("meteors", names[1])
+        self.assertEqual(names[2], "GET /short")
+        self.assertTrue(all(len(name) <= SIGNS for name in names))
+
+    def test_the_same_address_is_numbered(self) -> None:
+        names = told_apart(["POST /api/query", "GET /", "POST /api/query", "POST /api/query"], SIGNS)
+        self.assertEqual(
+            names, ["POST /api/query · 1 of 3", "GET /", "POST /api/query · 2 of 3", "POST /api/query · 3 of 3"]
+        )
+        long = "POST /api/" + "very-long-" * 5 + "end"
+        self.assertEqual(len(set(told_apart([long, long], SIGNS))), 2)
+        self.assertTrue(all(len(name) <= SIGNS for name in told_apart([long, long], SIGNS)))
+
+    def test_no_two_of_any_set_look_alike(self) -> None:
+        random = Random(5)
+        for _ in range(200):
+            fulls = ["GET /" + "".join(random.choice("ab/") for _ in range(random.randint(20, 60))) for _ in range(12)]
+            names = told_apart(fulls, SIGNS)
+            self.assertTrue(all(len(name) <= SIGNS for name in names), names)
+            self.assertEqual(len(set(names)), len(names), names)

@@ -102,6 +102,7 @@ class Ladder:
     width: int = WIDTH
 
 
+SIGNS = 32  # of a request on its rung
 NAMES = {"cleanup": "clean-up, after a rehearsal"}
 
 
@@ -118,6 +119,34 @@ def shortened(text: str, length: int) -> str:
         return text
     tail = length // 3
     return f"{text[: length - tail - 1]}…{text[-tail:]}"
+
+
+def told_apart(fulls: Sequence[str], length: int) -> list[str]:
+    """Each of `fulls` in at most `length` signs, no two alike: those that are cut to the same signs show where they
+    differ, those that are still the same are numbered.
+    """
+    short = [shortened(full, length) for full in fulls]
+    for places in _alike(short):
+        texts = [fulls[at].replace("{{ ", "{").replace(" }}", "}") for at in places]
+        differs = next((at for at, signs in enumerate(zip(*texts, strict=False)) if len(set(signs)) > 1), length)
+        for at, text in zip(places, texts, strict=True):
+            method = text.partition(" ")[0]
+            lead = f"{method} …"
+            start = min(differs - 4, len(text) - length + len(lead))
+            if start > len(method) + 1:
+                short[at] = cut(lead + text[start:], length)
+    for places in _alike(short):
+        for number, at in enumerate(places, 1):
+            mark = f" · {number} of {len(places)}"
+            short[at] = shortened(short[at], length - len(mark)) + mark
+    return short
+
+
+def _alike(texts: Sequence[str]) -> list[list[int]]:
+    places: dict[str, list[int]] = {}
+    for at, text in enumerate(texts):
+        places.setdefault(text, []).append(at)
+    return [found for found in places.values() if len(found) > 1]
 
 
 def path_of(address: str) -> str:
@@ -180,6 +209,9 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
         ladder.parts.append((NAMES.get(part, part).upper(), y))
         y += PART_H
         y = _steps(ladder, journey.part(part), y, 0, births, results)
+    names = told_apart([rung.full for rung in ladder.rungs], SIGNS)
+    for rung, name in zip(ladder.rungs, names, strict=True):
+        rung.title = name
     _strands(ladder, births)
     ladder.height = y + 20
     return ladder
@@ -286,7 +318,7 @@ def _steps(
                     step.step,
                     request.request,
                     y,
-                    shortened(full, 32),
+                    "",
                     full,
                     status,
                     bad,

@@ -50,6 +50,10 @@
       if (serial(form) === state.sent) dirty.delete(form);
       forget(form);
     }
+    if (status === 409) {
+      dirty.delete(form); // leaving must not send it once more, over what somebody else had kept
+      setTimeout(refused, 0);
+    }
     if (status === 422) remember(form); // can't be kept by the server yet: it survives a reload all the same
     if (!status || status >= 500) {
       state.sent = "";
@@ -192,6 +196,33 @@
     },
     true,
   );
+  // what came too late, because somebody had changed the same meanwhile, can be read again after a reload
+  const late = () => "late|" + location.pathname;
+  const refused = () => {
+    const texts = all("[data-refused] pre").map((el) => el.textContent.trim());
+    if (texts.length) sessionStorage.setItem(late(), texts.join("\n"));
+  };
+  const readAgain = () => {
+    const text = sessionStorage.getItem(late());
+    const into = document.querySelector("#panel-says, #plan-says");
+    if (text === null || !into) return;
+    const box = document.createElement("div");
+    const says = document.createElement("p");
+    const what = document.createElement("pre");
+    const done = document.createElement("button");
+    box.className = "problem";
+    says.textContent = "You typed this before the page was loaded again. It is not in what you see here:";
+    what.textContent = text;
+    done.type = "button";
+    done.textContent = "I don't need it any more";
+    done.addEventListener("click", () => {
+      sessionStorage.removeItem(late());
+      box.remove();
+    });
+    box.append(says, what, done);
+    into.before(box);
+  };
+  document.addEventListener("DOMContentLoaded", readAgain);
   document.addEventListener("DOMContentLoaded", restore);
   document.addEventListener("htmx:after:swap", restore);
 })();
