@@ -9,6 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.closing import open_a_page, sent_in_closing
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.model import Strand, Use
 from dynamikos.core.correlation.texts import whole
@@ -16,6 +17,7 @@ from dynamikos.core.exchanges import Exchange
 from dynamikos.core.exchanges.jsontext import spans
 from dynamikos.core.journeys import Body, FormPart, Journey, Request
 from dynamikos.core.journeys.editing import change_request
+from dynamikos.core.journeys.model import walk
 
 HOLE = re.compile(r"\{\{.*?\}\}", re.S)
 FILTER_OF = {"": "", "percent": " | percent", "json": "", "html": "", "base64": " | base64"}
@@ -70,6 +72,18 @@ def accept(
                 )
                 continue
             step, request = home
+            late = sent_in_closing(journey, wanted, positions) if _in_rounds(journey, step) else []
+            opened = open_a_page(journey, strand, late, positions, answers) if late else None
+            if opened is not None:
+                journey, hole, page = opened
+                for use in late:
+                    journey, _ = _put(journey, exchanges, positions[use.entry], use, strand.value, hole)
+                done.append(
+                    f"{strand.name}: the closing opens {page.method} {page.address} once more and takes it there"
+                )
+                wanted = [use for use in wanted if use not in late]
+                if not wanted:
+                    continue
             name = strand.name
             same = next(
                 (
@@ -109,9 +123,13 @@ def accept(
     return Accepted(journey=journey, done=tuple(done), left=tuple(left))
 
 
+def _in_rounds(journey: Journey, key: str) -> bool:
+    return any(step.step == key for step in walk(journey.rounds))
+
+
 def _leans(journey: Journey, name: str, home: str) -> bool:
     """Whether a value captured in step `home` of the rounds is sent in the closing."""
-    if not any(step.step == home for step in journey.rounds):
+    if not _in_rounds(journey, home):
         return False
     text = msgspec.json.encode([step.requests for step in journey.closing]).decode()
     return bool(re.search(r"\{\{[^}]*\b" + re.escape(name) + r"\b[^}]*\}\}", text))

@@ -47,6 +47,17 @@ def create_from_recording(
 
 
 @transaction.atomic
+def further(member: Membership, journey: Journey, recording: Recording) -> None:
+    """A recording that is there becomes another one of the journey, or its own if it has none."""
+    if journey.recording is None:
+        journey.recording = recording
+        journey.save(update_fields=["recording"])
+    else:
+        journey.others.add(recording)
+    note(member, "recording taken as evidence", f"{journey.name}: {recording.name}")
+
+
+@transaction.atomic
 def create_from_description(member: Membership, document: bytes, name: str, chosen: list[str], address: str) -> Journey:
     """A journey of the chosen operations ("GET /skies"); the application's address becomes one of the first
     environment.

@@ -23,7 +23,7 @@ from dynamikos.web.journeys.models import Draft, Journey, SharedStep
 from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.projects.revisions import Unreadable, value_of
 from dynamikos.web.recordings.models import Recording
-from dynamikos.web.recordings.queries import as_core
+from dynamikos.web.recordings.queries import as_core, own_origins
 
 
 def journeys(member: Membership) -> QuerySet[Journey]:
@@ -32,6 +32,27 @@ def journeys(member: Membership) -> QuerySet[Journey]:
 
 def journey(member: Membership, pk: uuid.UUID) -> Journey:
     return get_object_or_404(journeys(member), pk=pk)
+
+
+def of_same_hosts(member: Membership, found: Recording) -> list[Journey]:
+    """Journeys that another recording of the same hosts was made into, the newest first."""
+    hosts = set(own_origins(found))
+    made = journeys(member).exclude(recording=None).order_by("-pk").prefetch_related("others")
+    return [
+        each
+        for each in made
+        if each.recording is not None
+        and hosts & set(own_origins(each.recording))
+        and found.pk not in {each.recording_id, *(other.pk for other in each.others.all())}
+    ]
+
+
+def further_of(member: Membership, found: Journey) -> list[Recording]:
+    """Recordings of the journey's hosts that it does not look at yet, the newest first."""
+    hosts = set(own_origins(found.recording)) if found.recording is not None else set()
+    known = {found.recording_id, *found.others.values_list("pk", flat=True)}
+    recordings = Recording.objects.filter(project=member.project, count__gt=0)[:200]
+    return [each for each in recordings if each.pk not in known and (not hosts or hosts & set(own_origins(each)))]
 
 
 def stored(found: Journey) -> CoreJourney:

@@ -40,7 +40,14 @@ def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUI
     found = recordings.recording(member, recording)
     others = [recordings.recording(member, uuid.UUID(each)) for each in request.GET.getlist("other") if _is_uuid(each)]
     problem, status = "", 200
-    if request.method == "POST":
+    alike = queries.of_same_hosts(member, found)
+    if request.method == "POST" and request.POST.get("what") == "evidence":
+        chosen = next((each for each in alike if str(each.pk) == request.POST.get("journey")), None)
+        if chosen is not None:
+            actions.further(member, chosen, found)
+            return redirect("strands", member.project_id, chosen.pk)
+        problem, status = "That journey is not there any more, or has other hosts; choose another.", 422
+    elif request.method == "POST":
         try:
             made = actions.create_from_recording(
                 member, found, request.POST.get("name", ""), request.POST.getlist("origin"), others
@@ -51,6 +58,7 @@ def from_recording(request: HttpRequest, member: Membership, recording: uuid.UUI
     context = {
         "recording": found,
         "others": others,
+        "alike": alike,
         "problem": problem,
         "name": request.POST.get("name") or found.name.rsplit(".", 1)[0].replace("-", " ").capitalize(),
     }

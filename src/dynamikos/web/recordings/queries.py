@@ -27,6 +27,11 @@ def recording(member: Membership, pk: uuid.UUID) -> Recording:
     return get_object_or_404(Recording, project=member.project, pk=pk)
 
 
+def own_origins(found: Recording) -> list[str]:
+    """Origins that the import took for the application's."""
+    return [host["origin"] for host in found.hosts if host.get("ours")]
+
+
 def unpack(body: bytes) -> Exchange:
     return _decoder.decode(zlib.decompress(body))
 

@@ -231,9 +231,5 @@ def add_recording(
 ) -> Recording:
     """Another recording of the same journey; the first one of a journey that has none becomes its own."""
     made = import_har(member, data, name, progress)
-    if journey.recording is None:
-        journey.recording = made
-        journey.save(update_fields=["recording"])
-    else:
-        journey.others.add(made)
+    journeys.further(member, journey, made)
     return made

@@ -9,11 +9,13 @@ from dynamikos.core.captures import Capture
 from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError
+from dynamikos.web.journeys import actions as journey_actions
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.forms import CAPTURE_FORMS, DECODINGS, captures_from
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
+from dynamikos.web.recordings.queries import own_origins
 from dynamikos.web.strands import actions, queries
 from dynamikos.web.strands.models import Rule
 from dynamikos.web.ui.progress import streamed
@@ -60,6 +62,8 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
         "unproven": len([row for row in unproven if not row.strand.followed]),
         "lone": bool(found) and journey.recording_id is not None and not others and newest is None,
         "others": others,
+        "further": journeys.further_of(member, journey),
+        "targets": "\n".join(own_origins(journey.recording)) if journey.recording is not None else "",
         "dismissed": journey.dismissals.count(),
         "rules": Rule.objects.filter(project=member.project),
         "problem": problem,
@@ -93,11 +97,18 @@ def search(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
 @member_view(post="engineer")
 def add_recording(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
     journey = journeys.journey(member, pk)
-    data, name = uploaded(request, "a HAR file")
     address = reverse("strands", args=[member.project_id, pk])
+    chosen = request.POST.get("recording", "")
+    there = next((each for each in journeys.further_of(member, journey) if str(each.pk) == chosen), None)
+    if chosen and there is None:
+        raise DynamikosError("That recording is not there any more, or is looked at already; choose another.")
+    data, name = (b"", "") if there is not None else uploaded(request, "a HAR file")
 
     def work(progress):  # type: ignore[no-untyped-def]
-        actions.add_recording(member, journey, data, name, lambda share: progress(share * 0.6))
+        if there is not None:
+            journey_actions.further(member, journey, there)
+        else:
+            actions.add_recording(member, journey, data, name, lambda share: progress(share * 0.6))
         actions.search(member, journeys.journey(member, pk), lambda share: progress(0.6 + share * 0.4))
         return address
 
