@@ -1,4 +1,4 @@
-"""An application that the product knows nothing of, recorded twice by the doorway and scripted without a capture typed."""
+"""An application that the product knows nothing of: recorded twice by the doorway, scripted with no capture typed."""
 
 import json
 import urllib.request

@@ -157,6 +157,8 @@ class Story(BrowserCase):
             page.keyboard.press("Tab")
             page.wait_for_selector("h1:has-text('6 users at most, 00:22')")
             page.click("text=Start run")
+            page.wait_for_selector("h1:has-text('has not passed in two rounds')")
+            page.keyboard.press("s")
             page.wait_for_selector("#tape[data-ready]")
             page.wait_for_selector("#now:has-text('of 6 users')")  # live, by events
             first = page.inner_text("#now")

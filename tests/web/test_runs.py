@@ -12,6 +12,8 @@ from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.web.places.models import Generator
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.revisions import token
+from dynamikos.web.rehearsals import actions as rehearsals
+from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Block, Chunk, Report, Run, Shard
 from dynamikos.web.streams.models import Message
@@ -172,7 +174,7 @@ class Reading(TestCase):
         self.assertContains(self.client.get(self.sample.address(f"runs/{run.pk}")), "was lost")
 
     def test_two_runs_at_once_are_refused(self) -> None:
-        answer = self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"))
+        answer = self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"), {"sure": "1"})
         self.assertContains(answer, "Every generator is busy with run 1", status_code=422)
         self.assertEqual(Run.objects.count(), 1)
 
@@ -187,7 +189,30 @@ class Starting(TestCase):
         self.client.force_login(self.sample.accounts["bran"])
 
     def start(self):  # type: ignore[no-untyped-def]
-        return self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"))
+        return self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"), {"sure": "1"})
+
+    def test_two_rounds_are_asked_for_before_a_run(self) -> None:
+        generator()
+        place = self.sample.address(f"load/{self.sample.plan.pk}/start")
+
+        def why() -> str:
+            answer = self.client.post(place)
+            self.assertEqual((answer.status_code, Run.objects.count()), (200, 0))
+            self.assertContains(answer, "Start all the same")
+            return str(answer.context["asked"].why)
+
+        self.assertIn("not rehearsed since", why())
+        rehearsals.ask(self.sample.member, self.sample.journey, rounds=2, until="sign-out")
+        Rehearsal.objects.update(state="passed")
+        self.assertIn("Only a part of it passed (rehearsal 1)", why())
+        Rehearsal.objects.update(rounds=1)
+        self.assertIn("passed in one round (rehearsal 1)", why())
+        rehearsals.ask(self.sample.member, self.sample.journey, rounds=2)
+        Rehearsal.objects.filter(state="asked").update(state="failed")
+        self.assertIn("(2) did not pass", why())
+        Rehearsal.objects.filter(number=2).update(state="passed")
+        self.assertEqual(self.client.post(place).status_code, 302)
+        self.assertEqual(Run.objects.count(), 1)
 
     def test_what_stands_in_the_way_is_said(self) -> None:
         self.assertContains(self.start(), "No generator is there", status_code=422)

@@ -86,10 +86,13 @@ def _run(
 ) -> tuple[FrozenRun, Outcome]:
     from msgspec.structs import replace
 
+    from dynamikos.web.journeys import queries as journeys
     from dynamikos.web.places.queries import living
+    from dynamikos.web.plans import queries as plans
     from dynamikos.web.plans.models import LoadPlan
     from dynamikos.web.plans.queries import content
     from dynamikos.web.projects.models import Membership
+    from dynamikos.web.rehearsals.queries import unproven
     from dynamikos.web.runs import actions
 
     found = LoadPlan.objects.filter(key=key)
@@ -110,6 +113,10 @@ def _run(
             break
         time.sleep(0.1)
     core = change(content(plan))
+    journey, _ = plans.journey_of(plan, core)
+    why = unproven(journey, journeys.content(journey)) if journey is not None else ""
+    if why:
+        tell(f"{core.journey} has not passed in two rounds, so the run may measure something else than it says. {why}")
     run = actions.start(member, plan, replace(core, environment=environment) if environment else core, values)
     frozen = actions.frozen_of(run)
     total = duration_s(frozen.plan.profile)

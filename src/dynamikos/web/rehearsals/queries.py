@@ -17,10 +17,11 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
 from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.journeys import Journey
+from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.reports import KeptExchange, unpack_kept
 from dynamikos.core.values.masking import MASK
 from dynamikos.web.journeys.ladder import Ladder, draw
+from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.queries import as_core, exchange
 from dynamikos.web.rehearsals.models import Rehearsal
@@ -65,6 +66,24 @@ def rehearsal(member: Membership, pk: uuid.UUID) -> Rehearsal:
 
 def frozen(found: Rehearsal) -> FrozenRun:
     return msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
+
+
+def unproven(journey: Journey, core: CoreJourney) -> str:
+    """Why nothing shows yet that `core`, the head revision, holds for more than one round; "" when a rehearsal of two
+    rounds passed.
+    """
+    made = journey.rehearsals.filter(revision=journey.head).order_by("-number")
+    over = [each for each in made[:20] if each.over]
+    whole = core.active(cleanup=True)
+    for each in over:
+        if each.state == Rehearsal.State.PASSED and each.rounds > 1 and frozen(each).journey == whole:
+            return ""
+    if not over:
+        return "It was not rehearsed since it was last changed."
+    if over[0].state != Rehearsal.State.PASSED:
+        return f"Its last rehearsal ({over[0].number}) did not pass."
+    what = "Only a part of it passed" if over[0].rounds > 1 else "It passed in one round"
+    return f"{what} (rehearsal {over[0].number})."
 
 
 def replayed(found: Rehearsal) -> list[Replayed]:
@@ -272,7 +291,7 @@ def cookies(row: Replayed) -> list[tuple[str, str, str]]:
     return made
 
 
-def suggestions(found: Rehearsal, rows: list[Replayed], row: Replayed, core: Journey) -> list[tuple[str, str]]:
+def suggestions(found: Rehearsal, rows: list[Replayed], row: Replayed, core: CoreJourney) -> list[tuple[str, str]]:
     """(what it says, the check as JSON) of checks that fit a replayed answer and are not in the journey yet."""
     step = core.find_step(row.kept.step)
     request = (

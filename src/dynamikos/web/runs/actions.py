@@ -17,15 +17,26 @@ from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.environments.queries import agreed, fingerprints, known, names, needed, way_of
 from dynamikos.web.functions.queries import functions, sources
+from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import bodies_from_files
 from dynamikos.web.places.queries import any_living
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership
+from dynamikos.web.rehearsals.queries import unproven
 from dynamikos.web.runs.models import Command, Pile, Run
 
 WAKE = "dynamikos_coordinator"
+
+
+class Unrehearsed(PlanError):
+    """Nothing shows yet that the journey holds for more than one round."""
+
+    def __init__(self, journey: Journey, why: str) -> None:
+        super().__init__(f"{journey.name}: {why}")
+        self.journey, self.why = journey, why
 
 
 def start(
@@ -34,11 +45,14 @@ def start(
     core: Plan | None = None,
     values: dict[str, str] | None = None,
     environment: str = "",
+    *,
+    sure: bool = True,
 ) -> Run:
     """Freezes all inputs and asks the coordinator to run them. `core`, `values` and `environment` (a key) override what
     is stored.
 
-    Raises PlanError with everything that stands in the way; then nothing is started.
+    Raises PlanError with everything that stands in the way, and Unrehearsed when somebody who is not `sure` should be
+    asked first; then nothing is started.
     """
     require(member, "engineer")
     core = core or plans.content(plan)
@@ -69,6 +83,9 @@ def start(
         problems.append("No target is agreed in this environment: an owner adds scheme, host and port in Settings.")
     if problems:
         raise PlanError("\n".join(problems))
+    why = "" if sure else unproven(journey, journeys.content(journey))
+    if why:
+        raise Unrehearsed(journey, why)
     with transaction.atomic(), connection.cursor() as cursor:
         # one start at a time, so that the numbers of generators are right
         cursor.execute("SELECT pg_advisory_xact_lock(7301)")

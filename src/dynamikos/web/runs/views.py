@@ -41,7 +41,13 @@ def runs(request: HttpRequest, member: Membership) -> HttpResponse:
 
 @member_view(post="engineer")
 def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    made = actions.start(member, plans.plan(member, pk), environment=request.POST.get("environment", ""))
+    plan, environment = plans.plan(member, pk), request.POST.get("environment", "")
+    try:
+        made = actions.start(member, plan, environment=environment, sure=bool(request.POST.get("sure")))
+    except actions.Unrehearsed as asked:
+        core = plans.content(plan)
+        context = {"plan": plan, "core": core, "environment": environment or core.environment, "asked": asked}
+        return render(request, "runs/ask.html", context)
     return redirect("run", member.project_id, made.pk)
 
 
