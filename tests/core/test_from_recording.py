@@ -4,9 +4,13 @@ from unittest import TestCase
 
 from msgspec.structs import replace
 
+from dynamikos.core.captures import Capture
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent
 from dynamikos.core.exchanges.model import Timings
-from dynamikos.core.journeys import Journey
+from dynamikos.core.journeys import Journey, parse_journey, verify, write_journey
+from dynamikos.core.journeys.background import background_of, by_time, leave_out
+from dynamikos.core.journeys.editing import change_request
 from dynamikos.core.journeys.from_recording import journey_from
 
 HOST = "https://desk.example"
@@ -142,6 +146,46 @@ class Background(TestCase):
         self.assertEqual([len(step.requests) for step in steps], [5, 1])
         self.assertTrue(all("by itself, about every 5" in request.note for request in steps[0].requests[1:]))
         self.assertGreater(steps[0].think_s, 1)
+
+    def polled(self) -> Journey:
+        film = Film()
+        film.add("GET", "/", page="1", html="<title>Desk</title>")
+        for _ in range(4):
+            film.add("GET", "/api/news?since=3", headers=CALL, pause=5.0, back=(("Content-Type", "application/json"),))
+        film.add("GET", "/next", page="2", html="<title>Next</title>", pause=3.0)
+        return film.journey()
+
+    def test_they_are_left_out_by_one_change_and_the_time_they_took_stays(self) -> None:
+        journey = self.polled()
+        self.assertEqual(len(background_of(journey)), 4)
+        made = leave_out(journey)
+        steps = [step for _, step in made.active().steps()]
+        self.assertEqual([len(step.requests) for step in steps], [1, 1])
+        self.assertAlmostEqual(steps[0].think_s, 23, delta=0.5)  # 4 × 5 s, and 3 s after the last
+        self.assertEqual(background_of(made), [])
+        with self.assertRaises(DynamikosError):
+            leave_out(made)
+
+    def test_or_repeated_by_time(self) -> None:
+        journey = self.polled()
+        made = by_time(journey)
+        self.assertEqual(verify(made, {"env.desk"}), [])
+        page, repeat, inner, after = [step for _, step in made.steps()]
+        assert repeat.repeat is not None
+        self.assertEqual((len(page.requests), repeat.repeat.times, len(inner.requests)), (1, "4", 1))
+        self.assertAlmostEqual(inner.think_s, 5, delta=0.1)
+        self.assertEqual(after.name, "Next")
+        self.assertEqual(parse_journey(write_journey(made)), made)
+
+    def test_one_whose_answer_is_needed_stays(self) -> None:
+        journey = self.polled()
+        step = next(step for _, step in journey.steps())
+        step_key, last = step.step, step.requests[-1].request
+        journey = change_request(journey, step_key, last, captures=(Capture(name="turn", json="$.turn"),))
+        journey = change_request(journey, "next", "get-next", query=(("turn", "{{ turn }}"),))
+        self.assertEqual([each.needed for each in background_of(journey)], [False, False, False, True])
+        for made in (leave_out(journey), by_time(journey)):
+            self.assertEqual(verify(made, {"env.desk"}), [])
 
     def test_what_cannot_be_replayed_is_left_out_and_said(self) -> None:
         film = Film()

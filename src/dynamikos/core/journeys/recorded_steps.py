@@ -14,6 +14,7 @@ from selectolax.lexbor import LexborHTMLParser
 
 from dynamikos.core.exchanges import Exchange, Recording, text_of
 from dynamikos.core.exchanges.model import redirect_of
+from dynamikos.core.journeys.background import said
 from dynamikos.core.journeys.recorded_requests import is_static, spoken
 
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
@@ -95,12 +96,7 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
         mean = fmean(gaps)
         if mean < 200_000 or pstdev(gaps) > EVEN * mean or _in_company(starts, len(numbers), happenings):
             continue
-        what = "asks" if method in ("GET", "HEAD") else "saves"
-        said = (
-            f"The page {what} this by itself, about every {mean / 1_000_000:.3g} s ({len(numbers)} times in the"
-            " recording). Leave such requests out, or repeat one by time."
-        )
-        found.update(dict.fromkeys(numbers, said))
+        found.update(dict.fromkeys(numbers, said(str(method), mean / 1_000_000, len(numbers))))
     return found
 
 
@@ -120,7 +116,7 @@ def page_of(exchange: Exchange) -> Page | None:
         return None
     tree = LexborHTMLParser(text_of(answer.body[:MOST_HTML], answer.header("content-type") or ""))
 
-    def said(selector: str) -> str:
+    def first(selector: str) -> str:
         node = tree.css_first(selector)
         return _short(node.text()) if node is not None else ""
 
@@ -135,7 +131,7 @@ def page_of(exchange: Exchange) -> Page | None:
             text = button.text() or text
         address = _absolute(exchange.sent.url, form.attributes.get("action") or exchange.sent.url)
         buttons.setdefault(address.partition("?")[0], _short(text or ""))
-    return Page(said("title"), said("h1"), links, buttons)
+    return Page(first("title"), first("h1"), links, buttons)
 
 
 def titles_of(recording: Recording, groups: Sequence[Sequence[Numbered]]) -> list[str]:

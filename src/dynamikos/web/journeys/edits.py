@@ -6,7 +6,7 @@ from django.http import QueryDict
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys import Branch, Journey, Shared
+from dynamikos.core.journeys import Branch, Journey, Shared, background
 from dynamikos.core.journeys import editing as edit
 from dynamikos.core.journeys.model import PARTS, walk
 from dynamikos.web.journeys import forms
@@ -169,6 +169,8 @@ CHANGES: dict[str, Callable[[Journey, str, QueryDict], Changed]] = {
     "unwrap": lambda core, at, data: (edit.unwrap(core, at), ""),
     "branch": _branch,
     "into": _into,
+    "background-off": lambda core, at, data: (background.leave_out(core), ""),
+    "background-by-time": lambda core, at, data: (background.by_time(core), ""),
     "add-shared": lambda core, at, data: (core, at),
 }
 

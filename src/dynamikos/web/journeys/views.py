@@ -11,6 +11,7 @@ from dynamikos import workers
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import FormPart
 from dynamikos.core.journeys import Journey as CoreJourney
+from dynamikos.core.journeys.background import background_of
 from dynamikos.core.journeys.editing import ITEMS, EditError, find, find_request, home_of, set_thinking
 from dynamikos.core.journeys.model import PARTS, Step, walk
 from dynamikos.web.environments.queries import environments
@@ -222,8 +223,11 @@ def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRes
 
 
 def _journey_panel(found: Journey, core: CoreJourney, gone: str = "") -> dict[str, object]:
+    by_themselves = background_of(core)
     return {
         "kind": "journey",
+        "background": by_themselves,
+        "stays": sum(each.needed for each in by_themselves),
         "gone": gone,
         "parts": PARTS,
         "common_rows": [*core.headers, ("", "")],
