@@ -12,7 +12,7 @@ import psutil
 import psycopg
 from psycopg import sql
 
-from dynamikos.cli.state import State
+from dynamikos.cli.state import State, is_free
 
 BIN = Path("/usr/lib/postgresql/15/bin")
 FAST = ["-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off"]
@@ -50,10 +50,14 @@ class Cluster:
             )
         self._make()
         self._clear_stale_pid()
-        self.port, _ = self.state.port(
-            "postgres" if not self.fast else "postgres-test", 55432 if not self.fast else 56432
-        )
-        self._serve()
+        for _ in range(20):  # another may take the port between the look and the server's start
+            self.port, _ = self.state.port(
+                "postgres" if not self.fast else "postgres-test", 55432 if not self.fast else 56432
+            )
+            if self._serve():
+                break
+            if is_free(self.port):  # then it was not the port
+                raise SystemExit(f"dynamikos: PostgreSQL did not start; see {self.state.log(self.name)}")
         if not self.fast and self.process is not None:
             self.state.remember("postgres", self.process.pid)
         self._roles()
@@ -63,12 +67,14 @@ class Cluster:
         if self.process is None or self.process.poll() is None:
             return False
         self._clear_stale_pid()
-        self._serve()
+        if not self._serve():
+            raise SystemExit(f"dynamikos: PostgreSQL did not start again; see {self.state.log(self.name)}")
         if not self.fast:
             self.state.remember("postgres", self.process.pid)
         return True
 
-    def _serve(self) -> None:
+    def _serve(self) -> bool:
+        """Starts the server; whether it is ours that is ready on the port, and not somebody else's."""
         log = self.state.log(self.name).open("ab")
         self.process = subprocess.Popen(
             [
@@ -90,12 +96,21 @@ class Cluster:
             start_new_session=True,
         )
         end = time.monotonic() + 20
-        while subprocess.run(
-            [BIN / "pg_isready", "-q", "-h", "127.0.0.1", "-p", str(self.port)], check=False
-        ).returncode:
-            if self.process.poll() is not None or time.monotonic() > end:
-                raise SystemExit(f"dynamikos: PostgreSQL did not start; see {self.state.log(self.name)}")
+        while not self._is_ready():
+            if self.process.poll() is not None:
+                return False
+            if time.monotonic() > end:
+                raise SystemExit(f"dynamikos: PostgreSQL is not ready; see {self.state.log(self.name)}")
             time.sleep(0.03)
+        return True
+
+    def _is_ready(self) -> bool:
+        """What our own server says of itself in postmaster.pid: its port, and "ready" at the end."""
+        try:
+            lines = (self.folder / "data" / "postmaster.pid").read_text().split("\n")
+        except OSError:
+            return False
+        return len(lines) > 7 and lines[3].strip() == str(self.port) and lines[7].strip() == "ready"
 
     def stop(self) -> None:
         if self.process is None or self.process.poll() is not None:

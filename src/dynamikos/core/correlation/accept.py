@@ -54,7 +54,7 @@ def accept(
     answers = Answers(exchanges, range(len(exchanges)))
     done: list[str] = []
     left: list[str] = []
-    for strand in strands:
+    for strand in sorted(strands, key=lambda each: bool(each.made_by)):  # what others are computed from first
         wanted = uses.get(strand.name, ()) if uses is not None else strand.uses
         wanted = [use for use in wanted if use.entry in positions and not answers.followed(positions[use.entry])]
         if not wanted:
@@ -105,6 +105,12 @@ def accept(
             hole = name
         else:
             hole = (columns or {}).get(strand.name) or maker_for(strand)
+            if not hole and strand.made_by:
+                hole = _computed(journey, strand, positions)
+                if not hole:
+                    left.append(
+                        f"{strand.name}: is {strand.pattern}; put a column or a capture there first, then accept this"
+                    )
             if not hole:
                 continue
         count = 0
@@ -121,6 +127,45 @@ def accept(
                 " there."
             )
     return Accepted(journey=journey, done=tuple(done), left=tuple(left))
+
+
+def _computed(journey: Journey, strand: Strand, positions: dict[int, int]) -> str:
+    """The inside of the hole of a computed value; "" while what it comes from is still as recorded."""
+    inner = []
+    for use in strand.made_from:
+        home = _request_of(journey, positions.get(use.entry, -1))
+        text = text_at(home[1], use.place) if home is not None else None
+        hole = HOLE.fullmatch(text or "")
+        if hole is None:
+            return ""
+        expression = hole.group(0)[2:-2].strip()
+        inner.append(f"({expression})" if re.search(r"[|~+*-]", expression) else expression)
+    return strand.made_by.format(*inner)
+
+
+def text_at(request: Request, place: str) -> str | None:
+    """What a request sends at a place, as it is written there; None where that is no text of its own."""
+    first = place.split(", ")[0]
+    kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
+    number = re.search(r" \((\d+)\)\Z", first)
+    nth = int(number.group(1)) if number else 1
+    body = request.body or Body()
+    pairs: Sequence[tuple[str, str]] = ()
+    if kind == "path":
+        base = re.match(r"\{\{.*?\}\}|https?://[^/]*", request.address)
+        segments = _outside(request.address[base.end() if base else 0 :], "/")
+        return segments[int(name)] if int(name) < len(segments) else None
+    if kind == "query":
+        pairs = request.query
+    elif kind in ("form", "field") and body.form is not None:
+        pairs = body.form
+    elif kind == "field" and body.parts is not None:
+        pairs = [(part.name, part.value) for part in body.parts]
+    elif kind == "json" and body.json is not None:
+        path = first.partition(" ")[2]
+        return next((body.json[a:b].strip('"') for found, a, b in spans(body.json) if found == path), None)
+    found = [text for key, text in pairs if key == name]
+    return found[nth - 1] if nth <= len(found) else None
 
 
 def _in_rounds(journey: Journey, key: str) -> bool:

@@ -30,7 +30,8 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
 
     `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right value in every
     recording that has the exchange. `followed`: only sent where a redirect leads to, so nothing is to be replaced.
-    `captures` are the forms that work, the simplest first. `pattern` describes a client-made value.
+    `captures` are the forms that work, the simplest first. `pattern` describes a client-made or a computed value; of a
+    computed one `made_by` is the inside of its hole, with `{0}` and `{1}` for the values that are sent at `made_from`.
     """
 
     name: str
@@ -45,6 +46,8 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     pattern: str = ""
     values: tuple[str | None, ...] = ()
     followed: bool = False
+    made_by: str = ""
+    made_from: tuple[Use, ...] = ()
 
     @property
     def capture(self) -> Capture | None:

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
+from dynamikos.core.correlation.computed import with_computed
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.groups import groups, renamed, worth_searching
 from dynamikos.core.correlation.kinds import judge, judge_rest, without_parts
@@ -105,7 +106,7 @@ def find_strands(
     dropped = {name for name, rule in ruled.items() if rule.ignore}
     kept = [each for each in kept if not any(looks.joined(name) in dropped for name in each.names)]
     progress(1.0)
-    return strands_of(kept, main)
+    return with_computed(strands_of(kept, main))
 
 
 def _aligned(main: Answers, others: Sequence[Answers]) -> tuple[list[dict[int, int]], list[Found]]:

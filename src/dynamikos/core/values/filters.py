@@ -8,6 +8,8 @@ import hashlib
 import hmac
 import html
 import json
+import re
+import unicodedata
 from collections.abc import Callable
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
@@ -125,6 +127,12 @@ def replaced(value: Any, old: str, new: str) -> str:
     return text.replace(old, new)
 
 
+def slug(value: Any, mark: str = "-") -> str:
+    """Small letters and digits without accents, with `mark` for blanks and hyphens: “Café, № 5” → "cafe-no-5"."""
+    text = unicodedata.normalize("NFKD", as_text(value)).encode("ascii", "ignore").decode().lower()
+    return bounded(re.sub(r"[-\s]+", mark, re.sub(r"[^\w\s-]", "", text)).strip("-_"))
+
+
 def fixed(value: Any, places: int = 2) -> str:
     """Rounded half up to so many decimals, all of them written: 3.5 → "3.50"."""
     step = Decimal(1).scaleb(-_whole(places, 30))
@@ -235,6 +243,7 @@ RICH: dict[str, Callable[..., Any]] = {
     "before": before,
     "after": after,
     "replace": replaced,
+    "slug": slug,
     "number": number,
     "fixed": fixed,
     "round": rounded,

@@ -175,6 +175,8 @@ def into_new_set(member: Membership, journey: Journey, parent: str, strands: Seq
     """
     if not strands:
         raise DynamikosError("No value of this journey looks typed, so there is nothing to put into a data set.")
+    computed = [each for each in strands if each.made_by]  # from the others, so they need no column
+    strands = [each for each in strands if not each.made_by] or strands
     count = max(len(each.values) for each in strands) or 1
     rows = [
         [(each.values[i] if i < len(each.values) else None) or each.value for each in strands] for i in range(count)
@@ -186,7 +188,8 @@ def into_new_set(member: Membership, journey: Journey, parent: str, strands: Seq
     writer.writerow([each.name for each in strands])
     writer.writerows(dict.fromkeys(map(tuple, rows)))
     made = import_csv(member, text.getvalue().encode(), f"{key}.csv")
-    take(member, journey, parent, strands, None, {each.name: f"{made.key}.{each.name}" for each in strands})
+    columns = {each.name: f"{made.key}.{each.name}" for each in strands}
+    take(member, journey, parent, [*strands, *(each for each in computed if each not in strands)], None, columns)
     return made.key
 
 

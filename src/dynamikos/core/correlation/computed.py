@@ -1,0 +1,189 @@
+"""Typed values that are computed from others: a slug of a title, a sum, a date some days later."""
+
+import operator
+import re
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+from decimal import Decimal, InvalidOperation
+from itertools import combinations
+from typing import NamedTuple
+
+from msgspec.structs import replace
+
+from dynamikos.core.correlation import looks
+from dynamikos.core.correlation.model import Strand
+from dynamikos.core.values.filters import slug
+
+FURTHEST_DAYS = 800
+MOST_SOURCES, MOST_OF_TWO = 80, 16  # values that are tried alone, and in pairs
+LENGTHS = re.compile(r"len|length|count|size|chars|signs", re.I)
+Row = tuple[str, ...]  # a value in each recording
+
+
+class Way(NamedTuple):
+    """How a value comes from others: in words, and as the inside of a hole; `{0}` and `{1}` are the others.
+
+    Of two that turn each other round (a sum and a difference) the one of the lower `rank` is meant.
+    """
+
+    words: str
+    expression: str
+    rank: int = 0
+
+
+SINGLE: tuple[tuple[Way, Callable[[str], str]], ...] = (
+    (Way("the slug of {0}", "{0} | slug"), slug),
+    (Way("the slug of {0} with _", "{0} | slug('_')"), lambda text: slug(text, "_")),
+    (Way("{0} in small letters", "{0} | lower"), str.lower),
+    (Way("{0} in capitals", "{0} | upper"), str.upper),
+    (Way("{0} without the blanks around it", "{0} | trim"), str.strip),
+    (Way("the first word of {0}", "{0} | before(' ')"), lambda text: text.partition(" ")[0]),
+    (Way("{0} without its first word", "{0} | after(' ')"), lambda text: text.partition(" ")[2]),
+    (Way("what stands before the @ of {0}", "{0} | before('@')"), lambda text: text.partition("@")[0]),
+)
+OPERATIONS: tuple[tuple[str, str, Callable[[Decimal, Decimal], Decimal]], ...] = (
+    ("the sum of {0} and {1}", "+", operator.add),
+    ("{0} times {1}", "*", operator.mul),
+    ("{0} less {1}", "-", operator.sub),
+)
+MARKS = (" ", "-", "_", ".", ", ", "/")
+
+
+def with_computed(strands: Sequence[Strand]) -> list[Strand]:
+    """`strands`, those that are typed and come from other values with how (`pattern`, `made_by`, `made_from`).
+
+    A way counts when it holds in every recording that has the values; with one recording only a slug of some length
+    does.
+    """
+    sources = [each for each in strands if each.kind in ("typed", "issued") and each.uses and each.value]
+    every = [
+        (way, strand, from_)
+        for strand in strands
+        if strand.kind == "typed" and strand.uses
+        for way, from_ in _ways(strand, sources)
+    ]
+    taken: dict[str, tuple[Way, tuple[Strand, ...]]] = {}
+    for way, strand, from_ in sorted(every, key=lambda each: each[0].rank):
+        if strand.name not in taken and not any(_leads(taken, each.name, strand.name) for each in from_):
+            taken[strand.name] = way, from_
+    return [_told(strand, *taken[strand.name]) if strand.name in taken else strand for strand in strands]
+
+
+def _leads(taken: dict[str, tuple[Way, tuple[Strand, ...]]], name: str, to: str) -> bool:
+    """Whether a value is computed, by way of others too, from the one named `to`: then that is not computed from it."""
+    return name == to or any(_leads(taken, each.name, to) for each in taken.get(name, (None, ()))[1])
+
+
+def _told(strand: Strand, way: Way, from_: tuple[Strand, ...]) -> Strand:
+    words = way.words.format(*(each.name for each in from_))
+    return replace(
+        strand,
+        pattern=words,
+        made_by=way.expression,
+        made_from=tuple(each.uses[0] for each in from_),
+        reasons=(*strand.reasons, f"is {words} in every recording"),
+    )
+
+
+def _ways(strand: Strand, sources: Sequence[Strand]) -> Iterator[tuple[Way, tuple[Strand, ...]]]:
+    others = [each for each in sources if each is not strand and _first(each) <= _first(strand)]
+    others = sorted(others, key=_first, reverse=True)[:MOST_SOURCES]  # the nearest ones
+    several = len(set(filter(None, strand.values))) > 1
+    for each in others:
+        rows = _rows(strand, (each,))
+        if not rows or all(mine == theirs for mine, theirs in rows):
+            continue  # the same value has the same source
+        for way, compute in SINGLE if several else SINGLE[:2]:
+            enough = several or (len(strand.value) >= 8 and re.search(r"[-_]", strand.value))
+            if enough and all(mine and compute(theirs) == mine for mine, theirs in rows) and _tells(way, rows):
+                yield way, (each,)
+        if several:
+            dated = _days(rows)
+            if dated is not None:
+                yield dated, (each,)
+            if LENGTHS.search(strand.name) and all(mine == str(len(theirs)) for mine, theirs in rows):
+                yield Way("the length of {0}", "{0} | length"), (each,)
+    if several:
+        yield from _of_two(strand, others[:MOST_OF_TWO])
+
+
+def _first(strand: Strand) -> int:
+    return min(use.entry for use in strand.uses)
+
+
+def _rows(strand: Strand, sources: Sequence[Strand]) -> list[Row]:
+    """(the value, those of the sources) of each recording that has all of them."""
+    rows = zip(strand.values, *(each.values for each in sources), strict=True)
+    return [tuple(value for value in row if value) for row in rows if all(row)]
+
+
+def _tells(way: Way, rows: Sequence[Row]) -> bool:
+    """Whether it is no chance: what differs has three signs at least."""
+    return all(len(mine) >= 3 for mine, *_ in rows)
+
+
+def _days(rows: Sequence[Row]) -> Way | None:
+    """The same number of days from one date to the other in every recording."""
+    shifts, forms = set(), set()
+    for mine, theirs in rows:
+        form, other = looks.as_date(mine), looks.as_date(theirs)
+        if not form or not other:
+            return None
+        shifts.add((datetime.strptime(mine, form) - datetime.strptime(theirs, other)).days)
+        forms.add((form, other))
+    if len(shifts) != 1 or len(forms) != 1 or len(rows) < 2:
+        return None
+    days, (form, other) = shifts.pop(), forms.pop()
+    if abs(days) > FURTHEST_DAYS:
+        return None
+    words = (
+        f"{{0}} {'plus' if days > 0 else 'less'} {abs(days)} day{'s' * (abs(days) != 1)}"
+        if days
+        else "{0} written otherwise"
+    )
+    reads = "" if other == "%Y-%m-%d" else f", '{other}'"
+    shift = f", days={days}" if days else ""
+    return Way(words, f"{{0}} | date('{form}'{reads}{shift})", 1 if days >= 0 else 4)
+
+
+def _of_two(strand: Strand, others: Sequence[Strand]) -> Iterator[tuple[Way, tuple[Strand, ...]]]:
+    numeric = _number(strand.value) is not None
+    for one, other in combinations(others, 2):
+        for a, b in ((one, other), (other, one)):
+            rows = _rows(strand, (a, b))
+            if len(rows) < 2 or len({mine for mine, *_ in rows}) < 2:
+                continue
+            if numeric:
+                way = _arithmetic(rows)
+                if way is not None:
+                    yield way, (a, b)
+            else:
+                for mark in MARKS:
+                    if all(first + mark + second == mine for mine, first, second in rows):
+                        yield Way(f"{{0}} and {{1}} with “{mark}” between them", f"{{0}} ~ '{mark}' ~ {{1}}"), (a, b)
+
+
+def _arithmetic(rows: Sequence[Row]) -> Way | None:
+    """A sum, product or difference of numbers that are large enough to be no chance."""
+    numbers = [[_number(text) for text in row] for row in rows]
+    whole = [[each for each in row if each is not None] for row in numbers]
+    places = {len(mine.partition(".")[2]) for mine, *_ in rows}
+    if any(len(row) < 3 or abs(row[0]) < 10 or row[1] in (0, 1) or row[2] in (0, 1) for row in whole):
+        return None
+    if len(places) != 1:
+        return None
+    fixed = places.pop()
+    tail = f" | fixed({fixed})" if fixed else ""
+    for rank, (words, sign, compute) in enumerate(OPERATIONS, 3):
+        if all(compute(a, b) == mine for mine, a, b in whole):
+            return Way(words, f"({{0}} | number {sign} {{1}} | number){tail}", rank)
+    return None
+
+
+def _number(text: str | None) -> Decimal | None:
+    if text is None or not re.fullmatch(r"-?\d{1,12}(\.\d{1,6})?", text):
+        return None
+    try:
+        return Decimal(text)
+    except InvalidOperation:
+        return None
