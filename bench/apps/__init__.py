@@ -8,6 +8,7 @@ from bench.apps.base import App
 from bench.apps.budget import BUDGET
 from bench.apps.forum import FORUM
 from bench.apps.notebooks import NOTEBOOKS
+from bench.apps.purse import PURSE
 from bench.apps.wiki import WIKI
 
-ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE, NOTEBOOKS)
+ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE, NOTEBOOKS, PURSE)

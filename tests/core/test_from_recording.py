@@ -197,6 +197,16 @@ class Background(TestCase):
         self.assertIn("WebSocket", journey.note)
         self.assertIn("server-sent", journey.note)
 
+    def test_a_channel_that_stays_open_takes_no_time_from_the_person(self) -> None:
+        film = Film()
+        film.add("GET", "/", html="<title>Desk</title>")
+        film.add("GET", "/live", headers=(("Upgrade", "websocket"),), status=101, pause=0.2)
+        film.exchanges[-1] = replace(film.exchanges[-1], timings=Timings(wait_us=60_000_000))
+        film.add("GET", "/next", html="<title>Next</title>", pause=4)
+        steps = [step for _, step in film.journey().steps()]
+        self.assertEqual([step.name for step in steps], ["Desk", "Next"])
+        self.assertAlmostEqual(steps[0].think_s, 4, delta=0.3)
+
 
 class Clicks(TestCase):
     """A recording in which all belongs to one page: what a person clicked is told by what it is and when."""

@@ -6,7 +6,7 @@ from dynamikos.core.plans import parse_target
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.values.masking import MASK, Masker
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.http.cookies import CookieJar
+from dynamikos.engine.http.cookies import CookieJar, keeps_secrets
 from dynamikos.engine.http.protocol import ReplyReader
 from dynamikos.engine.network import check_target
 from dynamikos.engine.schedule.plan import planned_at, planned_users
@@ -50,6 +50,22 @@ class Cookies(TestCase):
         for given, asked, expected in cases:
             with self.subTest(given):
                 self.assertEqual(self.header(*given, **asked), expected)
+
+    def test_secure_cookies_within_this_machine(self) -> None:
+        """As browsers have it: a server that is tried out on loopback sets them without TLS."""
+        for host, kept in (
+            ("127.0.0.1", True),
+            ("127.8.0.9", True),
+            ("[::1]", True),
+            ("localhost", True),
+            ("shop.localhost", True),
+            ("shop.example", False),
+            ("localhost.example", False),
+            ("10.0.0.1", False),
+        ):
+            with self.subTest(host):
+                self.assertEqual(keeps_secrets("http", host), kept)
+                self.assertTrue(keeps_secrets("https", host))
 
 
 class Replies(TestCase):

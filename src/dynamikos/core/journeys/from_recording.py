@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 from dynamikos.core.exchanges import Exchange, Recording
 from dynamikos.core.journeys.model import Journey, Step, key_from
 from dynamikos.core.journeys.recorded_requests import folded, is_static, lost_body, requests_from, unsupported
-from dynamikos.core.journeys.recorded_steps import groups_of, origin_of, titles_of, went_on
+from dynamikos.core.journeys.recorded_steps import groups_of, origin_of, over_us, titles_of, went_on
 
 MAX_THINK_S = 86_400.0
 LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
@@ -86,7 +86,7 @@ def remarks_on(recording: Recording, origins: Collection[str]) -> list[str]:
 
 
 def _think_s(group: Sequence[tuple[int, Exchange]], after: Sequence[tuple[int, Exchange]]) -> float:
-    gap = after[0][1].started_us - max(e.started_us + e.timings.total_us for _, e in group)
+    gap = after[0][1].started_us - max(over_us(e) for _, e in group)
     return round(min(max(0, gap) / 1_000_000, MAX_THINK_S), 1)
 
 

@@ -15,7 +15,7 @@ from selectolax.lexbor import LexborHTMLParser
 from dynamikos.core.exchanges import Exchange, Recording, text_of
 from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.journeys.background import said
-from dynamikos.core.journeys.recorded_requests import is_static, spoken
+from dynamikos.core.journeys.recorded_requests import is_static, spoken, unsupported
 
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
 MOMENT_US = 500_000  # a person needs as long from what they see to a click
@@ -55,9 +55,14 @@ def groups_of(recording: Recording, origins: Collection[str], background: Collec
         groups[-1].append((number, exchange))
         if number not in background:
             begun = exchange.started_us
-            end = max(end, exchange.started_us + exchange.timings.total_us)
+            end = max(end, over_us(exchange))
         redirected = redirect_of(exchange) is not None
     return groups
+
+
+def over_us(exchange: Exchange) -> int:
+    """When an exchange was over; a channel that stays open (WebSocket, server-sent events) keeps nobody waiting."""
+    return exchange.started_us + (0 if unsupported(exchange) else exchange.timings.total_us)
 
 
 def _writes(exchange: Exchange) -> bool:

@@ -1,6 +1,7 @@
 """A virtual user's cookie jar (RFC 6265): domain, path, secure, expiry."""
 
 import functools
+import ipaddress
 from email.utils import parsedate_to_datetime
 from typing import NamedTuple
 
@@ -102,6 +103,19 @@ def is_public_suffix(domain: str) -> bool:
     application).
     """
     return "." not in domain or bool(_suffixes().is_public(domain))
+
+
+@functools.lru_cache(maxsize=4096)
+def keeps_secrets(scheme: str, host: str) -> bool:
+    """Whether cookies marked Secure come from there and go there: by TLS, or within this machine, as browsers have it
+    (RFC 6265bis §5.8.3; W3C Secure Contexts §3.1).
+    """
+    if scheme == "https" or host == "localhost" or host.endswith(".localhost"):
+        return True
+    try:
+        return ipaddress.ip_address(host.strip("[]")).is_loopback
+    except ValueError:
+        return False
 
 
 def domain_matches(host: str, domain: str) -> bool:

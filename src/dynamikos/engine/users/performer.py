@@ -13,7 +13,7 @@ from dynamikos.core.values import Maker, Values
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.guard import OverBudget, bounded
-from dynamikos.engine.http.cookies import CookieJar
+from dynamikos.engine.http.cookies import CookieJar, keeps_secrets
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link, Origin, Sessions
 from dynamikos.engine.reporting.recorder import BATCH
@@ -583,7 +583,7 @@ class User:
         elif self._cookie_line is not None and self._cookie_line[0] == origin and self._cookie_line[1] == target:
             cookie = self._cookie_line[2]
         else:
-            cookie = jar.header(origin[1], target.partition("?")[0], origin[0] == "https", time.time())
+            cookie = jar.header(origin[1], target.partition("?")[0], keeps_secrets(origin[0], origin[1]), time.time())
             lasting = all(each.expires is None for each in jar.cookies.values())
             self._cookie_line = (origin, target, cookie) if lasting else None
         if not cookie:
@@ -664,4 +664,6 @@ class User:
             None,
         )
         for value in reply.cookies or ():
-            self.jar.take(value.decode("latin-1"), origin[1], path, now, from_secure=origin[0] == "https")
+            self.jar.take(
+                value.decode("latin-1"), origin[1], path, now, from_secure=keeps_secrets(origin[0], origin[1])
+            )
