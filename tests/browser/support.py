@@ -49,7 +49,7 @@ class BrowserCase(ProcessCase):
         super().tearDown()
 
     def do(self, work: Callable[[Any], T]) -> T:
-        return self.pool.submit(work, self.page).result(120)
+        return self.pool.submit(work, self.page).result(300)
 
     def sign_in(self, name: str = "ada") -> None:
         def work(page: Any) -> None:
@@ -65,7 +65,7 @@ class BrowserCase(ProcessCase):
         self.playwright = sync_playwright().start()
         self.browser = self.playwright.chromium.launch(executable_path=CHROMIUM, args=QUIET)
         self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
-        self.page.set_default_timeout(30_000)
+        self.page.set_default_timeout(90_000)
         self.page.on("pageerror", lambda error: self.trouble.append(str(error)))
         self.page.on("console", lambda message: self.trouble.append(message.text) if message.type == "error" else None)
 

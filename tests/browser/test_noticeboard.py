@@ -9,7 +9,7 @@ from dynamikos.web.environments import actions as environments
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content
 from tests.browser.support import BrowserCase
-from tests.processes.support import free_port
+from tests.processes.support import PATIENCE_S, free_port
 
 VISITS = (
     ("Lost: a small lens", ("It fell near the north door.", "It fell near the north door, in the evening."), b"glass"),
@@ -23,7 +23,7 @@ class Noticeboard(BrowserCase):
         self.port = free_port()
         self.board = f"http://127.0.0.1:{self.port}"
         self.spawn("noticeboard", "tests.browser.noticeboard", str(self.port), DJANGO_SETTINGS_MODULE="")
-        self.assertTrue(wait_for_port(self.port, 20))
+        self.assertTrue(wait_for_port(self.port, PATIENCE_S))
         self.spawn("recorder", "dynamikos.cli", "recorder")
         self.start_fleet()
         environments.agree(self.sample.member, self.sample.environment, self.board)
@@ -93,7 +93,7 @@ class Noticeboard(BrowserCase):
             page.wait_for_selector(".hint:has-text('Taken into the journey')")
             return str(page.inner_text(".hint"))
 
-        said = self.pool.submit(script, self.page).result(240)
+        said = self.pool.submit(script, self.page).result(500)
         self.assertIn("the closing opens", said)
 
         def rehearse(page: Any) -> str:

@@ -245,8 +245,8 @@ class Together(ProcessCase):
 
         until(lambda: len(living()) == 2)
         run = actions.start(self.sample.member, plan)
-        until(lambda: Delivery.objects.count() == 2 or Run.objects.get(pk=run.pk).is_over, 20, 0.01)
-        until(lambda: Run.objects.get(pk=run.pk).is_over, 60)
+        until(lambda: Delivery.objects.count() == 2 or Run.objects.get(pk=run.pk).is_over, every=0.01)
+        until(lambda: Run.objects.get(pk=run.pk).is_over)
         run = Run.objects.get(pk=run.pk)
         inputs = queries.frozen(run)
         self.assertEqual((run.ended, run.outcome["failed"]), ("finished", 0), run.outcome)
@@ -288,7 +288,7 @@ class Together(ProcessCase):
         journey = plan_queries.journey_of(plan, plan_queries.content(plan))[0]
         assert journey is not None
         found = rehearsals.ask(self.sample.member, journey, row=7)
-        until(lambda: Rehearsal.objects.get(pk=found.pk).over, 30)
+        until(lambda: Rehearsal.objects.get(pk=found.pk).over)
         found = Rehearsal.objects.get(pk=found.pk)
         rows = rehearsed.replayed(found)
         self.assertEqual(
@@ -313,7 +313,7 @@ class Together(ProcessCase):
             ("wrong.slow", {}, "failed", "longer than 1 s"),
         ):
             made = attempt(self.sample.member, function, given)
-            until(lambda pk=made.pk: Attempt.objects.get(pk=pk).state != "asked", 20)
+            until(lambda pk=made.pk: Attempt.objects.get(pk=pk).state != "asked")
             found = Attempt.objects.get(pk=made.pk)
             self.assertEqual(found.state, state, found.answer)
             self.assertIn(words, found.answer)

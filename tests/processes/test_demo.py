@@ -55,7 +55,9 @@ class Demo(TestCase):
                 stdout=out,
                 stderr=out,
             )
-        until(lambda: b"Ctrl-C ends" in self.said.read_bytes() or (self.demo and self.demo.poll() is not None), 90, 0.2)
+        until(
+            lambda: b"Ctrl-C ends" in self.said.read_bytes() or (self.demo and self.demo.poll() is not None), every=0.2
+        )
         self.assertIsNone(self.demo.poll(), self.said.read_text())
         found = re.search(r"open +(http://\S+)", self.said.read_text())
         assert found is not None
@@ -90,7 +92,7 @@ class Demo(TestCase):
         self.assertTrue({"demo", "web", "coordinator", "generator", "recorder", "target"} <= names, names)
         web, children = self.pid("web"), [psutil.Process(self.pid(name)) for name in names - {"demo"}]
         os.kill(web, signal.SIGKILL)
-        until(lambda: self.pid("web") != web and self.answers(address + "sign-in/"), 30, 0.2)
+        until(lambda: self.pid("web") != web and self.answers(address + "sign-in/"), every=0.2)
         self.assertIn("web ended (code -9); starting it again", self.said.read_text())
         children.append(psutil.Process(self.pid("web")))
         self.end()

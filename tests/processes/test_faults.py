@@ -18,7 +18,7 @@ from dynamikos.web.places.queries import living
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.runs import actions
 from dynamikos.web.runs.models import Run, Shard
-from tests.processes.support import ProcessCase, free_port, until
+from tests.processes.support import PATIENCE_S, ProcessCase, free_port, until
 
 
 class Faults(ProcessCase):
@@ -38,7 +38,7 @@ class Faults(ProcessCase):
         until(lambda: Run.objects.get(pk=run.pk).watermark >= 2)
         return run
 
-    def over(self, run: Run, seconds: float = 60) -> Run:
+    def over(self, run: Run, seconds: float = PATIENCE_S) -> Run:
         until(lambda: Run.objects.get(pk=run.pk).is_over, seconds)
         return Run.objects.get(pk=run.pk)
 
@@ -91,12 +91,12 @@ class Faults(ProcessCase):
         port = free_port()
         self.fleet()
         self.spawn("web", "dynamikos.cli", "web", "--port", str(port))
-        self.assertTrue(wait_for_port(port, 20))
+        self.assertTrue(wait_for_port(port, PATIENCE_S))
         run = self.start(5)
         self.children["web"].kill()
         self.children["web"].wait()
         self.spawn("web", "dynamikos.cli", "web", "--port", str(port))
-        self.assertTrue(wait_for_port(port, 20))  # it comes back, and serves
+        self.assertTrue(wait_for_port(port, PATIENCE_S))  # it comes back, and serves
         run = self.over(run)
         self.assertEqual(run.ended, "finished")
         self.assertEqual(self.holds(run), 0)
@@ -120,7 +120,7 @@ class Faults(ProcessCase):
         time.sleep(10)
         self.assertTrue(is_free(int(port)))
         hold.unlink()
-        self.assertTrue(wait_for_port(int(port), 20))
+        self.assertTrue(wait_for_port(int(port), PATIENCE_S))
         until(answers)
         run = self.over(run)
         self.assertEqual(run.ended, "finished")

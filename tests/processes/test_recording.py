@@ -32,7 +32,7 @@ class Recording(ProcessCase):
 
     def opened(self, kind: str) -> Session:
         session = actions.begin(self.member, kind, self.base, "By hand")
-        return until(lambda: Session.objects.filter(pk=session.pk, state="recording").first(), 20)  # type: ignore[return-value]
+        return until(lambda: Session.objects.filter(pk=session.pk, state="recording").first())  # type: ignore[return-value]
 
     def count(self, pk: uuid.UUID) -> int:
         return Session.objects.get(pk=pk).recording.exchanges.count()
@@ -91,14 +91,14 @@ class Recording(ProcessCase):
         self.children["recorder"].kill()
         self.children["recorder"].wait()
         self.spawn("recorder", "dynamikos.cli", "recorder")
-        ended = until(lambda: Session.objects.filter(pk=session.pk, state="ended").first(), 20)
+        ended = until(lambda: Session.objects.filter(pk=session.pk, state="ended").first())
         self.assertIn("what was recorded stays", ended.problem)  # type: ignore[attr-defined]
         self.assertEqual(self.count(session.pk), 1)
 
     def test_in_a_browser_that_is_started_for_it(self) -> None:
         session = self.opened("browser")
         self.assertRegex(session.window, r"http://127\.0\.0\.1:\d+")
-        until(lambda: self.count(session.pk) >= 3, 20)  # the front page and what it embeds, opened by itself
+        until(lambda: self.count(session.pk) >= 3)  # the front page and what it embeds, opened by itself
         actions.mark(session.pk, "Look around", "rounds")
 
         def drive() -> None:  # the sync API keeps a loop of its own in its thread
@@ -117,7 +117,7 @@ class Recording(ProcessCase):
         def addresses() -> list[str]:
             return [each.sent.url for each in as_core(Session.objects.get(pk=session.pk).recording).exchanges]
 
-        until(lambda: any("/objects/" in url for url in addresses()), 10)
+        until(lambda: any("/objects/" in url for url in addresses()))
         actions.control(self.member, session.pk, "stop")
         # none of the browser's own calls
         self.assertTrue(all(url.startswith(self.base) for url in addresses()), addresses())
@@ -125,7 +125,7 @@ class Recording(ProcessCase):
         made = create_from_recording(self.member, recording, "In a browser", [self.base])
         self.assertEqual([step.name for step in content(made).rounds], ["Look around"])
         profile = Path(os.environ["DYNAMIKOS_STATE_FOLDER"]) / "recorder" / f"browser-{session.pk}"
-        until(lambda: not profile.exists(), 15)
+        until(lambda: not profile.exists())
 
     def test_for_a_device_with_a_word_and_an_end(self) -> None:
         session = self.opened("device")
@@ -158,7 +158,7 @@ class Recording(ProcessCase):
                 inside.accept()
         self.assertEqual(self.count(session.pk), 1)
         Session.objects.filter(pk=session.pk).update(until=timezone.now())
-        until(lambda: Session.objects.get(pk=session.pk).state == "ended", 10)
+        until(lambda: Session.objects.get(pk=session.pk).state == "ended")
         self.assertIn("time was over", Session.objects.get(pk=session.pk).problem)
         self.assertEqual(self.count(session.pk), 1)
         with self.assertRaises(OSError):

@@ -11,7 +11,7 @@ from dynamikos.web.journeys.queries import content
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Run, Shard
-from tests.processes.support import Machine, ProcessCase, until
+from tests.processes.support import PATIENCE_S, Machine, ProcessCase, until
 
 
 class Runs(ProcessCase):
@@ -20,7 +20,7 @@ class Runs(ProcessCase):
         core = replace(plans.content(self.sample.plan), profile=profile, think_factor=0.2, grace_s=5)
         return actions.start(self.sample.member, self.sample.plan, core)
 
-    def over(self, run: Run, seconds: float = 60) -> Run:
+    def over(self, run: Run, seconds: float = PATIENCE_S) -> Run:
         until(lambda: Run.objects.get(pk=run.pk).is_over, seconds)
         return Run.objects.get(pk=run.pk)
 
@@ -94,7 +94,7 @@ class Rehearsals(ProcessCase):
         time.sleep(1)  # the generator's worker is listening
         begun, machine = time.monotonic(), Machine()
         made = rehearsals.ask(self.sample.member, self.sample.journey)
-        until(made.exchanges.exists, 15, 0.01)
+        until(made.exchanges.exists, every=0.01)
         took = time.monotonic() - begun
         self.assertLess(took, 1.0 if machine.was_ours() else 10.0)
         until(lambda: Rehearsal.objects.get(pk=made.pk).over)
@@ -151,7 +151,7 @@ class Rehearsals(ProcessCase):
         self.start_fleet()
         self.children["generator"].kill()
         made = rehearsals.ask(self.sample.member, self.sample.journey)
-        until(lambda: Rehearsal.objects.get(pk=made.pk).over, 15)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).over)
         self.assertEqual(Rehearsal.objects.get(pk=made.pk).state, "lost")
 
     def test_a_rehearsal_can_be_stopped_and_begin_and_halt_where_asked(self) -> None:
@@ -181,16 +181,16 @@ class Rehearsals(ProcessCase):
             ),
         )
         made = rehearsals.ask(self.sample.member, journey)
-        until(lambda: made.exchanges.count() == 2, 20)
+        until(lambda: made.exchanges.count() == 2)
         begun = time.monotonic()
         rehearsals.stop(self.sample.member, Rehearsal.objects.get(pk=made.pk))
-        until(lambda: Rehearsal.objects.get(pk=made.pk).over, 15)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).over)
         self.assertLess(time.monotonic() - begun, 5)
         found = Rehearsal.objects.get(pk=made.pk)
         self.assertEqual((found.state, found.exchanges.count()), ("failed", 2))  # what was exchanged stays
         self.assertIn("Stopped by hand", found.reason)
         part = rehearsals.ask(self.sample.member, journey, start="second", until="second/c")
-        until(lambda: Rehearsal.objects.get(pk=part.pk).over, 15)
+        until(lambda: Rehearsal.objects.get(pk=part.pk).over)
         self.assertEqual(
             [(row.kept.request, row.kept.status) for row in read.replayed(Rehearsal.objects.get(pk=part.pk))],
             [("b", 200)],
@@ -208,7 +208,7 @@ class Rehearsals(ProcessCase):
 
         self.start_fleet()
         made = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
-        until(lambda: Rehearsal.objects.get(pk=made.pk).over, 20)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).over)
         found = Rehearsal.objects.get(pk=made.pk)
         # nothing is cleaned up unasked
         self.assertEqual((found.state, read.replayed(found)[-1].kept.request), ("passed", "post-sign-out"))
@@ -219,18 +219,18 @@ class Rehearsals(ProcessCase):
 
         # the same observer again has a quarter-hour less
         again = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
-        until(lambda: Rehearsal.objects.get(pk=again.pk).over, 20)
+        until(lambda: Rehearsal.objects.get(pk=again.pk).over)
         self.assertEqual(minutes(again), minutes(made) - 15)
 
         rehearsals.clean_up(self.sample.member, found)
-        until(lambda: Rehearsal.objects.get(pk=made.pk).cleanup == "done", 15)
+        until(lambda: Rehearsal.objects.get(pk=made.pk).cleanup == "done")
         last = read.replayed(Rehearsal.objects.get(pk=made.pk))[-1].kept
         self.assertEqual((last.request, last.status), ("post-cancel", 200))
         self.assertRegex(last.url, r"/bookings/BF-\d+/cancel$")  # with the value captured in the rehearsal
         with self.assertRaisesRegex(DynamikosError, "cleaned up already"):
             rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=made.pk))
         third = rehearsals.ask(self.sample.member, self.sample.journey, row=7)
-        until(lambda: Rehearsal.objects.get(pk=third.pk).over, 20)
+        until(lambda: Rehearsal.objects.get(pk=third.pk).over)
         self.assertEqual(Rehearsal.objects.get(pk=third.pk).state, "passed")
         self.assertEqual(minutes(third), minutes(again))  # one was booked since, one given back
 
@@ -238,6 +238,6 @@ class Rehearsals(ProcessCase):
         self.children["generator"].kill()
         self.children["generator"].wait()
         rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=third.pk))  # nobody has noticed yet
-        until(lambda: Rehearsal.objects.get(pk=third.pk).cleanup == "gone", 15)
+        until(lambda: Rehearsal.objects.get(pk=third.pk).cleanup == "gone")
         with self.assertRaisesRegex(DynamikosError, "is gone"):
             rehearsals.clean_up(self.sample.member, Rehearsal.objects.get(pk=third.pk))
