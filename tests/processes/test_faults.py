@@ -66,7 +66,7 @@ class Faults(ProcessCase):
         self.fleet()
         run = self.start(60)
         self.children["generator"].kill()
-        run = self.over(run, 40)
+        run = self.over(run)
         self.assertIn("was lost", run.outcome["doubts"][0])
         unreported = self.holds(run)  # of the seconds it had not reported yet
         self.assertTrue(
@@ -144,7 +144,7 @@ class Faults(ProcessCase):
         self.fleet(DYNAMIKOS_LOST_CLOSE_S="0.2")
         run = self.start(60)
         self.children["generator"].send_signal(signal.SIGSTOP)
-        run = self.over(run, 40)
+        run = self.over(run)
         self.assertIn("was lost", run.outcome["doubts"][0])
         self.children["generator"].send_signal(signal.SIGCONT)
         ended = run.ended_at

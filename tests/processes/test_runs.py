@@ -62,7 +62,7 @@ class Runs(ProcessCase):
         until(lambda: Run.objects.get(pk=run.pk).watermark >= 2)
         self.children["generator"].kill()
         begun, machine = time.monotonic(), Machine()
-        run = self.over(run, 25)
+        run = self.over(run)
         took = time.monotonic() - begun
         self.assertLess(took, 5 if machine.was_ours() else 14)
         # a starved machine may be slower than the objectives
@@ -78,7 +78,7 @@ class Runs(ProcessCase):
             run = self.start(seconds=60)
             until(lambda run=run: Run.objects.get(pk=run.pk).watermark >= 1)
             actions.stop(self.sample.member, run, now=now)
-            run = self.over(run, 25)
+            run = self.over(run)
             self.assertEqual((run.ended, run.outcome["exit_code"]), (word, 4))
             outcome = run.outcome
             self.assertEqual(outcome["sent"], outcome["answered"] + outcome["failed"] + outcome["in_flight"])
