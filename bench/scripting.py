@@ -104,7 +104,7 @@ def scripted(app: App, recordings: Sequence[Recording], strands: Sequence[Strand
         begin = next(
             i
             for i, s in enumerate(steps)
-            if any(re.search(app.rounds_from, f"{r.method} {r.address}") for r in s.requests)
+            if any(re.search(app.rounds_from, f"{r.method} {r.address}{r.query or ''}") for r in s.requests)
         )
         made = replace(made, opening=tuple(steps[:begin]), rounds=tuple(steps[begin:]))
     return made

@@ -8,7 +8,8 @@ from bench.apps.base import App
 from bench.apps.budget import BUDGET
 from bench.apps.forum import FORUM
 from bench.apps.notebooks import NOTEBOOKS
+from bench.apps.orders import ORDERS
 from bench.apps.purse import PURSE
 from bench.apps.wiki import WIKI
 
-ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE, NOTEBOOKS, PURSE)
+ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE, NOTEBOOKS, PURSE, ORDERS)

@@ -234,6 +234,28 @@ class Clicks(TestCase):
         notes = [request.note for _, step in film.journey().steps() for request in step.requests]
         self.assertEqual(set(notes), {""})
 
+    def test_graphql_is_named_by_its_operations_and_its_errors_are_checked(self) -> None:
+        film = Film()
+        film.add("GET", "/", page="1", headers=self.LOADED, html="<title>Desk</title>")
+        for name, kind, back in (
+            ("OpenNotes", "query", '{"data": {"notes": []}}'),
+            ("AddNote", "mutation", '{"data": {"add": {"id": "7"}}}'),
+            ("AddNote", "mutation", '{"data": null, "errors": [{"message": "no such board"}]}'),
+        ):
+            body = f'{{"query": "{kind} {name}($id: ID!) {{ x }}", "variables": {{"id": "1"}}}}'.encode()
+            film.add("POST", "/graphql", body, headers=CALL, back=self.JSON, html=back)
+        steps = [step for _, step in film.journey().steps()]
+        self.assertEqual(
+            [r.request for step in steps for r in step.requests][1:], ["open-notes", "add-note", "add-note"]
+        )
+        self.assertEqual([step.name for step in steps][1:], ["Open notes", "Add note", "Add note (2)"])
+        errors = [
+            [check.json.path for check in r.checks if check.json is not None and check.never]
+            for step in steps
+            for r in step.requests
+        ]
+        self.assertEqual(errors, [[], ["$.errors[0]"], ["$.errors[0]"], []])
+
     def test_ids_are_no_names(self) -> None:
         film = Film()
         film.add("GET", "/", headers=self.LOADED, html="<title>Desk</title>")

@@ -12,6 +12,7 @@ from dynamikos.core.correlation.model import Rule
 from dynamikos.core.correlation.origins import framed, head_of
 from dynamikos.core.correlation.sites import STATIC
 from dynamikos.core.exchanges import Exchange
+from dynamikos.core.exchanges.graphql import operation_of
 
 
 def judge(
@@ -172,12 +173,25 @@ def judge_rest(each: Found, main: Answers) -> None:
             else "differs between the recordings and was not issued by the server: a person chose or typed it"
         )
         return
+    if _is_code(each, main):
+        each.kind = "constant"
+        each.reasons.append("is the page's own code (GraphQL)")
+        return
     if any(looks.typed_name(name) for name in each.names) or looks.MAIL.match(each.value):
         each.kind = "typed"
         each.reasons.append("first seen in a request, in a field that people fill in")
         return
     each.kind = "constant"
     each.reasons.append("is the same in every recording" if each.known else "nothing says that it changes")
+
+
+def _is_code(each: Found, main: Answers) -> bool:
+    """Whether a value is a GraphQL document or the name of an operation, wherever that is sent besides."""
+    for site in each.sites:
+        operation = operation_of(main.exchanges[site.entry].sent)
+        if operation is None or each.value not in (operation.document, operation.name):
+            return False
+    return True
 
 
 def _sent_cookies(exchange: Exchange) -> list[tuple[str, str]]:

@@ -17,9 +17,9 @@ LONGEST_S = 86_400.0
 SAID = re.compile(r"The page (?:asks|saves) this by itself, about every ([\d.e+-]+) s \(\d+ times in the recording\)\.")
 
 
-def said(method: str, every_s: float, times: int) -> str:
+def said(asks: bool, every_s: float, times: int) -> str:
     """The sentence in a request's note by which it is known again."""
-    what = "asks" if method in ("GET", "HEAD") else "saves"
+    what = "asks" if asks else "saves"
     return f"The page {what} this by itself, about every {every_s:.3g} s ({times} times in the recording)."
 
 

@@ -9,10 +9,13 @@ from email.policy import HTTP
 from html.parser import HTMLParser
 from urllib.parse import SplitResult, parse_qsl, urljoin, urlsplit
 
+import orjson
 from msgspec.structs import replace
 
 from dynamikos.core.checks import Check
+from dynamikos.core.checks.base import JsonEquals
 from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.journeys.model import Body, FormPart, Request, Step, key_from
@@ -73,8 +76,12 @@ def requests_from(
             requests[-1] = _embed(requests[-1], address + (f"?{parts.query}" if parts.query else ""))
             continue
         taken = {request.request for request in requests}
-        words = "-".join(spoken(parts.path)) or "front"
+        operation = operation_of(exchange.sent)
+        words = words_of(operation.name) if operation is not None else ""
+        named = key_from(words or f"{exchange.sent.method.lower()}-{'-'.join(spoken(parts.path)) or 'front'}", taken)
         checks, said = _status(_final(recording, number))
+        if operation is not None:
+            checks = (*checks, *_no_errors(exchange))
         body = _body(exchange)
         if lost_body(exchange):
             body = _upload(recording, number)
@@ -83,7 +90,7 @@ def requests_from(
             said = [*said, notes[number]]
         requests.append(
             Request(
-                request=key_from(f"{exchange.sent.method.lower()}-{words}", taken),
+                request=named,
                 method=exchange.sent.method,
                 address=address,
                 query=tuple(parse_qsl(parts.query, keep_blank_values=True)),
@@ -96,6 +103,11 @@ def requests_from(
         )
         skip_to = redirect_of(exchange)
     return requests
+
+
+def words_of(name: str) -> str:
+    """The words of a name as programs write it: "LaunchPipeline" → "Launch Pipeline"."""
+    return re.sub(r"(?<=[a-z0-9])(?=[A-Z])|_", " ", name)
 
 
 def spoken(path: str) -> list[str]:
@@ -132,6 +144,19 @@ def _status(final: Exchange | None) -> tuple[tuple[Check, ...], list[str]]:
         f"The recording has {status} here too: the application answers so. Leave the request out if it is not part of"
         " what the person does."
     ]
+
+
+def _no_errors(exchange: Exchange) -> tuple[Check, ...]:
+    """GraphQL says 200 whatever happens: the check that its answer has no errors, where the recorded one had none
+    (GraphQL specification, 7.1 Response Format).
+    """
+    try:
+        answer = orjson.loads(exchange.answer.body) if exchange.answer is not None else None
+    except ValueError:
+        return ()
+    if not isinstance(answer, dict) or "data" not in answer or answer.get("errors"):
+        return ()
+    return (Check(json=JsonEquals(path="$.errors[0]"), never=True),)
 
 
 LOST_BODY = (

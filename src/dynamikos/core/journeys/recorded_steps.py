@@ -9,13 +9,13 @@ from statistics import fmean, pstdev
 from typing import NamedTuple
 from urllib.parse import parse_qsl, urljoin, urlsplit
 
-import orjson
 from selectolax.lexbor import LexborHTMLParser
 
 from dynamikos.core.exchanges import Exchange, Recording, text_of
+from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.journeys.background import said
-from dynamikos.core.journeys.recorded_requests import is_static, spoken, unsupported
+from dynamikos.core.journeys.recorded_requests import is_static, spoken, unsupported, words_of
 
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
 MOMENT_US = 500_000  # a person needs as long from what they see to a click
@@ -86,7 +86,7 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
         if origin_of(exchange) in origins and not is_static(exchange) and not _is_page(exchange):
             parts = urlsplit(exchange.sent.url)
             names = tuple(sorted({name for name, _ in parse_qsl(parts.query, keep_blank_values=True)}))
-            calls[(exchange.sent.method, parts.netloc, parts.path, names, _operation(exchange))].append(number)
+            calls[(exchange.sent.method, parts.netloc, parts.path, names, _operation_name(exchange))].append(number)
     happenings = [
         (recording.exchanges[number].started_us, len(numbers)) for numbers in calls.values() for number in numbers
     ]
@@ -101,7 +101,9 @@ def went_on(recording: Recording, origins: Collection[str]) -> dict[int, str]:
         mean = fmean(gaps)
         if mean < 200_000 or pstdev(gaps) > EVEN * mean or _in_company(starts, len(numbers), happenings):
             continue
-        found.update(dict.fromkeys(numbers, said(str(method), mean / 1_000_000, len(numbers))))
+        operation = operation_of(recording.exchanges[numbers[0]].sent)
+        asks = operation.kind == "query" if operation is not None else method in ("GET", "HEAD")
+        found.update(dict.fromkeys(numbers, said(asks, mean / 1_000_000, len(numbers))))
     return found
 
 
@@ -160,6 +162,11 @@ def titles_of(recording: Recording, groups: Sequence[Sequence[Numbered]]) -> lis
     return _numbered(made)
 
 
+def _operation_name(exchange: Exchange) -> str:
+    operation = operation_of(exchange.sent)
+    return operation.name if operation is not None else ""
+
+
 def _is_page(exchange: Exchange) -> bool:
     fetched = {name.lower(): value for name, value in exchange.sent.headers}
     if fetched.get("sec-fetch-mode", "navigate") != "navigate" or "x-requested-with" in fetched:
@@ -179,23 +186,6 @@ def _in_company(starts: Sequence[int], often: int, happenings: Sequence[tuple[in
         high = bisect_left(happenings, (start + TOGETHER_US, -2))
         near += any(count != often for _, count in happenings[low:high])
     return near > len(starts) / 2
-
-
-def _operation(exchange: Exchange) -> str:
-    """The name of a GraphQL operation that a call asks for, "" for other calls."""
-    if exchange.sent.body[:1] not in (b"{", b"["):
-        return ""
-    try:
-        document = orjson.loads(exchange.sent.body)
-    except ValueError:
-        return ""
-    document = document[0] if isinstance(document, list) and document else document
-    if not isinstance(document, dict) or not isinstance(document.get("query"), str):
-        return ""
-    if isinstance(document.get("operationName"), str):
-        return str(document["operationName"])
-    named = re.match(r"\s*(?:query|mutation|subscription)\s+(\w+)", document["query"])
-    return named.group(1) if named else ""
 
 
 def _reached(group: Sequence[Numbered]) -> int | None:
@@ -241,9 +231,9 @@ def _clicked(before: Sequence[Page | None], exchange: Exchange) -> str:
 
 
 def _in_words(exchange: Exchange) -> str:
-    operation = _operation(exchange)
-    if operation:
-        return re.sub(r"(?<=[a-z0-9])(?=[A-Z])", " ", operation).capitalize()
+    operation = operation_of(exchange.sent)
+    if operation is not None and operation.name:
+        return words_of(operation.name).capitalize()
     path = " ".join(spoken(urlsplit(exchange.sent.url).path)) or "front page"
     words = re.sub(r"[-_/.]+", " ", path).strip()[:60]
     return (f"{exchange.sent.method.capitalize()} " if exchange.sent.method != "GET" else "Open ") + words
