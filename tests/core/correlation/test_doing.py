@@ -90,6 +90,17 @@ class Doing(TestCase):
         self.assertEqual([each.kind for each in judged(call(8), call(8))], ["same-record"])
         self.assertEqual([each.kind for each in judged(call(8), call(9), call(9))], ["made-twice"])
 
+    def test_what_is_only_asked_for_is_not_made(self) -> None:
+        def graphql(t: Tape) -> None:
+            body = {"operationName": "Job", "query": "query Job { job { id } }", "variables": {}}
+            t.call("POST", "/graphql", body=body, gives={"data": {"job": {"id": "1974c16771f9"}}})
+
+        def search(t: Tape) -> None:
+            t.call("POST", "/find", body={"words": "lens"}, gives={"found": {"id": "c771f9e31974"}})
+
+        self.assertEqual(judged(graphql, graphql, graphql), [])
+        self.assertEqual([each for each in judged(search, search, search) if each.is_grave], [])
+
     def test_another_one_than_the_one_that_was_made(self) -> None:
         def scene(own: int, used: int) -> Callable[[Tape], None]:
             def play(t: Tape) -> None:

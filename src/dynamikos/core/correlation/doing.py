@@ -15,6 +15,7 @@ from dynamikos.core.correlation.origins import framed, head_of_answer, holding
 from dynamikos.core.correlation.sites import Site, sites_of
 from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.model import REDIRECTS
 
 Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again", "unknown"]
@@ -89,7 +90,7 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
     values |= {value for each in replays for _, value in _made(each.exchange)}
     tape = _Tape(recording, (value for value in values if 0 < len(value) <= 400))
     found = [*_hard_wired(replays, tape), *_other_record(replays, tape), *_same_record(replays, tape)]
-    found += [*_made_twice(replays), *_sent_again(replays)]
+    found += [*_made_twice(replays, tape), *_sent_again(replays)]
     kept: dict[tuple[str, str], Doubt] = {}
     for each in found:
         kept.setdefault((each.kind, each.value), each)
@@ -125,11 +126,11 @@ def _hard_wired(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
 def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     made: dict[tuple[int, int, str], str] = {}  # by round, recorded position and place
     for replay in replays:
-        if replay.recorded is not None and replay.exchange.sent.method != "GET":
+        if replay.recorded is not None and _writes(replay.exchange):
             made.update({(replay.round, replay.recorded, place): value for place, value in _made(replay.exchange)})
     issued: dict[str, list[tuple[int, str]]] = {}
     for position, exchange in enumerate(tape.exchanges):
-        if exchange.sent.method != "GET":
+        if _writes(exchange):
             for place, value in _made(exchange):
                 issued.setdefault(value, []).append((position, place))
     for replay in replays:
@@ -153,7 +154,7 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
 
 def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     for replay in replays:
-        if replay.recorded is None or replay.recorded >= len(tape.exchanges) or replay.exchange.sent.method == "GET":
+        if replay.recorded is None or replay.recorded >= len(tape.exchanges) or not _writes(replay.exchange):
             continue
         recorded = tape.exchanges[replay.recorded]
         made = dict(_made(recorded))
@@ -171,19 +172,36 @@ def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
                 yield Doubt(kind="same-record", at=replay.at, value=value, words=words)
 
 
-def _made_twice(replays: Sequence[Replay]) -> Iterator[Doubt]:
+def _made_twice(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     first: dict[tuple[str, str], tuple[int, str]] = {}
     for replay in replays:
-        if replay.exchange.sent.method == "GET":
+        if not _writes(replay.exchange):
             continue
+        known = _only_read(replay, tape)
         sent = {site.value for site in sites_of(replay.exchange, 0)}
         for place, value in _made(replay.exchange):
             turn, seen = first.setdefault((replay.at, place), (replay.round, value))
-            if turn != replay.round and seen == value and value not in sent:
+            if turn != replay.round and seen == value and value not in sent and known.get(place) != value:
                 words = (
                     f"“{value}” ({place}) was made in round {turn} and again in round {replay.round}: one is missing."
                 )
                 yield Doubt(kind="made-twice", at=replay.at, value=value, words=words)
+
+
+def _only_read(replay: Replay, tape: _Tape) -> dict[str, str]:
+    """What a recorded answer that only says 200 held, by place: a call that asks by POST finds the same ones again."""
+    if replay.recorded is None or replay.recorded >= len(tape.exchanges):
+        return {}
+    answer = replay.exchange.answer
+    return dict(_made(tape.exchanges[replay.recorded])) if answer is not None and answer.status == 200 else {}
+
+
+def _writes(exchange: Exchange) -> bool:
+    """Whether a request may change something: one that asks by POST in GraphQL does not."""
+    if exchange.sent.method in ("GET", "HEAD", "OPTIONS"):
+        return False
+    operation = operation_of(exchange.sent)
+    return operation is None or operation.kind != "query"
 
 
 def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
