@@ -14,12 +14,10 @@ from typing import Any
 from msgspec.structs import replace
 
 from bench.apps import App
-from bench.apps.base import Served
 from dynamikos.cli import plan_files
-from dynamikos.cli.commands.shots import CHROMIUM, QUIET
 from dynamikos.core.correlation import Strand, accept
 from dynamikos.core.correlation.doing import Replay, doubts_on
-from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent, read_har
+from dynamikos.core.exchanges import Answer, Exchange, Recording, Sent
 from dynamikos.core.journeys import Journey, write_journey
 from dynamikos.core.journeys.from_recording import journey_from
 from dynamikos.core.reports import KeptExchange
@@ -29,30 +27,6 @@ from dynamikos.engine.runner import Rehearsal, Shard
 
 ROWS = 400  # of data, each used once
 FIRST_ROW = 1000  # recordings take the first numbers, the load those from here on
-
-
-def har_of(app: App, served: Served, number: int, folder: Path) -> Recording:
-    """The n-th visit, recorded by the browser itself."""
-    path = folder / f"{number}.har"
-    visit(app, served.base, number, record_har_path=str(path), record_har_content="embed")
-    return read_har(path.read_bytes())
-
-
-def visit(app: App, base: str, number: int, **context: Any) -> None:
-    """One person's visit in a fresh browser."""
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
-        place = browser.new_context(**context)
-        place.route(lambda url: not url.startswith(base), lambda route: route.abort())  # nothing beyond this machine
-        try:
-            page = place.new_page()
-            page.set_default_timeout(30_000)
-            app.drive(page, base, app.words(number))
-        finally:
-            place.close()
-            browser.close()
 
 
 @dataclass(frozen=True, slots=True)
