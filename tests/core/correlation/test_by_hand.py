@@ -6,7 +6,7 @@ from dynamikos.core.correlation import accept, strand_by_hand
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Recording
 from dynamikos.core.journeys.from_recording import journey_from
-from tests.core.correlation.recordings import SCENES, played
+from tests.core.correlation.recordings import SCENES, Tape, played
 
 
 class ByHand(TestCase):
@@ -54,6 +54,22 @@ class ByHand(TestCase):
             capture.name for _, step in changed.steps() for request in step.requests for capture in request.captures
         }
         self.assertIn(made.name, captured)
+
+    def test_places_that_hold_a_short_value_by_chance(self) -> None:
+        """With a second recording they are left out; with one alone they are listed, and not ticked."""
+        tapes = [Tape("http://desk.example", seed) for seed in (1, 2)]
+        for t in tapes:
+            page = str(6 + t.seed)
+            t.call("POST", "/pages", form={"title": "x"}, gives={"page_id": int(page)})
+            t.call("GET", f"/pages/{page}", page="<p>one</p>")
+            t.call("GET", "/search?rows=7&page_id=" + page, page="<p>found</p>")
+        alone = strand_by_hand([tapes[0].exchanges], 0, "7", origins=["http://desk.example"])
+        self.assertEqual(
+            {use.place: use.sure for use in alone.uses}, {"path 2": True, "query rows": False, "query page_id": True}
+        )
+        both = strand_by_hand([t.exchanges for t in tapes], 0, "7", origins=["http://desk.example"])
+        self.assertEqual({use.place for use in both.uses}, {"path 2", "query page_id"})
+        self.assertTrue(all(use.sure for use in both.uses))
 
     def test_wrong_turns(self) -> None:
         recording = played(next(iter(SCENES)), 1).exchanges

@@ -90,6 +90,25 @@ class Doing(TestCase):
         self.assertEqual([each.kind for each in judged(call(8), call(8))], ["same-record"])
         self.assertEqual([each.kind for each in judged(call(8), call(9), call(9))], ["made-twice"])
 
+    def test_a_list_that_grew_in_the_recording(self) -> None:
+        def board(t: Tape, before: int, after: int) -> None:
+            def page(count: int) -> str:
+                return "<ul>" + "<li>a notice</li>" * count + "</ul>"
+
+            t.call("GET", "/notices", page=page(before))
+            t.call("GET", "/api/notices", gives={"notices": [{"n": n} for n in range(before)], "total": before})
+            t.call("POST", "/notices", form={"text": "x"}, page="kept")
+            t.call("GET", "/notices", page=page(after))
+            t.call("GET", "/api/notices", gives={"notices": [{"n": n} for n in range(after)], "total": after})
+
+        fine = judged(lambda t: board(t, 3, 4), lambda t: board(t, 7, 8), lambda t: board(t, 8, 9))
+        self.assertEqual(fine, [])
+        found = judged(lambda t: board(t, 3, 4), lambda t: board(t, 7, 8), lambda t: board(t, 8, 8))
+        self.assertEqual([each.kind for each in found], ["no-growth", "no-growth"])
+        self.assertIn("items of lists became 1 more", found[0].words)
+        self.assertIn("in round 2 it is 8 after 8", found[0].words)
+        self.assertFalse(found[0].is_grave)
+
     def test_what_is_only_asked_for_is_not_made(self) -> None:
         def graphql(t: Tape) -> None:
             body = {"operationName": "Job", "query": "query Job { job { id } }", "variables": {}}

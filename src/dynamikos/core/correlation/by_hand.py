@@ -2,19 +2,30 @@
 proof.
 """
 
+import re
 from collections.abc import Iterable, Sequence
 
 from msgspec.structs import replace
 
+from dynamikos.core.captures import compile_capture
+from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found, entry_of
 from dynamikos.core.correlation.model import Origin, Strand, Use
-from dynamikos.core.correlation.offers import Seen, offers
+from dynamikos.core.correlation.offers import Offer, Seen, offers
 from dynamikos.core.correlation.results import context_of, name_of
 from dynamikos.core.correlation.search import answers_of, map_of
-from dynamikos.core.correlation.sites import sites_of
+from dynamikos.core.correlation.sites import Site, sites_of
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
+
+
+def _alike(site: Site, offer: Offer) -> bool:
+    """Whether a short value's site is named like what it was captured from: another may hold the same by chance."""
+    told = offer.place.split(" ", 1)[-1]
+    return looks.likeness(site.name, told) >= 0.5 or any(
+        looks.likeness(site.name, word) >= 0.5 for word in re.findall(r"[A-Za-z_][\w-]+", told)[-2:]
+    )
 
 
 def strand_by_hand(
@@ -78,6 +89,20 @@ def strand_by_hand(
             + ("it stands in too many places alike." if held else "the answer does not hold it.")
         )
     found.origin, found.offers = i, made
+    take = compile_capture(made[0].capture)
+    homes_there = [other.view(mapped[i]) if i in mapped else None for other, mapped in zip(others, maps, strict=True)]
+    kept: list[tuple[Site, bool]] = []
+    for site in sites:
+        moves = [
+            any(each.place == site.place and each.value == take(view) for each in sites_of(other.exchanges[at], at))
+            for other, mapped, view in zip(others, maps, homes_there, strict=True)
+            if view is not None and (at := mapped.get(site.entry)) is not None
+        ]
+        if all(moves):
+            kept.append((site, bool(moves) or not looks.weak(text) or _alike(site, made[0])))
+    if not kept:
+        kept = [(site, False) for site in sites]
+    sites = found.sites = [site for site, _ in kept]
     name = name_of(found, set(taken))
     proven = bool(seen) and made[0].proven and all(value is not None for value in values)
     reasons = ["was marked by hand", f"is sent in {len(sites)} place{'' if len(sites) == 1 else 's'} after it"]
@@ -102,7 +127,13 @@ def strand_by_hand(
         values=tuple(values),
         followed=all(main.followed(site.entry) for site in sites),
         uses=tuple(
-            Use(entry=entry_of(main, site.entry), place=site.place, coding=site.coding, context=context_of(main, site))
-            for site in sites
+            Use(
+                entry=entry_of(main, site.entry),
+                place=site.place,
+                coding=site.coding,
+                context=context_of(main, site),
+                sure=sure,
+            )
+            for site, sure in kept
         ),
     )

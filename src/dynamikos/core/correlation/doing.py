@@ -11,14 +11,14 @@ import orjson
 from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import leaves, written
+from dynamikos.core.correlation.growing import counts_of, grown, writes
 from dynamikos.core.correlation.origins import framed, head_of_answer, holding
 from dynamikos.core.correlation.sites import Site, sites_of
 from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Exchange, text_of
-from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.model import REDIRECTS
 
-Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again", "unknown"]
+Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again", "no-growth", "unknown"]
 
 
 class Replay(msgspec.Struct, frozen=True, kw_only=True):
@@ -43,8 +43,10 @@ class Doubt(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def is_grave(self) -> bool:
-        """Whether it can't be right: an id that comes again may be, when an application counts from the start."""
-        return self.kind not in ("same-record", "unknown")
+        """Whether it can't be right: an id that comes again may be, when an application counts from the start, and so
+        may a list that does not grow, when it shows only so many.
+        """
+        return self.kind not in ("same-record", "no-growth", "unknown")
 
 
 class _Tape:
@@ -84,13 +86,14 @@ def doubts_on(replays: Sequence[Replay], recording: Sequence[Exchange]) -> list[
     An id that an answer of the recording issued must be another one in the replay: it must neither be sent as it was
     recorded (*hard-wired*), nor be said to have been made again (*same record*); what the recording went on with must
     be what was made in the same round (*other record*). Two rounds must not make the same one (*made twice*), nor send
-    what was captured in the round before (*sent again*). Without a recording only the last two can be seen.
+    what was captured in the round before (*sent again*). A list that grew in the recording grows again (*no growth*).
+    Without a recording only *made twice* and *sent again* can be seen.
     """
     values = {site.value for each in replays for site in sites_of(each.exchange, 0)}
     values |= {value for each in replays for _, value in _made(each.exchange)}
     tape = _Tape(recording, (value for value in values if 0 < len(value) <= 400))
     found = [*_hard_wired(replays, tape), *_other_record(replays, tape), *_same_record(replays, tape)]
-    found += [*_made_twice(replays, tape), *_sent_again(replays)]
+    found += [*_made_twice(replays, tape), *_sent_again(replays), *_no_growth(replays, recording)]
     kept: dict[tuple[str, str], Doubt] = {}
     for each in found:
         kept.setdefault((each.kind, each.value), each)
@@ -126,11 +129,11 @@ def _hard_wired(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
 def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     made: dict[tuple[int, int, str], str] = {}  # by round, recorded position and place
     for replay in replays:
-        if replay.recorded is not None and _writes(replay.exchange):
+        if replay.recorded is not None and writes(replay.exchange):
             made.update({(replay.round, replay.recorded, place): value for place, value in _made(replay.exchange)})
     issued: dict[str, list[tuple[int, str]]] = {}
     for position, exchange in enumerate(tape.exchanges):
-        if _writes(exchange):
+        if writes(exchange):
             for place, value in _made(exchange):
                 issued.setdefault(value, []).append((position, place))
     for replay in replays:
@@ -154,7 +157,7 @@ def _other_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
 
 def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     for replay in replays:
-        if replay.recorded is None or replay.recorded >= len(tape.exchanges) or not _writes(replay.exchange):
+        if replay.recorded is None or replay.recorded >= len(tape.exchanges) or not writes(replay.exchange):
             continue
         recorded = tape.exchanges[replay.recorded]
         made = dict(_made(recorded))
@@ -175,7 +178,7 @@ def _same_record(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
 def _made_twice(replays: Sequence[Replay], tape: _Tape) -> Iterator[Doubt]:
     first: dict[tuple[str, str], tuple[int, str]] = {}
     for replay in replays:
-        if not _writes(replay.exchange):
+        if not writes(replay.exchange):
             continue
         known = _only_read(replay, tape)
         sent = {site.value for site in sites_of(replay.exchange, 0)}
@@ -196,14 +199,6 @@ def _only_read(replay: Replay, tape: _Tape) -> dict[str, str]:
     return dict(_made(tape.exchanges[replay.recorded])) if answer is not None and answer.status == 200 else {}
 
 
-def _writes(exchange: Exchange) -> bool:
-    """Whether a request may change something: one that asks by POST in GraphQL does not."""
-    if exchange.sent.method in ("GET", "HEAD", "OPTIONS"):
-        return False
-    operation = operation_of(exchange.sent)
-    return operation is None or operation.kind != "query"
-
-
 def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
     taken: dict[str, dict[int, str]] = {}
     for replay in replays:
@@ -222,6 +217,28 @@ def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
                     )
                     yield Doubt(kind="sent-again", at=replay.at, value=value, words=words)
                     break
+
+
+def _no_growth(replays: Sequence[Replay], recording: Sequence[Exchange]) -> Iterator[Doubt]:
+    played = {(each.round, each.recorded): each for each in replays if each.recorded is not None}
+    rounds = sorted({each.round for each in replays})
+    told: set[int] = set()
+    for growth in grown(recording):
+        for turn in rounds:
+            before, after = played.get((turn, growth.before)), played.get((turn, growth.after))
+            if before is None or after is None or growth.after in told:
+                continue
+            first = counts_of(before.exchange).get(growth.place)
+            then = counts_of(after.exchange).get(growth.place)
+            if first is None or then is None or then > first:
+                continue
+            told.add(growth.after)
+            words = (
+                f"In the recording {growth.place} became {growth.by} more by what was written before; in round {turn}"
+                f" it is {then} after {first}. Nothing was added, unless it shows only so many."
+            )
+            yield Doubt(kind="no-growth", at=after.at, value=f"{growth.place} {then}", words=words)
+            break
 
 
 def _telling(value: str, site: Site) -> bool:

@@ -17,12 +17,15 @@ class Origin(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Use(msgspec.Struct, frozen=True, kw_only=True):
-    """Where a value is sent. `coding` says how it is wrapped there ("" as it is), `context` is the text around it."""
+    """Where a value is sent. `coding` says how it is wrapped there ("" as it is), `context` is the text around it; one
+    that is not `sure` may hold it by chance.
+    """
 
     entry: int
     place: str
     coding: str = ""
     context: str = ""
+    sure: bool = True
 
 
 class Strand(msgspec.Struct, frozen=True, kw_only=True):

@@ -100,8 +100,13 @@ def rows(journey: Journey, core: CoreJourney, found: Search, failed: set[int]) -
         likely = each.kind == "issued" and not mine and any(use.entry in failed for use in each.uses)
         made.append(Row(each, story(each, names), mine, born, sorted(set(at)), likely))
     if failed:
-        made.sort(key=lambda row: not row.likely)
+        made.sort(key=lambda row: (not row.likely, *_evidence(row.strand, failed)) if row.likely else (True,))
     return made
+
+
+def _evidence(strand: Strand, failed: set[int]) -> tuple[int, bool, float]:
+    """Of the likely causes first what the first failing request sends, then what is proven, then by score."""
+    return min(use.entry for use in strand.uses if use.entry in failed), not strand.proven, -strand.score
 
 
 def step_names(core: CoreJourney) -> dict[int, str]:
