@@ -114,10 +114,14 @@ def accept(
             if not hole:
                 continue
         count = 0
+        whole_places: set[tuple[int, str]] = set()  # where the value was replaced, with what it is a part of
         for use in wanted:
             journey, changed = _put(journey, exchanges, positions[use.entry], use, strand.value, hole)
             count += changed
-            if not changed:
+            outer = use.entry, use.place.split(", ")[0]
+            if changed:
+                whole_places.add(outer)
+            elif outer not in whole_places:
                 left.append(f"{strand.name}: {use.place} of entry {use.entry} could not be replaced; do it by hand")
         done.append(f"{strand.name}: replaced in {count} place{'' if count == 1 else 's'}")
         if strand.kind == "issued" and _leans(journey, hole, step):
