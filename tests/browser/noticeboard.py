@@ -28,8 +28,9 @@ EDIT = """<form method="post" enctype="multipart/form-data" id="notice">
 <input name="title"><textarea name="text"></textarea><input type="file" name="picture"><button>Pin it</button></form>
 <output></output><script>
 const form = document.querySelector("#notice");
-form.addEventListener("change", async (e) => {{
-  if (e.target.type === "file") return;
+let saving = Promise.resolve(); // one after the other: each needs the key that the one before was given
+form.addEventListener("change", (e) => {{ if (e.target.type !== "file") saving = saving.then(save); }});
+const save = async () => {{
   const token = document.cookie.match(/csrftoken=([^;]+)/)[1];
   const answer = await fetch("/notices/{number}/draft/", {{ method: "POST",
     headers: {{ "Content-Type": "application/json", "X-CSRFToken": token }},
@@ -37,7 +38,7 @@ form.addEventListener("change", async (e) => {{
   const kept = await answer.json();
   form.turn.value = kept.turn;
   document.querySelector("output").textContent = "kept " + kept.times;
-}});</script>"""
+}};</script>"""
 
 notices: dict[int, dict[str, Any]] = {}
 turns: dict[int, str] = {}  # of a notice, the key that its next saving needs

@@ -53,7 +53,7 @@ class ByHand(BrowserCase):
             for name, value in (("when", "user"), ("whose", "slice"), ("then", "leave"), ("when", "round")):
                 with page.expect_response(lambda answer: "/deal" in answer.url):
                     page.select_option(f"select[name={name}]", value)
-                page.wait_for_timeout(150)
+                page.wait_for_timeout(600)
                 seen.append(
                     page.evaluate(
                         "[...document.querySelectorAll('.dealt g title')].slice(0, 3).map((t) =>"

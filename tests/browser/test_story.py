@@ -445,7 +445,7 @@ class Views(BrowserCase):
             page.keyboard.press("Enter")
             page.wait_for_selector("#panel h2:has-text('Sign in')")
             seen = [page.inner_text("#panel h2 >> nth=0")]
-            page.wait_for_timeout(200)  # a swap gives the focus back for a moment
+            page.wait_for_timeout(900)  # a swap gives the focus back for a moment
             page.keyboard.press("Tab")  # into its panel, where letters are letters, and back
             self.assertTrue(page.evaluate("!!document.activeElement.closest('#panel')"))
             page.keyboard.press("Escape")
