@@ -8,7 +8,7 @@ import msgspec
 from dynamikos.core.dealing import Deal, Form, Rule
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.columns import matches, occurrences, put_column
-from dynamikos.core.plans import Way
+from dynamikos.core.plans.environment import WAY
 from dynamikos.sealing import SealingError, box, new_key, public_of, unbox
 from dynamikos.web.datasets import actions, queries, uploads
 from dynamikos.web.datasets.models import DataBlock, DataSet, Upload
@@ -391,7 +391,7 @@ class Environments(PageCase):
         }
         self.assertContains(self.client.post(address, good), "Kept.")
         self.sample.environment.refresh_from_db()
-        way = msgspec.convert(self.sample.environment.way, Way)
+        way = WAY.of(self.sample.environment.way)
         self.assertEqual((way.headers, way.trust), ((("X-Load-Test", "{{ env.observatory }}"),), "anything"))
         for change, words in (
             ({"header-name": ["a b"], "header-value": ["x"]}, "can&#x27;t be the name of a header"),
@@ -403,7 +403,7 @@ class Environments(PageCase):
             with self.subTest(words):
                 self.assertContains(self.client.post(address, {**good, **change}), words, status_code=422)
         self.sample.environment.refresh_from_db()
-        self.assertEqual(msgspec.convert(self.sample.environment.way, Way), way)
+        self.assertEqual(WAY.of(self.sample.environment.way), way)
 
     def test_values_are_kept_as_typed_and_an_environment_is_renamed_and_deleted_by_name(self) -> None:
         address = self.sample.address(f"environments/{self.sample.environment.pk}")

@@ -15,6 +15,7 @@ from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import duration_s
 from dynamikos.core.reports import Frame
 from dynamikos.core.verdicts import Outcome
+from dynamikos.core.verdicts.outcome import OUTCOME
 
 PROGRESS_S = 5
 
@@ -143,4 +144,4 @@ def _run(
                 tell(summary.progress(msgspec.convert(orjson.loads(newest.body), Frame), total))
     if run.outcome is None:
         raise PlanError(f"The run did not happen: {run.ended}.")
-    return frozen, msgspec.convert(run.outcome, Outcome)
+    return frozen, OUTCOME.of(run.outcome)

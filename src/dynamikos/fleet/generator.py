@@ -13,7 +13,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-import msgspec
 import procrastinate
 import psycopg
 from uuid_utils.compat import uuid7
@@ -21,6 +20,7 @@ from uuid_utils.compat import uuid7
 from dynamikos.core.dealing import raw_rows
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
@@ -316,7 +316,7 @@ async def _performed(
             )
         ).fetchone()
         assert row is not None
-        frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
+        frozen = FROZEN.read(bytes(row[0]))
         delivered = await (
             await link.execute("SELECT body FROM runs_delivery WHERE shard_id = %s", (shard_id,))
         ).fetchone()

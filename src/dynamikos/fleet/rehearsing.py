@@ -15,6 +15,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.plans import Timeouts
 from dynamikos.core.reports import KeptExchange, pack_kept
 from dynamikos.core.values import bind
@@ -68,7 +69,7 @@ class Stage:
                     (pk,),
                 )
                 return
-            frozen = msgspec.json.decode(bytes(row[0]), type=FrozenRun)
+            frozen = FROZEN.read(bytes(row[0]))
             rows = msgspec.msgpack.decode(bytes(row[1]), type=Rows)
             await _announce(link, pk, 0, "state", "running")
             state, reason, number = "failed", "", 0

@@ -5,6 +5,7 @@ from typing import Literal
 import msgspec
 
 from dynamikos.core.captures import Capture
+from dynamikos.core.forms import Stored
 
 Kind = Literal["issued", "client-made", "typed", "constant"]
 
@@ -55,6 +56,9 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def capture(self) -> Capture | None:
         return self.captures[0] if self.captures else None
+
+
+STRANDS: Stored[list[Strand]] = Stored("list of strands", list[Strand])
 
 
 class Rule(msgspec.Struct, frozen=True, kw_only=True):

@@ -14,6 +14,8 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
+from dynamikos.core.forms import Stored
+
 Whose = Literal["pile", "slice", "whole"]
 Order = Literal["in order", "shuffled", "at random"]
 When = Literal["round", "use", "user", "run"]
@@ -49,6 +51,9 @@ class Deal(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     def endless(self) -> bool:
         """Whether rows can't be used up."""
         return self.order == "at random" or self.then == "start over" or self.when == "run" or bool(self.follow)
+
+
+DEAL = Stored("deal", Deal)
 
 
 @lru_cache(maxsize=256)

@@ -11,6 +11,7 @@ import orjson
 
 from dynamikos.core.checks import Check
 from dynamikos.core.dealing import Deal
+from dynamikos.core.forms import Stored
 from dynamikos.core.journeys import Journey
 from dynamikos.core.plans import AgreedTarget, Plan, Way
 
@@ -52,6 +53,9 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     agreed: tuple[AgreedTarget, ...] = ()
     data: tuple[DataPile, ...] = ()
     cap_per_s: float = 0.0  # requests/s that the installation allows this run; 0: no cap
+
+
+FROZEN = Stored("frozen run", FrozenRun)
 
 
 class Series(msgspec.Struct, frozen=True, kw_only=True):

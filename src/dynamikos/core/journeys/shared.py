@@ -6,6 +6,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
+from dynamikos.core.forms import Stored
 from dynamikos.core.journeys.model import Journey, Key, Request, Step
 from dynamikos.core.text import Frozen, parse, schema, write
 
@@ -20,9 +21,12 @@ class Shared(Frozen, frozen=True, kw_only=True):
     note: str = ""
 
 
+SHARED = Stored("shared step", Shared)
+
+
 def parse_shared(text: str, *, file: str = "") -> Shared:
     """The shared step in `text`. Raises TextError with line and column."""
-    return parse(text, Shared, noted=frozenset({"shared", "request"}), file=file)
+    return parse(text, SHARED, noted=frozenset({"shared", "request"}), file=file)
 
 
 def write_shared(shared: Shared) -> str:

@@ -5,15 +5,19 @@ from typing import Any
 import msgspec
 
 from dynamikos.core.errors import TextError
+from dynamikos.core.forms import Stored
 from dynamikos.core.journeys.model import Journey
 from dynamikos.core.text import parse, schema, write
 
 NOTED = frozenset({"journey", "step", "request", "name", "status", "contains"})
 
 
+JOURNEY = Stored("journey", Journey)
+
+
 def parse_journey(text: str, *, file: str = "") -> Journey:
     """The journey in `text`. Raises TextError with line and column."""
-    journey = parse(text, Journey, noted=NOTED, file=file)
+    journey = parse(text, JOURNEY, noted=NOTED, file=file)
     seen: set[str] = set()
     for _, step in journey.steps():
         if step.step in seen:

@@ -26,13 +26,13 @@ class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
 class Judgement(msgspec.Struct, frozen=True, kw_only=True):
     """`value` in the unit of the limit; None when there is none. `samples` are those the value comes from."""
 
-    objective: str
-    word: Word
-    value: float | None
-    limit: float
-    unit: Literal["ms", "%"]
-    samples: int
-    sentence: str
+    objective: str = ""
+    word: Word = "not judged"
+    value: float | None = None
+    limit: float = 0.0
+    unit: Literal["ms", "%"] = "ms"
+    samples: int = 0
+    sentence: str = ""
     reason: str = ""
     at_least: bool = False  # whether `value` is only a lower bound: something was still under way
     failed_percent: float = 0.0  # of a response time's slice, where it is more than 1 %

@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from dynamikos.core.errors import PlanError
+from dynamikos.core.forms import Stored
 from dynamikos.core.journeys.model import Key
 from dynamikos.core.text import Frozen, parse
 
@@ -76,9 +77,13 @@ class Environment(Frozen, frozen=True, kw_only=True):
         return {f"env.{name}": value for name, value in {**self.values, **self.addresses}.items()}
 
 
+ENVIRONMENT = Stored("environment", Environment)
+WAY = Stored("way to the targets", Way)
+
+
 def parse_environment(text: str, *, file: str = "") -> Environment:
     """The environment in `text`. Raises TextError."""
-    return parse(text, Environment, noted=frozenset({"environment"}), file=file)
+    return parse(text, ENVIRONMENT, noted=frozenset({"environment"}), file=file)
 
 
 def parse_target(text: str) -> AgreedTarget:

@@ -7,6 +7,7 @@ import msgspec
 
 from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import PlanError
+from dynamikos.core.forms import Stored
 from dynamikos.core.journeys.model import Journey, Key
 from dynamikos.core.objectives import Objective
 from dynamikos.core.profiles import Stretch, duration_s, peak
@@ -55,9 +56,12 @@ class Plan(Frozen, frozen=True, kw_only=True):
         return secrets.randbelow(2**31) if self.new_seed else self.seed
 
 
+PLAN = Stored("load plan", Plan)
+
+
 def parse_plan(text: str, *, file: str = "") -> Plan:
     """The plan in `text`. Raises TextError with line and column."""
-    return parse(text, Plan, noted=frozenset({"plan"}), file=file)
+    return parse(text, PLAN, noted=frozenset({"plan"}), file=file)
 
 
 def write_plan(plan: Plan) -> str:

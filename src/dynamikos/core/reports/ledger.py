@@ -110,26 +110,26 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     need are None.
     """
 
-    no: int
-    level: str
-    step: str
-    request: str
-    name: str
-    count: int
-    failures: int
-    failure_percent: float | None
-    per_s: float
-    min_ms: float | None
-    mean_ms: float | None
-    sd_ms: float | None
-    p50_ms: float | None
-    p90_ms: float | None
-    p95_ms: float | None
-    p99_ms: float | None
-    max_ms: float | None
-    bytes_in: int
-    tries: int
-    kinds: dict[str, int]
+    no: int = 0
+    level: str = ""
+    step: str = ""
+    request: str = ""
+    name: str = ""
+    count: int = 0
+    failures: int = 0
+    failure_percent: float | None = None
+    per_s: float = 0.0
+    min_ms: float | None = None
+    mean_ms: float | None = None
+    sd_ms: float | None = None
+    p50_ms: float | None = None
+    p90_ms: float | None = None
+    p95_ms: float | None = None
+    p99_ms: float | None = None
+    max_ms: float | None = None
+    bytes_in: int = 0
+    tries: int = 0
+    kinds: dict[str, int] = {}
     open: int = 0
     at_least: tuple[str, ...] = ()
     own_failures: int = 0

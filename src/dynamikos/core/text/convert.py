@@ -6,6 +6,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from dynamikos.core.errors import TextError
+from dynamikos.core.forms import NewerForm, Stored
 from dynamikos.core.text.reader import Document, Path, Plain, read
 
 T = TypeVar("T")
@@ -16,8 +17,8 @@ class Frozen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     """Base of the values in text forms: frozen, strict, defaults left out."""
 
 
-def parse(text: str, kind: type[T], *, noted: frozenset[str] = frozenset(), file: str = "") -> T:
-    """`text` as a value of the msgspec type `kind`.
+def parse(text: str, kind: Stored[T], *, noted: frozenset[str] = frozenset(), file: str = "") -> T:
+    """`text`, of any form up to today's, as a value of `kind`.
 
     `noted` names the keys that mark a mapping able to hold a `note` (e.g. "step"); a comment goes to the nearest such
     mapping. Raises TextError with line and column for anything the type refuses, unknown keys included.
@@ -28,7 +29,10 @@ def parse(text: str, kind: type[T], *, noted: frozenset[str] = frozenset(), file
     if noted:
         _attach(document, noted)
     try:
-        return msgspec.convert(document.value, kind, strict=True)
+        return msgspec.convert(kind.upgraded(document.value), kind.type, strict=True)
+    except NewerForm as problem:
+        line, column = document.places.get(("form",), (1, 1))
+        raise TextError(str(problem), line=line, column=column, file=file) from problem
     except msgspec.ValidationError as problem:
         message, path = _explain(str(problem))
         line, column = _place(document, path, message)

@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
+from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.objectives import Judgement, judge
 from dynamikos.core.profiles import measured_part_s, peak
@@ -19,24 +20,27 @@ def told(judgement: Judgement) -> str:
 
 
 class Outcome(msgspec.Struct, frozen=True, kw_only=True):
-    """`doubts` say why the measurement is not valid; `exit_code` as in docs/run-command.md."""
+    """`doubts` say why the measurement is not valid; `exit_code` as in docs/run-command.md.
 
-    ended: str
-    from_s: float
-    to_s: float
-    rows: list[Row]
-    judgements: list[Judgement]
-    doubts: list[str]
-    sent: int
-    answered: int
-    failed: int
-    in_flight: int
+    Every field has a default: an outcome of an earlier day lacks some, and is shown all the same.
+    """
+
+    ended: str = ""
+    from_s: float = 0.0
+    to_s: float = 0.0
+    rows: list[Row] = []
+    judgements: list[Judgement] = []
+    doubts: list[str] = []
+    sent: int = 0
+    answered: int = 0
+    failed: int = 0
+    in_flight: int = 0
     # sent once more, on a new connection, since a kept one was closed without a byte: no exchange of their own
     reopened: int = 0
-    late_share: float
-    peak_users: int
-    planned_peak: int
-    exit_code: int
+    late_share: float = 0.0
+    peak_users: int = 0
+    planned_peak: int = 0
+    exit_code: int = NOT_VALID
     late_by: dict[str, int] = {}  # measured seconds (of every shard) by why they were late
     rounds_passed: int = 0
     rounds_failed: int = 0
@@ -57,6 +61,9 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         if not self.judgements:
             return "The run has no objectives, so there is nothing to meet or miss."
         return f"All {len(self.judgements)} objectives met."
+
+
+OUTCOME = Stored("outcome", Outcome)
 
 
 def judgements_of(frozen: FrozenRun, window: Ledger) -> list[Judgement]:

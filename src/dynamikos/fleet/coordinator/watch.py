@@ -14,6 +14,7 @@ from dynamikos.core.frozen import series_of
 from dynamikos.core.profiles import measured_part_s, share_of, users_at
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.verdicts import conclude
+from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.fleet.coordinator.expand import write_minute
 from dynamikos.fleet.coordinator.stream import say
 from dynamikos.fleet.settings import AHEAD_S, CONFIRM_S, LOADING_S, LOST_CLOSE_S, LOST_S
@@ -294,7 +295,7 @@ class RunWatch:
             Delivery.objects.filter(shard__run=self.run).delete()
             take_in(self.run)
             self.run.state, self.run.ended, self.run.ended_at = Run.State.ENDED, ended, timezone.now()
-            self.run.outcome = msgspec.to_builtins(outcome)
+            self.run.outcome = OUTCOME.plain(outcome)
             self.run.save(update_fields=["state", "ended", "ended_at", "outcome"])
             say(self.run.pk, "end", ended)
         self.is_over = True

@@ -5,10 +5,10 @@ import io
 import uuid
 from collections.abc import Sequence
 
-import msgspec
 from django.db import transaction
 
 from dynamikos.core.dealing import Deal, Form, Rewrite, Rule, pack, packed, secret_columns
+from dynamikos.core.dealing.deal import DEAL
 from dynamikos.core.dealing.reading import COLUMN, LONGEST_CELL, MOST_COLUMNS
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.datasets import hooks, queries, tables
@@ -292,6 +292,6 @@ def set_deal(member: Membership, found: DataSet, deal: Deal) -> None:
     unknown = next((name for name in deal.apart if name not in found.columns), None)
     if unknown is not None:
         raise DynamikosError(f"There is no column {unknown} in {found.key}.")
-    found.deal = msgspec.to_builtins(deal)
+    found.deal = DEAL.plain(deal)
     found.save(update_fields=["deal", "changed_at"])
     note(member, "deal changed", found.key)

@@ -11,6 +11,9 @@ from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.dealing import BLOCK_ROWS, Deal, Facts, count_columns, unpack
+from dynamikos.core.dealing.deal import DEAL
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import DataPile
 from dynamikos.core.journeys import Journey
 from dynamikos.web.datasets.models import DataBlock, DataSet
@@ -73,7 +76,13 @@ def all_rows(found: DataSet) -> Iterator[list[str]]:
 
 
 def deal_of(found: DataSet) -> Deal:
-    return msgspec.convert(found.deal, Deal)
+    """How its rows are dealt. Raises DynamikosError for a deal that can't be read."""
+    try:
+        return DEAL.of(found.deal)
+    except Unfit as problem:
+        raise DynamikosError(
+            f"How “{found.key}” is dealt can't be read: {problem}. It is kept as it is; its rows are untouched."
+        ) from problem
 
 
 def shared_piles(piles: Iterable[DataPile]) -> Iterator[tuple[str, int, bool]]:

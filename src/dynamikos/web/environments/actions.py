@@ -2,7 +2,6 @@
 
 import re
 
-import msgspec
 from cryptography.x509 import load_pem_x509_certificates
 from django.conf import settings
 from django.core.exceptions import PermissionDenied
@@ -13,6 +12,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.plans import Way, parse_target
+from dynamikos.core.plans.environment import WAY
 from dynamikos.core.values import names_in
 from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.web.environments import queries
@@ -155,10 +155,10 @@ def set_way(member: Membership, found: Environment, way: Way) -> None:
         )
     if way.proxy and not re.match(r"http://[^/\s]+\Z", way.proxy):
         raise DynamikosError(f"'{way.proxy[:60]}' is not a proxy; write http://proxy.example:3128")
-    if msgspec.to_builtins(way) == found.way:
+    if WAY.plain(way) == found.way:
         return
     _remember(found)
-    found.way = msgspec.to_builtins(way)
+    found.way = WAY.plain(way)
     found.save(update_fields=["way", "history"])
     note(member, "way to the target changed", found.key)
 

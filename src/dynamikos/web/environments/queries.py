@@ -4,7 +4,6 @@ import uuid
 from collections.abc import Iterable
 from urllib.parse import urlsplit
 
-import msgspec
 from django.conf import settings
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
@@ -12,6 +11,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.plans import AgreedTarget as CoreTarget
 from dynamikos.core.plans import Way
+from dynamikos.core.plans.environment import WAY
 from dynamikos.core.values import names_in
 from dynamikos.sealing import Sealer
 from dynamikos.web.environments.models import Environment, Secret
@@ -40,7 +40,7 @@ def way_of(found: Environment) -> Way:
     """How requests get there. Where a host is instead of where its name says is a part of what owners agree to, never
     of this.
     """
-    return replace(msgspec.convert(found.way, Way), hosts={})
+    return replace(WAY.of(found.way), hosts={})
 
 
 def needed(names: Iterable[str], way: Way) -> tuple[set[str], tuple[str, ...]]:

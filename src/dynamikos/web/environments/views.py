@@ -4,7 +4,9 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.forms import Unfit
 from dynamikos.core.plans import Way
+from dynamikos.core.plans.environment import WAY
 from dynamikos.web.environments import actions, queries
 from dynamikos.web.projects import queries as projects
 from dynamikos.web.projects.access import member_view
@@ -16,6 +18,11 @@ def page(request: HttpRequest, member: Membership, problem: str = "", typed: str
     environments = list(queries.environments(member))
     for each in environments:
         kept = each.way
+        try:
+            WAY.of(kept)
+        except Unfit as problem_with_it:
+            each.unread = str(problem_with_it)  # type: ignore[attr-defined]
+            continue
         trust = kept.get("trust", "system")
         each.shown = {  # type: ignore[attr-defined]
             **kept,

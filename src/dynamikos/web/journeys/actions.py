@@ -14,6 +14,8 @@ from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
 from dynamikos.core.journeys.columns import renamed
 from dynamikos.core.journeys.editing import find
+from dynamikos.core.journeys.shared import SHARED
+from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.web.environments.actions import create as create_environment
 from dynamikos.web.environments.queries import first as first_environment
 from dynamikos.web.journeys.models import Draft, Journey, SharedStep
@@ -221,7 +223,7 @@ def restore_shared(member: Membership, found: SharedStep, number: str) -> None:
     old = Revision.objects.filter(subject=found.pk, number=int(number) if number.isdigit() else -1).first()
     if old is None:
         raise DynamikosError(f"There is no revision {number} of this shared step.")
-    _save_shared(member, found, revisions.value_of(old, Shared))
+    _save_shared(member, found, revisions.value_of(old, SHARED))
     note(member, "revision restored", found.name, number=old.number)
 
 
@@ -256,7 +258,7 @@ def restore(member: Membership, found: Journey, parent: str, number: str) -> Jou
     old = Revision.objects.filter(subject=found.pk, number=int(number) if number.isdigit() else -1).first()
     if old is None:
         raise DynamikosError(f"There is no revision {number} of this journey.")
-    core = revisions.value_of(old, CoreJourney)
+    core = revisions.value_of(old, JOURNEY)
     note(member, "revision restored", found.name, number=old.number)
     return change(member, found, parent, lambda _: core, label=f"restored revision {old.number}")
 

@@ -1,11 +1,13 @@
 """Reading journeys."""
 
+import contextlib
 import difflib
 import itertools
 import uuid
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import NamedTuple
 
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
@@ -13,6 +15,8 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.exchanges import text_of
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Problem, Shared, expand, names_needed, used_in, verify, write_journey
+from dynamikos.core.journeys.shared import SHARED
+from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.journeys.verify import gives
 from dynamikos.core.reports import unpack_kept
 from dynamikos.web.datasets.queries import columns_known
@@ -107,19 +111,34 @@ def users_of(found: Journey, key: str) -> list[Journey]:
 
 @lru_cache(maxsize=64)
 def _shared(revision: uuid.UUID, sha256: str) -> Shared:
-    return value_of(Revision.objects.get(pk=revision), Shared)
+    return value_of(Revision.objects.get(pk=revision), SHARED)
 
 
-def all_shared(member: Membership) -> list[tuple[SharedStep, Shared, list[Journey]]]:
-    """Every shared step with its content and the journeys that use it."""
+class SharedRow(NamedTuple):
+    """A shared step with its content and the journeys that use it; `problem` says why there is no content."""
+
+    row: SharedStep
+    value: Shared | None
+    users: list[Journey]
+    problem: str = ""
+
+
+def all_shared(member: Membership) -> list[SharedRow]:
+    """Every shared step; journeys that can't be read use none."""
     users: dict[str, list[Journey]] = {}
     for each in journeys(member):
-        for key in used_in(stored(each)):
-            users.setdefault(key, []).append(each)
-    rows = SharedStep.objects.filter(project=member.project).select_related("head")
-    return [
-        (row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])) for row in rows if row.head is not None
-    ]
+        with contextlib.suppress(Unreadable):
+            for key in used_in(stored(each)):
+                users.setdefault(key, []).append(each)
+    made = []
+    for row in SharedStep.objects.filter(project=member.project).select_related("head"):
+        if row.head is None:
+            continue
+        try:
+            made.append(SharedRow(row, _shared(row.head.pk, row.head.sha256), users.get(row.key, [])))
+        except Unreadable as problem:
+            made.append(SharedRow(row, None, users.get(row.key, []), str(problem)))
+    return made
 
 
 def bodies_from_files(core: CoreJourney) -> list[Problem]:
@@ -157,7 +176,7 @@ _verified: dict[tuple[object, ...], list[Problem]] = {}
 
 @lru_cache(maxsize=64)
 def _decoded(revision: uuid.UUID, sha256: str) -> CoreJourney:
-    return value_of(Revision.objects.get(pk=revision), CoreJourney)
+    return value_of(Revision.objects.get(pk=revision), JOURNEY)
 
 
 def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]:
@@ -222,8 +241,8 @@ def revisions(found: Journey) -> list[Revision]:
 
 def difference(revision: Revision) -> list[tuple[str, str]]:
     """(mark, line) of the text form against the parent's: " " same, "-" gone, "+" new, "@" lines left out."""
-    after = write_journey(value_of(revision, CoreJourney)).splitlines()
-    before = write_journey(value_of(revision.parent, CoreJourney)).splitlines() if revision.parent is not None else []
+    after = write_journey(value_of(revision, JOURNEY)).splitlines()
+    before = write_journey(value_of(revision.parent, JOURNEY)).splitlines() if revision.parent is not None else []
     lines = list(difflib.unified_diff(before, after, lineterm="", n=3))[2:]
     return [(line[0], line[1:]) if line[:2] != "@@" else ("@", "") for line in lines][:1500]
 

@@ -27,7 +27,7 @@ def share(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
 def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
     rows = queries.all_shared(member)
     at = request.GET.get("at", "")
-    chosen = next((each for each in rows if each[0].key == at), rows[0] if rows else None)
+    chosen = next((each for each in rows if each.row.key == at), rows[0] if rows else None)
     problem, status, text = "", 200, ""
     if request.method == "POST":
         text = request.POST.get("text", "").replace("\r\n", "\n")
@@ -35,9 +35,9 @@ def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
         try:
             if chosen is None:
                 raise DynamikosError("There is no shared step yet; one is made from a step of a journey.")
-            found = chosen[0]
+            found = chosen.row
             if what == "delete":
-                actions.remove_shared(member, found, chosen[2])
+                actions.remove_shared(member, found, chosen.users)
                 return redirect("shared-steps", member.project_id)
             if what == "restore":
                 actions.restore_shared(member, found, request.POST.get("revision", ""))
@@ -48,11 +48,12 @@ def shared_steps(request: HttpRequest, member: Membership) -> HttpResponse:
             problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
     context: dict[str, object] = {"rows": rows, "problem": problem}
     if chosen is not None:
-        row, value, users = chosen
+        row = chosen.row
         context |= {
             "chosen": row,
-            "chosen_users": users,
-            "text": text or write_shared(value),
+            "chosen_users": chosen.users,
+            "unread": chosen.problem,
+            "text": text or (write_shared(chosen.value) if chosen.value is not None else ""),
             "token": token(row.head),
             "schema": shared_schema(),
             "revisions": Revision.objects.filter(subject=row.pk).select_related("author").order_by("-number")[:100],

@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Step, names_needed
 from dynamikos.core.plans import Plan
+from dynamikos.core.plans.model import PLAN
 from dynamikos.core.profiles import duration_s, measured_part_s, peak, start_instants_s
 from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
@@ -32,7 +33,7 @@ def plan(member: Membership, pk: uuid.UUID) -> LoadPlan:
 
 def content(found: LoadPlan) -> Plan:
     assert found.head is not None
-    return value_of(found.head, Plan)
+    return value_of(found.head, PLAN)
 
 
 def journey_of(found: LoadPlan, core: Plan) -> tuple[Journey | None, CoreJourney | None]:

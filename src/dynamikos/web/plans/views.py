@@ -11,7 +11,7 @@ from dynamikos.web.plans import actions, forms, queries
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.projects.revisions import Stale, Unreadable, token
+from dynamikos.web.projects.revisions import Stale, token
 
 
 @member_view(get="reader", post="engineer")
@@ -31,7 +31,7 @@ def _row(found: LoadPlan) -> dict[str, object]:
     try:
         core = queries.content(found)
         follows = queries.follows(found, core, *queries.journey_of(found, core))
-    except Unreadable as problem:
+    except DynamikosError as problem:
         return {"plan": found, "problem": str(problem)}
     return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
 

@@ -12,6 +12,7 @@ from django.db.models import Max
 from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.forms import Stored, Unfit
 from dynamikos.core.frozen import canonical, digest
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.projects.models import Revision
@@ -47,11 +48,11 @@ def token(revision: Revision | None) -> str:
     return f"{revision.pk}:{revision.sha256[:16]}" if revision is not None else ""
 
 
-def value_of(revision: Revision, kind: type[T]) -> T:
+def value_of(revision: Revision, kind: Stored[T]) -> T:
     """The core value a revision holds. Raises Unreadable for one that can't be read: nothing else is harmed by it."""
     try:
-        return msgspec.json.decode(bytes(revision.document), type=kind)
-    except (msgspec.MsgspecError, RecursionError) as problem:
+        return kind.read(bytes(revision.document))
+    except Unfit as problem:
         raise Unreadable(revision, str(problem)) from problem
 
 

@@ -10,6 +10,7 @@ from dynamikos.core.checks import Check, compile_check
 from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun, canonical
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed
 from dynamikos.core.journeys.editing import change_request, excerpt, find_request
@@ -137,7 +138,7 @@ def take_check(member: Membership, found: Rehearsal, step: str, request: str, ch
 
 def clean_up(member: Membership, found: Rehearsal) -> None:
     """Asks the generator that rehearsed to undo what was left behind. Raises DynamikosError."""
-    core: FrozenRun = msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
+    core: FrozenRun = FROZEN.read(bytes(found.frozen))
     if not core.journey.cleanup:
         raise DynamikosError(
             "The journey had no clean-up when it was rehearsed: move the steps that undo it to the part “cleanup” and"

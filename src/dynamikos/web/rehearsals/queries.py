@@ -16,7 +16,9 @@ from dynamikos.core.correlation.doing import Doubt, Replay
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, text_of
 from dynamikos.core.exchanges.model import redirect_of
+from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.reports import KeptExchange, unpack_kept
 from dynamikos.core.values.masking import MASK
@@ -65,7 +67,11 @@ def rehearsal(member: Membership, pk: uuid.UUID) -> Rehearsal:
 
 
 def frozen(found: Rehearsal) -> FrozenRun:
-    return msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
+    """A rehearsal's inputs. Raises DynamikosError for those that can't be read."""
+    try:
+        return FROZEN.read(bytes(found.frozen))
+    except Unfit as problem:
+        raise DynamikosError(f"Rehearsal {found.number} can't be shown: {problem}. It is kept as it is.") from problem
 
 
 def unproven(journey: Journey, core: CoreJourney) -> str:

@@ -1,6 +1,5 @@
 """Starting and stopping runs."""
 
-import msgspec
 from django.conf import settings
 from django.db import DatabaseError, connection, transaction
 from django.db.models import Max
@@ -8,6 +7,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import FrozenRun, canonical, digest
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed, verify
 from dynamikos.core.plans import Plan, plan_problems
@@ -187,4 +187,4 @@ def stop(member: Membership, run: Run, *, now: bool) -> None:
 
 
 def frozen_of(run: Run) -> FrozenRun:
-    return msgspec.json.decode(bytes(run.frozen), type=FrozenRun)
+    return FROZEN.read(bytes(run.frozen))

@@ -10,11 +10,15 @@ from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.checks import described
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import CheckPlace, FrozenRun, checks_of, series_of
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.objectives import Judgement
 from dynamikos.core.profiles import measured_part_s
 from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, decode, unpack_kept
 from dynamikos.core.verdicts import judgements_of
+from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs.models import Block, Chunk, Kept, Report, Run
 from dynamikos.web.streams.models import Message
@@ -33,7 +37,21 @@ def run(member: Membership, pk: uuid.UUID) -> Run:
 
 
 def frozen(found: Run) -> FrozenRun:
-    return msgspec.json.decode(bytes(found.frozen), type=FrozenRun)
+    """A run's inputs. Raises DynamikosError for those that can't be read."""
+    try:
+        return FROZEN.read(bytes(found.frozen))
+    except Unfit as problem:
+        raise DynamikosError(f"Run {found.number} can't be shown: {problem}. It is kept as it is.") from problem
+
+
+def sentence(found: Run) -> str:
+    """The verdict of a run that is over; where its outcome can't be read, why."""
+    if not found.outcome:
+        return str(found.ended)
+    try:
+        return OUTCOME.of(found.outcome).sentence
+    except Unfit as problem:
+        return f"{found.ended}; its verdict can't be shown: {problem}."
 
 
 def newest_message(pk: uuid.UUID) -> int:

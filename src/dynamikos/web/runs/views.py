@@ -2,7 +2,6 @@ import uuid
 from collections.abc import Iterator
 from typing import Any
 
-import msgspec
 import orjson
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
@@ -11,7 +10,6 @@ from django.views.decorators.http import require_GET
 
 from dynamikos.core.profiles import duration_s, measured_part_s, peak, users_at
 from dynamikos.core.reports import Row
-from dynamikos.core.verdicts import Outcome
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
@@ -104,11 +102,6 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
     }
 
 
-def sentence(found: Run) -> str:
-    """The verdict of a run that is over."""
-    return msgspec.convert(found.outcome, Outcome).sentence if found.outcome else found.ended
-
-
 @member_view(get="reader")
 def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     last = queries.newest_message(pk)
@@ -120,7 +113,7 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     context.update(
         {
             "duration": total,
-            "sentence": sentence(found),
+            "sentence": queries.sentence(found),
             "peak": peak(inputs.plan.profile),
             "last": last,
             "shards": list(found.shards.all()),
@@ -157,7 +150,7 @@ def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
         "peak": peak(inputs.plan.profile),
         "shards": list(found.shards.all()),
     }
-    context["sentence"] = sentence(found)
+    context["sentence"] = queries.sentence(found)
     return render(request, "runs/headline.html", context)
 
 

@@ -10,7 +10,7 @@ from django.db import transaction
 
 from dynamikos import workers
 from dynamikos.core.correlation import Strand
-from dynamikos.core.correlation.model import Use
+from dynamikos.core.correlation.model import STRANDS, Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.frozen import canonical
@@ -74,7 +74,12 @@ def search(
     evidence = [name for name, _ in recordings] + ([f"rehearsal {newest.number}"] if newest is not None else [])
     made, _ = Search.objects.update_or_create(
         journey=journey,
-        defaults={"evidence": evidence, "body": zlib.compress(body, 1), "said": {}, "searched_by": member.account},
+        defaults={
+            "evidence": evidence,
+            "body": zlib.compress(STRANDS.packed(found), 1),
+            "said": {},
+            "searched_by": member.account,
+        },
     )
     note(member, "strands searched", journey.name, found=len(found))
     return made
@@ -113,7 +118,7 @@ def by_hand(member: Membership, journey: Journey, position: int, text: str) -> S
     asked = ByHand([each for _, each in recordings], position, text, sorted(origins), [each.name for each in strands])
     answered = workers.call("by_hand", msgspec.msgpack.encode(asked), seconds=SEARCH_S, memory_mb=SEARCH_MB)
     made = msgspec.msgpack.decode(answered, type=Strand)
-    body = zlib.compress(msgspec.msgpack.encode([made, *(each for each in strands if each.value != made.value)]), 1)
+    body = zlib.compress(STRANDS.packed([made, *(each for each in strands if each.value != made.value)]), 1)
     if known is None:
         evidence = [name for name, _ in recordings]
         Search.objects.create(journey=journey, evidence=evidence, body=body, said={}, searched_by=member.account)

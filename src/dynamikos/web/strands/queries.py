@@ -12,7 +12,7 @@ from dynamikos.core.correlation import Rule as CoreRule
 from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
-from dynamikos.core.correlation.model import expression_of
+from dynamikos.core.correlation.model import STRANDS, expression_of
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey as CoreJourney
@@ -28,7 +28,6 @@ from dynamikos.workers.jobs import Trial
 
 KINDS = ("issued", "client-made", "typed", "constant")
 WIDTH = 190
-_decoder = msgspec.msgpack.Decoder(list[Strand])
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +47,7 @@ def search_of(journey: Journey) -> Search | None:
 
 
 def strands_of(found: Search) -> list[Strand]:
-    return _decoder.decode(zlib.decompress(bytes(found.body)))
+    return STRANDS.read_packed(zlib.decompress(bytes(found.body)))
 
 
 def strand_named(journey: Journey, name: str) -> Strand:
