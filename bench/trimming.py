@@ -17,7 +17,8 @@ from bench.apps import ALL, App
 from bench.scripting import score
 from dynamikos.core.correlation import find_strands
 from dynamikos.core.exchanges import Exchange, read_har, text_of
-from dynamikos.core.journeys.recorded_requests import is_static, unsupported
+from dynamikos.core.exchanges.resources import is_static
+from dynamikos.core.journeys.recorded_requests import unsupported
 
 # names of other people's applications become plain words
 NAMES = {

@@ -13,18 +13,10 @@ from dynamikos.core.correlation.align import Form, form_of
 from dynamikos.core.correlation.coding import leaves
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.model import redirect_of
+from dynamikos.core.exchanges.resources import LIFELESS
 
 T = TypeVar("T")
-NOT_TEXT = (
-    "image/",
-    "font/",
-    "video/",
-    "audio/",
-    "application/octet-stream",
-    "application/pdf",
-    "application/zip",
-    "text/css",
-)
+NOT_TEXT = (*LIFELESS, "application/octet-stream", "application/pdf", "application/zip")
 
 
 class _Few(OrderedDict[int, T]):

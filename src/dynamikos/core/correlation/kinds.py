@@ -2,7 +2,6 @@
 
 import re
 from collections.abc import Sequence
-from urllib.parse import urlsplit
 
 from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.answers import Answers
@@ -10,9 +9,9 @@ from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found, entry_of
 from dynamikos.core.correlation.model import Rule
 from dynamikos.core.correlation.origins import framed, head_of
-from dynamikos.core.correlation.sites import STATIC
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.exchanges.graphql import operation_of
+from dynamikos.core.exchanges.resources import is_file
 
 
 def judge(
@@ -73,7 +72,7 @@ def judge(
         each.kind, each.pattern, each.proven = "client-made", making, False
         reasons.append(f"looks like {making}")
         return
-    if all(STATIC.search(urlsplit(main.exchanges[hit].sent.url).path) for hit in each.hits if hit < each.first):
+    if all(is_file(main.exchanges[hit].sent.url) for hit in each.hits if hit < each.first):
         each.kind, each.proven = "constant", False
         reasons.append("only a script or style file holds it, and those don't change from visit to visit")
         return

@@ -3,16 +3,15 @@
 import re
 from collections.abc import Callable, Sequence
 from html import unescape
-from urllib.parse import urlsplit
 
 import ahocorasick_rs
 
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found
-from dynamikos.core.correlation.sites import STATIC
 from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Answer
+from dynamikos.core.exchanges.resources import LIFELESS, is_file
 
 Progress = Callable[[float], None]
 ESCAPE = re.compile(r"\\u([0-9A-Fa-f]{4})|\\x([0-9A-Fa-f]{2})")
@@ -80,9 +79,9 @@ def static_kind(main: Answers, i: int, *, alone: bool) -> bool:
     """Whether answer i is a file that issues nothing. With no other recording to tell, scripts are files, too."""
     answer = main.exchanges[i].answer
     kind = ((answer.header("content-type") if answer else "") or "").lower()
-    if kind.startswith(("text/css", "image/", "font/", "audio/", "video/")):
+    if kind.startswith(LIFELESS):
         return True
-    return alone and "javascript" in kind and bool(STATIC.search(urlsplit(main.exchanges[i].sent.url).path))
+    return alone and "javascript" in kind and is_file(main.exchanges[i].sent.url)
 
 
 def holding(

@@ -10,6 +10,7 @@ import orjson
 
 from dynamikos.core.correlation.coding import inside, leaves
 from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.exchanges.resources import is_file
 
 # Headers that a browser makes itself, or that describe the message; cookies are the jar's.
 BROWSER = frozenset(
@@ -38,13 +39,10 @@ class Site(NamedTuple):
     static: bool = False
 
 
-STATIC = re.compile(r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|map)\Z", re.I)
-
-
 def sites_of(exchange: Exchange, entry: int) -> list[Site]:
     """All values in a request, those inside of others after the whole they are part of."""
     found: list[Site] = []
-    static = exchange.sent.method == "GET" and bool(STATIC.search(urlsplit(exchange.sent.url).path))
+    static = exchange.sent.method == "GET" and is_file(exchange.sent.url)
     seen: dict[str, int] = {}
 
     def add(place: str, name: str, value: str, outer: str = "", coding: str = "", depth: int = 0) -> None:

@@ -63,7 +63,7 @@ class Exchange(msgspec.Struct, frozen=True, kw_only=True):
     entry: int = -1
 
 
-REDIRECTS = (301, 302, 303, 307, 308)
+REDIRECTS = frozenset({301, 302, 303, 307, 308})  # RFC 9110 §15.4
 
 
 def redirect_of(exchange: Exchange) -> str | None:

@@ -6,8 +6,9 @@ from collections.abc import Collection, Sequence
 from urllib.parse import urlsplit
 
 from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.model import Journey, Step, key_from
-from dynamikos.core.journeys.recorded_requests import folded, is_static, lost_body, requests_from, unsupported
+from dynamikos.core.journeys.recorded_requests import folded, lost_body, requests_from, unsupported
 from dynamikos.core.journeys.recorded_steps import groups_of, origin_of, over_us, titles_of, went_on
 
 MAX_THINK_S = 86_400.0

@@ -18,10 +18,9 @@ from dynamikos.core.exchanges import Exchange, Recording
 from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.exchanges.model import redirect_of
+from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.model import Body, FormPart, Request, Step, key_from
 
-STATIC = re.compile(r"\.(css|js|mjs|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|otf|mp4|webm|map)\Z", re.I)
-STATIC_TYPES = ("image/", "font/", "text/css", "text/javascript", "application/javascript", "video/", "audio/")
 # Headers a browser or the engine makes itself: cookies are the jar's, lengths and hosts are computed.
 OWN_HEADERS = frozenset(
     [
@@ -46,14 +45,6 @@ OWN_HEADERS = frozenset(
         "priority",
     ]
 )
-
-
-def is_static(exchange: Exchange) -> bool:
-    """A resource of a page (style, script, picture, font), fetched with GET."""
-    if exchange.sent.method != "GET":
-        return False
-    kind = (exchange.answer.header("content-type") or "") if exchange.answer else ""
-    return kind.startswith(STATIC_TYPES) or bool(STATIC.search(urlsplit(exchange.sent.url).path))
 
 
 def requests_from(

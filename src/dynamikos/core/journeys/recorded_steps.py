@@ -14,8 +14,9 @@ from selectolax.lexbor import LexborHTMLParser
 from dynamikos.core.exchanges import Exchange, Recording, text_of
 from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.model import redirect_of
+from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.background import said
-from dynamikos.core.journeys.recorded_requests import is_static, spoken, unsupported, words_of
+from dynamikos.core.journeys.recorded_requests import spoken, unsupported, words_of
 
 GAP_US = 1_000_000  # a pause this long within a page begins a new step
 MOMENT_US = 500_000  # a person needs as long from what they see to a click

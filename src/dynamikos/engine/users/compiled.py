@@ -36,7 +36,6 @@ from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
 Make = Callable[[Values], bytes]
 Condition = Callable[[Values], bool]
-REDIRECTS = frozenset((301, 302, 303, 307, 308))
 MAX_HOPS = 10
 CREDENTIALS = frozenset(("authorization", "cookie", "proxy-authorization"))
 DEFAULT_HEADERS = (("User-Agent", "Dynamikos/0.1"), ("Accept", "*/*"), ("Accept-Encoding", "gzip, deflate, br, zstd"))

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
+from dynamikos.core.exchanges.model import REDIRECTS
 from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine import guard
@@ -18,15 +19,7 @@ from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link, Origin, Sessions
 from dynamikos.engine.reporting.recorder import BATCH
 from dynamikos.engine.users.chain import Chain
-from dynamikos.engine.users.compiled import (
-    MAX_HOPS,
-    REDIRECTS,
-    CompiledRequest,
-    CompiledStep,
-    located,
-    resolve,
-    split_url,
-)
+from dynamikos.engine.users.compiled import MAX_HOPS, CompiledRequest, CompiledStep, located, resolve, split_url
 from dynamikos.engine.users.dealing import Hand
 from dynamikos.engine.users.items import Items, Outcome
 from dynamikos.engine.users.judging import SEVERITY, judged, redirected_head, with_cookie

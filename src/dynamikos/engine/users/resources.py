@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Bomb, decode_body
+from dynamikos.core.exchanges.model import REDIRECTS
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.compiled import (
     DEFAULT_HEADERS,
     MAX_HOPS,
-    REDIRECTS,
     CompiledRequest,
     CompiledStep,
     located,

@@ -215,7 +215,7 @@ def control(member: Membership, session_id: uuid.UUID, what: str) -> Session:
 
 def _drop_last(found: Recording) -> None:
     """The last page or call, and the resources that came after it; what that means is said with the recording."""
-    from dynamikos.core.journeys.recorded_requests import is_static
+    from dynamikos.core.exchanges.resources import is_static
     from dynamikos.web.recordings.queries import unpack
 
     for row in found.exchanges.order_by("-number"):

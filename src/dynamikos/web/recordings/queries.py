@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.exchanges import Exchange, Mark
 from dynamikos.core.exchanges import Recording as CoreRecording
-from dynamikos.core.journeys.recorded_requests import is_static
+from dynamikos.core.exchanges.resources import is_static
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings.models import Recording, Session
 

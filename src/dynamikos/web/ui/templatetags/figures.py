@@ -153,7 +153,7 @@ def asset(path: str) -> str:
 
 @register.filter
 def shown(row: Any, percent_of: int) -> str:
-    """A percentile of a row: `?` with too few samples, `~` before it while uncertain (maths.md, Distribution)."""
+    """A percentile of a row: `?` with too few samples, `~` while uncertain (docs/developing/computation.md)."""
     from dynamikos.core.statistics.histogram import enough_for
 
     value = getattr(row, f"p{percent_of}_ms")
