@@ -15,7 +15,7 @@ from dynamikos.web.projects.revisions import token
 from dynamikos.web.rehearsals import actions as rehearsals
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs import actions, queries
-from dynamikos.web.runs.models import Block, Chunk, Report, Run, Shard
+from dynamikos.web.runs.models import Block, Chunk, Minute, Report, Run, Shard
 from dynamikos.web.streams.models import Message
 from tests.web.support import Sample
 
@@ -97,6 +97,47 @@ class Reading(TestCase):
                 for second in range(begin, min(end, 700)):
                     expected.add(message(second, self.inputs.journey, failing=second == 20))
                 self.assertEqual(queries.window(run, self.inputs, begin, end).rows(100), expected.rows(100))
+
+    def test_checks_and_dealt_rows_are_read_from_folded_minutes(self) -> None:
+        def told(second: int) -> ShardSecond:
+            made = message(second, self.inputs.journey, last=second == 129)
+            made.judged, made.missed = {0: 3}, {0: 1} if second % 10 == 0 else {}
+            made.dealt = [(0, second, 1, second % 50)]
+            made.carried = [SeriesSecond(no=1, n=1, sum_us=5)] if second == 80 else []
+            return made
+
+        Report.objects.bulk_create(
+            Report(shard=self.shard, second=second, body=encode(told(second))) for second in range(130)
+        )
+        RunWatch(Run.objects.get(pk=self.run_made.pk)).look(may_judge_lost=False)
+        run = Run.objects.get(pk=self.run_made.pk)
+        self.assertEqual(list(Minute.objects.filter(run=run).values_list("minute", flat=True)), [0, 1])
+
+        def read(begin: int, end: int) -> tuple[object, ...]:
+            line = queries.checks(run, self.inputs, begin, end)[0]
+            rows = list(queries.all_dealt(run, self.inputs))
+            carried = sum(len(each.carried) for each in queries.besides(run, begin, end))
+            return line.passed, line.failed, queries.dealt(run, self.inputs, begin, end)[0][1:3], len(rows), carried
+
+        windows = [(0, 130), (30, 125), (61, 62), (119, 130), (0, 60), (125, 130)]
+        expected = []
+        for begin, end in windows:
+            seconds = range(begin, min(end, 130))
+            failed = sum(second % 10 == 0 for second in seconds)
+            distinct = len({second % 50 for second in seconds})
+            expected.append((3 * len(seconds) - failed, failed, (len(seconds), distinct), 130, int(80 in seconds)))
+        self.assertEqual([read(*window) for window in windows], expected)
+        with self.assertNumQueries(2):  # one for the minutes, one for what is not folded yet
+            list(queries.besides(run, 0, 130))
+        Report.objects.filter(shard=self.shard, second__lt=120).delete()  # they expire; what is folded stays
+        self.assertEqual([read(*window) for window in windows], expected)
+        # a run of an earlier day has reports only
+        Report.objects.filter(shard=self.shard).delete()
+        Minute.objects.filter(run=run).delete()
+        Report.objects.bulk_create(
+            Report(shard=self.shard, second=second, body=encode(told(second))) for second in range(130)
+        )
+        self.assertEqual([read(*window) for window in windows], expected)
 
     def test_a_new_coordinator_goes_on_without_doubling(self) -> None:
         self.deliver(100, last=False)

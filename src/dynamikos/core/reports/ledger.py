@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 import msgspec
 
 from dynamikos.core.frozen import Series
+from dynamikos.core.reports.besides import Beside
 from dynamikos.core.reports.messages import SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram, Moments, Spread
 from dynamikos.core.statistics.histogram import enough_for
@@ -223,7 +224,7 @@ class Ledger:
                 if part.no in self.totals:
                     self.totals[part.no].add(part)
 
-    def carry(self, message: ShardSecond) -> None:
+    def carry(self, message: ShardSecond | Beside) -> None:
         """Adds what was under way when the measured part ended: what ended later with its time, what never did with its
         age.
         """

@@ -6,14 +6,18 @@ from collections.abc import Iterable
 import msgspec
 
 from dynamikos.core.reports import SeriesSecond, SeriesTotal, ShardSecond
-from dynamikos.web.runs.models import Block, Chunk, Run
+from dynamikos.core.reports.besides import besides_of, dealt_of, packed
+from dynamikos.web.runs.models import Block, Chunk, Minute, Run
 
 _encoder = msgspec.msgpack.Encoder()
 _seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
 
 
 def write_minute(run: Run, minute: int, messages: Iterable[ShardSecond]) -> None:
-    """Chunks of `minute`; with the tenth minute of a ten, its blocks too. Inside the caller's transaction."""
+    """Chunks of `minute` and what it tells besides; with the tenth minute of a ten, its blocks too. Inside the caller's
+    transaction.
+    """
+    messages = list(messages)
     parts: dict[tuple[int, int], list[tuple[int, SeriesSecond]]] = {}
     for message in messages:
         for part in message.series:
@@ -35,6 +39,9 @@ def write_minute(run: Run, minute: int, messages: Iterable[ShardSecond]) -> None
             )
         )
     Chunk.objects.bulk_create(chunks)
+    Minute.objects.create(
+        run=run, minute=minute, besides=packed(besides_of(messages)), dealt=packed(dealt_of(messages))
+    )
     if minute % 10 == 9:
         write_block(run, minute // 10)
 

@@ -23,7 +23,7 @@ from dynamikos.web.environments.queries import opened
 from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living, locks_held
 from dynamikos.web.runs.actions import frozen_of, take_in
-from dynamikos.web.runs.models import Block, Chunk, Delivery, Lease, Report, Run, Shard
+from dynamikos.web.runs.models import Block, Chunk, Delivery, Lease, Minute, Report, Run, Shard
 
 log = logging.getLogger(__name__)
 ABANDON_S = 20.0  # an asked run that finds no generator for so long is refused
@@ -253,6 +253,7 @@ class RunWatch:
         with transaction.atomic():
             Chunk.objects.filter(run=self.run).delete()
             Block.objects.filter(run=self.run).delete()
+            Minute.objects.filter(run=self.run).delete()
             self.run.chunked = -1
             self.minute = minutes
 

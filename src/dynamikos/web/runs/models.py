@@ -153,6 +153,20 @@ class Chunk(models.Model):
         constraints = [models.UniqueConstraint(fields=["run", "series", "shard", "minute"], name="chunk_once")]
 
 
+class Minute(models.Model):
+    """A minute of the whole run besides its series: compressed lists of core.reports.besides.Beside, and of rows
+    dealt.
+    """
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="minutes")
+    minute = models.PositiveIntegerField()
+    besides = models.BinaryField()
+    dealt = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "minute"], name="minute_once")]
+
+
 class Block(models.Model):
     """Ten minutes of one series: the fine total, and coarse histograms (128 bins an octave) of every 10 s."""
 

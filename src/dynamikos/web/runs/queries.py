@@ -2,7 +2,7 @@
 
 import uuid
 import zlib
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 import msgspec
@@ -16,11 +16,12 @@ from dynamikos.core.frozen import CheckPlace, FrozenRun, checks_of, series_of
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.objectives import Judgement
 from dynamikos.core.profiles import measured_part_s
-from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, decode, unpack_kept
+from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, ShardSecond, decode, unpack_kept
+from dynamikos.core.reports.besides import Beside, Dealt, besides_of, dealt_of, unpacked_besides, unpacked_dealt
 from dynamikos.core.verdicts import judgements_of
 from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs.models import Block, Chunk, Kept, Report, Run
+from dynamikos.web.runs.models import Block, Chunk, Kept, Minute, Report, Run
 from dynamikos.web.streams.models import Message
 
 LATER_S = 3600  # as long as a run may go on after its plan
@@ -103,12 +104,34 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
                 _add(ledger, part)
     # what was under way at its end counts in it, too
     if (from_s, to_s) == tuple(map(int, measured_part_s(inputs.plan.profile))):
-        later = Report.objects.filter(
-            shard__run=found, second__gte=to_s, second__lte=max(found.watermark, to_s + LATER_S)
-        )
-        for body in later.values_list("body", flat=True):
-            ledger.carry(decode(bytes(body)))
+        for beside in besides(found, to_s, max(found.watermark, to_s + LATER_S) + 1):
+            ledger.carry(beside)
     return ledger
+
+
+def besides(found: Run, from_s: int, to_s: int) -> Iterator[Beside]:
+    """What the seconds of [from_s, to_s) tell besides their series: folded minutes, and the reports of the rest."""
+    folded = Minute.objects.filter(run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60))
+    have = set()
+    for minute, body in folded.values_list("minute", "besides"):
+        have.add(minute)
+        yield from (each for each in unpacked_besides(bytes(body)) if from_s <= each.second < to_s)
+    yield from besides_of(_unfolded(found, from_s, to_s, have))
+
+
+def _unfolded(found: Run, from_s: int, to_s: int, have: Collection[int]) -> Iterator[ShardSecond]:
+    """The reports of [from_s, to_s) whose minutes are not folded: the newest, and those of runs of earlier days."""
+    begun: int | None = None
+    for minute in range(from_s // 60, -(-to_s // 60) + 1):
+        is_missing = minute not in have and minute * 60 < to_s
+        if is_missing and begun is None:
+            begun = minute
+        elif not is_missing and begun is not None:
+            low, high = max(from_s, begun * 60), min(to_s, minute * 60)
+            begun = None
+            rows = Report.objects.filter(shard__run=found, second__gte=low, second__lt=high).order_by("second")
+            for body in rows.values_list("body", flat=True).iterator():
+                yield decode(bytes(body))
 
 
 def _add(ledger: Ledger, part: SeriesSecond) -> None:
@@ -182,7 +205,7 @@ BARS = 60
 
 
 def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckLine]:
-    """Passed and failed per check over the window, from the reports themselves; those that failed most first."""
+    """Passed and failed per check over the window; those that failed most first."""
     places = checks_of(inputs.journey)
     if not places or to_s <= from_s:
         return []
@@ -190,12 +213,9 @@ def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckL
     asked: dict[int, list[int]] = {}
     missed: dict[int, list[int]] = {}
     count = -(-(to_s - from_s) // width)
-    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list(
-        "body", flat=True
-    ):
-        message = decode(bytes(body))
-        slot = (message.second - from_s) // width
-        for counts, found_now in ((asked, message.judged), (missed, message.missed)):
+    for each in besides(found, from_s, to_s):
+        slot = (each.second - from_s) // width
+        for counts, found_now in ((asked, each.judged), (missed, each.missed)):
             for no, number in found_now.items():
                 counts.setdefault(no, [0] * count)[slot] += number
     made = []
@@ -220,11 +240,17 @@ def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckL
 def all_dealt(found: Run, inputs: FrozenRun) -> Iterator[tuple[int, int, str, int, int, int]]:
     """(second, shard, data set, user, round, row from 1) of every row dealt, in the order it was reported."""
     names = [name for name, _, _ in _dealt_names(inputs)]
-    for shard, second, body in (
-        Report.objects.filter(shard__run=found).order_by("second").values_list("shard__number", "second", "body")
-    ):
-        for pile, user, turn, row in decode(bytes(body)).dealt:
-            yield second, shard, names[pile] if pile < len(names) else str(pile), user, turn, row + 1
+    for second, shard, pile, user, turn, row in _dealt(found, 0, found.watermark + LATER_S + 1):
+        yield second, shard, names[pile] if pile < len(names) else str(pile), user, turn, row + 1
+
+
+def _dealt(found: Run, from_s: int, to_s: int) -> Iterator[Dealt]:
+    folded = Minute.objects.filter(run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60)).order_by("minute")
+    have = set()
+    for minute, body in folded.values_list("minute", "dealt"):
+        have.add(minute)
+        yield from (row for row in unpacked_dealt(bytes(body)) if from_s <= row[0] < to_s)
+    yield from dealt_of(_unfolded(found, from_s, to_s, have))
 
 
 def _dealt_names(inputs: FrozenRun) -> list[tuple[str, int, str]]:
@@ -241,11 +267,8 @@ def _dealt_names(inputs: FrozenRun) -> list[tuple[str, int, str]]:
 def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[str, int, int, int]]:
     """(name, rows dealt in the window, different ones, rows there are) of each data set."""
     counts: dict[int, list[int]] = {}
-    for body in Report.objects.filter(shard__run=found, second__gte=from_s, second__lt=to_s).values_list(
-        "body", flat=True
-    ):
-        for pile, _, _, row in decode(bytes(body)).dealt:
-            counts.setdefault(pile, []).append(row)
+    for _, _, pile, _, _, row in _dealt(found, from_s, to_s):
+        counts.setdefault(pile, []).append(row)
     return [
         (name, len(counts.get(no, ())), len(set(counts.get(no, ()))), rows)
         for no, (name, rows, _) in enumerate(_dealt_names(inputs))
