@@ -1,5 +1,7 @@
 """Starting, expanding and reading a run; pages, policies and plans."""
 
+import re
+from pathlib import Path
 from unittest import mock
 
 from django.test import TestCase
@@ -7,6 +9,7 @@ from django.utils import timezone
 
 from dynamikos.core.frozen import series_of
 from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, encode
+from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.web.places.models import Generator
@@ -213,6 +216,19 @@ class Reading(TestCase):
         self.assertEqual((run.state, run.outcome["exit_code"], run.watermark), ("ended", 3, 11))
         self.assertIn("was lost", run.outcome["doubts"][0])
         self.assertContains(self.client.get(self.sample.address(f"runs/{run.pk}")), "was lost")
+
+    def test_the_tape_reads_frames_by_the_names_that_the_server_gives(self) -> None:
+        self.deliver(3, last=False)
+        page = self.client.get(self.sample.address(f"runs/{self.run_made.pk}"))
+        told = page.context["tape"]
+        self.assertEqual(list(told["fields"]), list(Frame.__struct_fields__))
+        self.assertEqual({len(frame) for frame in told["frames"]}, {len(Frame.__struct_fields__)})
+        script = (Path(__file__).parents[2] / "src/dynamikos/web/ui/static/ui/tape.js").read_text()
+        used = set(re.findall(r"\bF\.(\w+)", script))
+        self.assertGreater(len(used), 10)
+        self.assertLessEqual(used, set(Frame.__struct_fields__))
+        document = (Path(__file__).parents[2] / "docs/stream.md").read_text()
+        self.assertEqual([name for name in Frame.__struct_fields__ if f"`{name}`" not in document], [])
 
     def test_two_runs_at_once_are_refused(self) -> None:
         answer = self.client.post(self.sample.address(f"load/{self.sample.plan.pk}/start"), {"sure": "1"})

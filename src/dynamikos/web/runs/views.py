@@ -10,6 +10,7 @@ from django.views.decorators.http import require_GET
 
 from dynamikos.core.profiles import duration_s, measured_part_s, peak, users_at
 from dynamikos.core.reports import Row
+from dynamikos.core.reports.frames import Frame
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
@@ -118,6 +119,7 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
             "last": last,
             "shards": list(found.shards.all()),
             "tape": {
+                "fields": Frame.__struct_fields__,
                 "frames": [orjson.loads(frame) for frame in frames],
                 "duration": total,
                 "measured": measured_part_s(inputs.plan.profile),

@@ -13,30 +13,8 @@
   const three = (v) => (v >= 1000 ? Math.round(v).toLocaleString("en") : String(Number(v.toPrecision(3))));
   const ms = (v) =>
     v == null ? "–" : v >= 999.5 ? Number((v / 1000).toPrecision(3)) + " s" : Number(v.toPrecision(3)) + " ms";
-  // frame: second planned starting busy thinking leaving answered failed p50 p95 p99 steps steps_failed in_flight late
-  // cpu is_late kinds oldest late_by
-  const F = {
-    second: 0,
-    planned: 1,
-    starting: 2,
-    busy: 3,
-    thinking: 4,
-    leaving: 5,
-    answered: 6,
-    failed: 7,
-    p50: 8,
-    p95: 9,
-    p99: 10,
-    steps: 11,
-    stepsFailed: 12,
-    flying: 13,
-    late: 14,
-    cpu: 15,
-    isLate: 16,
-    kinds: 17,
-    oldest: 18,
-    lateBy: 19,
-  };
+  // places of a frame's fields, as the server names them (core.reports.frames)
+  const F = Object.fromEntries(given.fields.map((name, place) => [name, place]));
   const frames = given.frames,
     planned = given.planned;
   let end = Math.max(given.duration, frames.length);
@@ -123,7 +101,7 @@
     c.save();
     c.fillStyle = alpha("plum", 0.28);
     for (const f of frames)
-      if (f[F.isLate]) {
+      if (f[F.is_late]) {
         const x = u.valToPos(f[F.second], "x", true),
           w = Math.max(2, u.valToPos(f[F.second] + 1, "x", true) - x);
         c.fillRect(x, u.bbox.top, w, u.bbox.height);
@@ -172,12 +150,12 @@
     ],
     // answered and failed: what was sent and came to an end
     rate: () => [seconds(), pad(frames.map((f) => f[F.answered] + f[F.failed]))],
-    time: () => [seconds(), pad(column(F.p95)), pad(column(F.p50)), pad(column(F.p99))],
+    time: () => [seconds(), pad(column(F.p95_ms)), pad(column(F.p50_ms)), pad(column(F.p99_ms))],
     failures: () => [
       seconds(),
-      pad(frames.map((f) => (f[F.failed] + f[F.stepsFailed] > 0 ? Math.max(f[F.failed], f[F.stepsFailed]) : null))),
+      pad(frames.map((f) => (f[F.failed] + f[F.steps_failed] > 0 ? Math.max(f[F.failed], f[F.steps_failed]) : null))),
     ],
-    generators: () => [seconds(), pad(column(F.late))],
+    generators: () => [seconds(), pad(column(F.late_p99_ms))],
   };
   const options = {
     users: () =>
@@ -308,25 +286,25 @@
       (f[F.busy] + f[F.starting]) +
       " busy" +
       (f[F.leaving] ? ", " + f[F.leaving] + " leaving" : "");
-    const oldest = f[F.oldest] >= 1000 ? ", the oldest for " + ms(f[F.oldest]) : "";
+    const oldest = f[F.oldest_ms] >= 1000 ? ", the oldest for " + ms(f[F.oldest_ms]) : "";
     says.rate.textContent = three(f[F.answered] + f[F.failed]) + " /s";
     says["rate-more"].textContent =
-      "window " + three((sum(F.answered) + sum(F.failed)) / n) + " /s, " + f[F.flying] + " in flight" + oldest;
-    says.time.textContent = "p95 " + ms(f[F.p95]);
-    says["time-more"].textContent = "p50 " + ms(f[F.p50]) + " · p99 " + ms(f[F.p99]);
-    const bad = Math.max(f[F.failed], f[F.stepsFailed]);
+      "window " + three((sum(F.answered) + sum(F.failed)) / n) + " /s, " + f[F.in_flight] + " in flight" + oldest;
+    says.time.textContent = "p95 " + ms(f[F.p95_ms]);
+    says["time-more"].textContent = "p50 " + ms(f[F.p50_ms]) + " · p99 " + ms(f[F.p99_ms]);
+    const bad = Math.max(f[F.failed], f[F.steps_failed]);
     says.failures.textContent = bad + " /s";
     const kinds = Object.entries(kindsOf()).sort((a, b) => b[1] - a[1])[0];
     says["failures-more"].textContent =
-      inside.reduce((t, x) => t + Math.max(x[F.failed], x[F.stepsFailed]), 0) +
+      inside.reduce((t, x) => t + Math.max(x[F.failed], x[F.steps_failed]), 0) +
       " in the window" +
       (kinds ? ", mostly " + kinds[0] : "");
-    says.generators.textContent = ms(f[F.late]);
+    says.generators.textContent = ms(f[F.late_p99_ms]);
     says["generators-more"].textContent =
       "processor " +
-      three(f[F.cpu]) +
+      three(f[F.cpu_percent]) +
       " %" +
-      (f[F.isLate] ? ", late: " + ((f[F.lateBy] || []).join(", ") || "its users") : "");
+      (f[F.is_late] ? ", late: " + ((f[F.late_by] || []).join(", ") || "its users") : "");
     const now = document.getElementById("now"),
       last = frames[frames.length - 1];
     if (now)
