@@ -10,6 +10,7 @@ from bench.apps.forum import FORUM
 from bench.apps.notebooks import NOTEBOOKS
 from bench.apps.orders import ORDERS
 from bench.apps.purse import PURSE
+from bench.apps.shop import SHOP
 from bench.apps.wiki import WIKI
 
-ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE, NOTEBOOKS, PURSE, ORDERS)
+ALL: tuple[App, ...] = (BUDGET, WIKI, FORUM, OFFICE, NOTEBOOKS, PURSE, ORDERS, SHOP)

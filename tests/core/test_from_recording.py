@@ -208,6 +208,38 @@ class Background(TestCase):
         self.assertAlmostEqual(steps[0].think_s, 4, delta=0.3)
 
 
+class Parts(TestCase):
+    """What becomes the opening: signing in, and signing up, as long as nothing else was written before."""
+
+    def parts(self, *calls: tuple[str, str, bytes]) -> tuple[list[str], list[str], str]:
+        film = Film()
+        for method, path, body in calls:
+            film.add(method, path, body, html=f"<title>{path.strip('/') or 'Front'}</title>")
+        made = film.journey()
+        return [each.name for each in made.opening], [each.name for each in made.rounds], made.note
+
+    def test_signing_up_and_in_is_the_opening(self) -> None:
+        opening, rounds, note = self.parts(
+            ("GET", "/", b""),
+            ("POST", "/register", b"user=ada&password=x"),
+            ("POST", "/sign-in", b"user=ada&password=x"),
+            ("POST", "/notes", b"text=a"),
+            ("POST", "/password", b"old_password=x&new_password=y"),
+        )
+        self.assertEqual((opening, rounds), (["Front", "register", "sign-in"], ["notes", "password"]))
+        self.assertNotIn("password is sent after", note)
+
+    def test_a_password_after_a_basket_was_filled_stays_in_the_rounds_and_is_said(self) -> None:
+        opening, rounds, note = self.parts(
+            ("GET", "/", b""),
+            ("POST", "/basket", b"thing=7"),
+            ("POST", "/checkout", b"mail=a@b.example&password=x"),
+            ("POST", "/order", b"sure=1"),
+        )
+        self.assertEqual((opening, rounds), ([], ["Front", "basket", "checkout", "order"]))
+        self.assertIn("A password is sent after something else was written", note)
+
+
 class Clicks(TestCase):
     """A recording in which all belongs to one page: what a person clicked is told by what it is and when."""
 

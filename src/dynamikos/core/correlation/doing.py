@@ -11,11 +11,12 @@ import orjson
 from dynamikos.core.correlation import looks
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import leaves, written
-from dynamikos.core.correlation.growing import counts_of, grown, writes
+from dynamikos.core.correlation.growing import counts_of, grown
 from dynamikos.core.correlation.origins import framed, head_of_answer, holding
 from dynamikos.core.correlation.sites import Site, sites_of
 from dynamikos.core.correlation.texts import whole
 from dynamikos.core.exchanges import Exchange, text_of
+from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.model import REDIRECTS
 
 Doubtful = Literal["hard-wired", "other-record", "same-record", "made-twice", "sent-again", "no-growth", "unknown"]

@@ -7,7 +7,7 @@ import orjson
 
 from dynamikos.core.correlation import looks
 from dynamikos.core.exchanges import Exchange, text_of
-from dynamikos.core.exchanges.graphql import operation_of
+from dynamikos.core.exchanges.graphql import writes
 
 TOTALS = frozenset({"total", "count", "totals", "amount"})
 ROWS = {"tr": "rows of tables", "li": "items of lists", "article": "articles"}
@@ -21,14 +21,6 @@ class Growth(NamedTuple):
     after: int
     place: str
     by: int
-
-
-def writes(exchange: Exchange) -> bool:
-    """Whether a request may change something: one that asks by POST in GraphQL does not."""
-    if exchange.sent.method in ("GET", "HEAD", "OPTIONS"):
-        return False
-    operation = operation_of(exchange.sent)
-    return operation is None or operation.kind != "query"
 
 
 def grown(exchanges: Sequence[Exchange]) -> Iterator[Growth]:

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import orjson
 
-from dynamikos.core.exchanges.model import Sent
+from dynamikos.core.exchanges.model import Exchange, Sent
 
 DOCUMENT = re.compile(r"\s*(?:#[^\n]*\n\s*)*(?:(query|mutation|subscription|fragment)\b\s*(\w*)|\{)")
 
@@ -41,3 +41,11 @@ def operation_of(sent: Sent) -> Operation | None:
         name = match.group(2) or ""
     named = body.get("operationName")
     return Operation(named if isinstance(named, str) and named else name, kind, document)
+
+
+def writes(exchange: Exchange) -> bool:
+    """Whether a request may change something: one that asks by POST in GraphQL does not."""
+    if exchange.sent.method in ("GET", "HEAD", "OPTIONS"):
+        return False
+    operation = operation_of(exchange.sent)
+    return operation is None or operation.kind != "query"

@@ -6,10 +6,11 @@ from collections.abc import Collection, Sequence
 from urllib.parse import urlsplit
 
 from dynamikos.core.exchanges import Exchange, Recording
+from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.model import Journey, Step, key_from
 from dynamikos.core.journeys.recorded_requests import folded, lost_body, requests_from, unsupported
-from dynamikos.core.journeys.recorded_steps import groups_of, origin_of, over_us, titles_of, went_on
+from dynamikos.core.journeys.recorded_steps import Numbered, groups_of, origin_of, over_us, titles_of, went_on
 
 MAX_THINK_S = 86_400.0
 LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
@@ -21,19 +22,18 @@ def journey_from(
     """The journey in `recording`, with only the exchanges to `origins` ("https://host:port").
 
     `bases` maps an origin to the environment value that stands for it ("env.observatory"). Steps begin with a page or
-    after a pause; steps up to a sign-in with a password become the opening, a sign-out at the end the closing.
+    after a pause; steps up to a sign-in with a password become the opening, unless something else was written before,
+    and a sign-out at the end the closing.
     """
     background = went_on(recording, origins)
     if recording.marks:
         return _from_marks(recording, name, origins, bases or {}, background)
     groups = groups_of(recording, origins, background)
     steps: list[Step] = []
-    signed_in = leaving = -1
+    signed_in, leaving = signed_in_by(groups, background), -1
     for number, (group, title) in enumerate(zip(groups, titles_of(recording, groups), strict=True)):
         key = key_from(title, {step.step for step in steps})
         think = _think_s(group, groups[number + 1]) if number + 1 < len(groups) else 0.0
-        if signed_in < 0 and any(b"passw" in e.sent.body.lower() and e.sent.method == "POST" for _, e in group):
-            signed_in = number
         if LEAVING.search(urlsplit(group[0][1].sent.url).path) and number == len(groups) - 1:
             leaving = number
         requests = tuple(requests_from(group, recording, bases or {}, background))
@@ -41,6 +41,29 @@ def journey_from(
     first = signed_in + 1
     last = leaving if leaving > signed_in else len(steps)
     return _journey(recording, name, origins, steps[:first], steps[first:last], steps[last:])
+
+
+def signed_in_by(groups: Sequence[Sequence[Numbered]], background: Collection[int]) -> int:
+    """The last of the steps by which a person signs in or up, −1 when there is none: passwords are sent, and nothing
+    else was written before. A basket that was filled before belongs to what is done in each round, and so does the
+    rest.
+    """
+    found = -1
+    for number, group in enumerate(groups):
+        written = [each for place, each in group if _is_deed(each) and place not in background]
+        if not all(b"passw" in each.sent.body.lower() for each in written):
+            break
+        if written:
+            found = number
+    return found
+
+
+def _is_deed(exchange: Exchange) -> bool:
+    """Whether a request writes, and is not only the page's own counting (answered with nothing)."""
+    if not writes(exchange):
+        return False
+    answer = exchange.answer
+    return answer is None or answer.status != 204
 
 
 def _journey(
@@ -81,9 +104,20 @@ def remarks_on(recording: Recording, origins: Collection[str]) -> list[str]:
         for what, count in counts.items()
         if count
     ]
+    if not recording.marks and _signs_in_late(recording, origins):
+        made.append(
+            "A password is sent after something else was written, so it stays in the rounds: in a second round the same"
+            " user sends it again. Rehearse two rounds; where that fails, sign in within the opening."
+        )
     if lost:
         made.append(f"{lost} request{'s' * (lost > 1)} lost the body in the recording; each says so in its note.")
     return made
+
+
+def _signs_in_late(recording: Recording, origins: Collection[str]) -> bool:
+    deeds = [each for each in recording.exchanges if origin_of(each) in origins and _is_deed(each)]
+    passwords = [b"passw" in each.sent.body.lower() for each in deeds]
+    return any(passwords) and not passwords[0]
 
 
 def _think_s(group: Sequence[tuple[int, Exchange]], after: Sequence[tuple[int, Exchange]]) -> float:
