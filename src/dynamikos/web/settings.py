@@ -84,7 +84,7 @@ TEMPLATES = [
                 "django.contrib.auth.context_processors.auth",
                 "dynamikos.web.ui.context.frame",
             ],
-            "builtins": ["dynamikos.web.ui.templatetags.figures"],
+            "builtins": ["dynamikos.web.ui.templatetags.figures", "dynamikos.web.ui.templatetags.texts"],
         },
     }
 ]

@@ -41,6 +41,7 @@ def linters(environment: dict[str, str], count: Count) -> None:
     for name, command in (
         ("ruff", [PYTHON, "-m", "ruff", "check", "src", "tests", "bench", "manage.py"]),
         ("ruff format", [PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "bench"]),
+        ("templates", [PYTHON, "-m", "djlint", "src/dynamikos/web", "--check", "--quiet"]),
         ("mypy", [PYTHON, "-m", "mypy", "src"]),
         ("import contracts", [lint]),
         ("migrations", [PYTHON, "manage.py", "makemigrations", "--check", "--dry-run"]),
