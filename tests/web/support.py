@@ -1,8 +1,9 @@
 """A project with members, an environment and the example journey."""
 
+import re
 from pathlib import Path
 
-from django.test import TestCase
+from django.test import TestCase as DjangoTestCase
 from django.urls import reverse
 
 from dynamikos.core.dealing import Deal
@@ -20,6 +21,34 @@ from dynamikos.web.recordings.actions import import_har
 
 EXAMPLES = Path(__file__).parents[2] / "examples"
 SESSION = (EXAMPLES / "evening-session.har").read_bytes()
+
+
+def plain(text: str) -> str:
+    """A page as it reads: how its source is laid out makes no difference."""
+    return re.sub(r"(?<=>) | (?=<)", "", re.sub(r"\s+", " ", text))
+
+
+class TestCase(DjangoTestCase):
+    """Looks for texts in pages as they read; says in a line what a page has instead."""
+
+    def assertContains(self, response, text, count=None, status_code=200, msg_prefix="", html=False):  # type: ignore[no-untyped-def]  # noqa: N802
+        found, page = self._looked(response, text, status_code)
+        if count is not None:
+            self.assertEqual(found, count, f"{text} in {page}")
+        self.assertTrue(found, f"{text!r} is not in {page}")
+
+    def assertNotContains(self, response, text, status_code=200, msg_prefix="", html=False):  # type: ignore[no-untyped-def]  # noqa: N802
+        found, page = self._looked(response, text, status_code)
+        self.assertFalse(found, f"{text!r} is in {page}")
+
+    def _looked(self, response, text: object, status_code: int) -> tuple[int, str]:  # type: ignore[no-untyped-def]
+        streamed = b"".join(response.streaming_content) if response.streaming else response.content
+        page = plain(streamed.decode(response.charset or "utf-8", "replace"))
+        heading = re.search(r"<h1[^>]*>(.*?)</h1>", page)
+        told = f"the page “{heading.group(1)[:200] if heading else page[:300]}”"
+        self.assertEqual(response.status_code, status_code, told)
+        wanted = text.decode() if isinstance(text, bytes) else str(text)
+        return page.count(plain(wanted).strip() if wanted.strip() else wanted), told
 
 
 class PageCase(TestCase):

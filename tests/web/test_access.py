@@ -3,7 +3,7 @@
 import uuid
 
 from django.db import connection
-from django.test import AsyncClient, TestCase
+from django.test import AsyncClient
 from django.urls import URLPattern, get_resolver, reverse
 
 from dynamikos.web.datasets.uploads import keep_upload
@@ -11,7 +11,7 @@ from dynamikos.web.functions.models import Attempt
 from dynamikos.web.recordings.models import Session
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
 from dynamikos.web.runs.models import Kept, Run
-from tests.web.support import Sample
+from tests.web.support import Sample, TestCase
 
 # name -> (method, role that may)
 TABLE = {

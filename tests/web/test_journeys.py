@@ -1,7 +1,7 @@
 """Importing, editing, revisions, text form: through the addresses a browser uses."""
 
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import AsyncClient, TestCase, TransactionTestCase
+from django.test import AsyncClient, TransactionTestCase
 
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.journeys import queries
@@ -9,7 +9,7 @@ from dynamikos.web.journeys.models import Journey
 from dynamikos.web.projects.models import Event, Revision
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.recordings.models import RecordedExchange
-from tests.web.support import SESSION, Sample
+from tests.web.support import SESSION, Sample, TestCase
 
 
 class Importing(TransactionTestCase):

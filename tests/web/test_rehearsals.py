@@ -6,9 +6,12 @@ from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.reports import KeptExchange, pack_kept
+from dynamikos.web.places.models import Generator
+from dynamikos.web.rehearsals import actions
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
 from dynamikos.web.rehearsals.queries import sentence
 from tests.web.support import PageCase
+from tests.web.test_runs import generator
 
 
 class Headline(PageCase):
@@ -79,3 +82,14 @@ class Headline(PageCase):
 
     def test_two_rounds_are_said(self) -> None:
         self.assertIn("Every check passed in 2 rounds, 1 exchange replayed", self.made("passed", rounds=2))
+
+
+class Choosing(PageCase):
+    def test_a_generator_that_carries_a_run_gets_no_rehearsal(self) -> None:
+        first, second = generator("first"), generator("second")
+        Generator.objects.filter(pk=first.pk).update(busy=True)
+        self.assertEqual(actions.ask(self.sample.member, self.sample.journey).generator, second)
+        Generator.objects.update(busy=True)
+        place = self.sample.address(f"journeys/{self.sample.journey.pk}/rehearse")
+        self.assertContains(self.client.post(place), "Every generator carries a run", status_code=422)
+        self.assertEqual(Rehearsal.objects.count(), 1)

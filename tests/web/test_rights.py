@@ -4,7 +4,7 @@ from unittest import mock
 
 import msgspec
 from django.db import IntegrityError, OperationalError, transaction
-from django.test import Client, TestCase, override_settings
+from django.test import Client, override_settings
 from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError, PlanError
@@ -16,7 +16,7 @@ from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.rehearsals import actions as rehearsals
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Kept, Run, Shard, WrittenRow
-from tests.web.support import PageCase, Sample
+from tests.web.support import PageCase, Sample, TestCase
 from tests.web.test_runs import generator
 
 

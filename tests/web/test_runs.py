@@ -4,7 +4,6 @@ import re
 from pathlib import Path
 from unittest import mock
 
-from django.test import TestCase
 from django.utils import timezone
 
 from dynamikos.core.frozen import series_of
@@ -20,7 +19,7 @@ from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Block, Chunk, Minute, Report, Run, Shard
 from dynamikos.web.streams.models import Message
-from tests.web.support import Sample
+from tests.web.support import Sample, TestCase
 
 
 def generator(name: str = "g") -> Generator:

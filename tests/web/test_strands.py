@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-from django.test import TestCase
 from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
@@ -18,7 +17,7 @@ from dynamikos.web.recordings.actions import import_har, import_several
 from dynamikos.web.recordings.models import Recording
 from dynamikos.web.strands import actions, queries
 from dynamikos.web.strands.models import Rule
-from tests.web.support import Sample
+from tests.web.support import Sample, TestCase
 
 EXAMPLES = Path(__file__).resolve().parents[2] / "examples"
 TARGET = "http://127.0.0.1:8470"

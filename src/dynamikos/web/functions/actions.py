@@ -11,7 +11,7 @@ from procrastinate.contrib.django import app as jobs
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.functions.models import Attempt, Module
 from dynamikos.web.functions.queries import sources
-from dynamikos.web.places.queries import any_living
+from dynamikos.web.places.queries import for_one_user
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Event, Membership
 
@@ -96,7 +96,7 @@ def delete(member: Membership, name: str, sure: str) -> None:
 def attempt(member: Membership, function: str, given: dict[str, str]) -> Attempt:
     """Asks a generator to call a function as a run would. Raises DynamikosError."""
     allowed(member)
-    generator = any_living()[0]
+    generator = for_one_user()
     with transaction.atomic():
         made = Attempt.objects.create(
             project=member.project,

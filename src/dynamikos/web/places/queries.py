@@ -27,6 +27,21 @@ def any_living() -> list[Generator]:
     return found
 
 
+def for_one_user() -> Generator:
+    """The generator for a rehearsal or a trial of a function: one that carries no run, since its figures would suffer.
+
+    Raises DynamikosError with the remedy.
+    """
+    found = any_living()
+    free = [each for each in found if not each.busy]
+    if not free:
+        raise DynamikosError(
+            "Every generator carries a run, and what is done there besides would be in its figures. Wait for its end,"
+            " or start another generator with ./dynamikos generator."
+        )
+    return free[0]
+
+
 def cap_of_one() -> float:
     """Requests/s of one generator's share of what the installation may send; 0: no cap."""
     whole = float(settings.MAX_REQUESTS_PER_S)

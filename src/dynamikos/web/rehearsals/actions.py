@@ -24,7 +24,7 @@ from dynamikos.web.functions.queries import sources
 from dynamikos.web.journeys.actions import change
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content, problems
-from dynamikos.web.places.queries import any_living, cap_of_one, living
+from dynamikos.web.places.queries import cap_of_one, for_one_user, living
 from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import token
@@ -59,7 +59,7 @@ def ask(
         raise DynamikosError(
             "No target is agreed yet: an owner adds scheme, host and port in Settings. Nothing was sent."
         )
-    generator = any_living()[0]
+    generator = for_one_user()
     turn = journey.rehearsals.count()
     way = way_of(place)
     every, secret_names = needed(names_needed(core), way)

@@ -1,4 +1,4 @@
-"""Texts of several lines, for `<pre>`: blanks and line ends are shown there, so they are made here, not in templates."""
+"""Texts of several lines, for `<pre>`: blanks and line ends are shown there, so they are not left to templates."""
 
 from collections.abc import Iterable, Mapping
 from typing import Any
