@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from playwright.sync_api import Error
 
 from dynamikos.web.journeys.queries import content
+from dynamikos.web.plans.queries import content as plan_of
 from tests.browser.support import BrowserCase
 from tests.processes.support import until
 
@@ -110,6 +111,21 @@ class Fields(BrowserCase):
         self.kept(f"{tail}?at={step.step}", 4)
         self.kept(f"{tail}?at={post[0].step}/{post[1].request}", 8)
         self.assertEqual([line for line in self.trouble if "422" not in line], [])
+
+    def test_a_button_clicked_while_something_is_unsaved_does_its_work_after_it(self) -> None:
+        """The save makes the headline anew, and with it the very button that was clicked."""
+        self.sign_in("bran")
+
+        def work(page: Any) -> None:
+            page.goto(self.base + self.sample.address(f"load/{self.sample.plan.pk}"))
+            page.fill("[name=think_factor]", "0.7")
+            page.click("text=Start run")  # at once
+            page.wait_for_selector("h1:has-text('has not passed in two rounds'), h1:has-text('No generator is there')")
+
+        self.start_fleet()
+        self.do(work)
+        self.sample.plan.refresh_from_db()
+        self.assertEqual(plan_of(self.sample.plan).think_factor, 0.7)
 
     def test_what_came_too_late_can_be_read_after_a_reload(self) -> None:
         self.sign_in("bran")

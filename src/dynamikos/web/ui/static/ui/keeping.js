@@ -89,6 +89,15 @@
     const look = () => (saving > 0 && performance.now() < end ? setTimeout(look, 20) : setTimeout(go, 30));
     setTimeout(look, 20);
   };
+  // what was clicked may have been made anew by what was saved meanwhile: then its successor is meant
+  const now = (el) => {
+    if (el.isConnected) return el;
+    const same = (name) => (other) => other.getAttribute(name) === el.getAttribute(name);
+    const marks = ["data-command", "href", "name", "value"].map(same);
+    const alike = all(el.tagName).filter((other) => marks.every((is) => is(other)));
+    const words = el.textContent.replace(/\s+/g, " ").trim();
+    return alike.find((other) => other.textContent.replace(/\s+/g, " ").trim() === words);
+  };
   document.addEventListener(
     "click",
     (e) => {
@@ -101,11 +110,13 @@
       e.stopImmediatePropagation();
       flush();
       later(() => {
-        el.dataset.waited = "1";
-        if (el.click) el.click();
+        const there = now(el);
+        if (!there) return;
+        there.dataset.waited = "1";
+        if (there.click) there.click();
         // rungs are SVG
-        else el.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, view: window }));
-        delete el.dataset.waited;
+        else there.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true, view: window }));
+        delete there.dataset.waited;
       });
     },
     true,
