@@ -9,10 +9,11 @@ from hypothesis import strategies as st
 
 from dynamikos.core.captures import Capture, CssForm, RegexForm, View, compile_capture
 from dynamikos.core.correlation import looks
-from dynamikos.core.correlation.accept import changed_request, fit, maker_for
+from dynamikos.core.correlation.accept import maker_for
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.offers import Seen, offers
+from dynamikos.core.correlation.placing import changed_request, fit
 from dynamikos.core.correlation.sites import sites_of
 from dynamikos.core.exchanges import Answer, Exchange, Sent
 from dynamikos.core.exchanges.jsontext import spans

@@ -1,26 +1,21 @@
 """Accepting strands: captures put into a journey, and the values replaced where they are sent."""
 
-import json
 import re
-from collections.abc import Callable, Iterable, Sequence
-from urllib.parse import quote, quote_plus, unquote, urlsplit
+from collections.abc import Iterable, Sequence
+from urllib.parse import urlsplit
 
 import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.closing import open_a_page, sent_in_closing
-from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.model import Strand, Use
-from dynamikos.core.correlation.texts import whole
+from dynamikos.core.correlation.placing import HOLE, changed_request, fit, text_at
 from dynamikos.core.exchanges import Exchange
-from dynamikos.core.exchanges.jsontext import spans
-from dynamikos.core.journeys import Body, FormPart, Journey, Request
+from dynamikos.core.journeys import Journey, Request
 from dynamikos.core.journeys.editing import change_request
 from dynamikos.core.journeys.model import walk
 
-HOLE = re.compile(r"\{\{.*?\}\}", re.S)
-FILTER_OF = {"": "", "percent": " | percent", "json": "", "html": "", "base64": " | base64"}
 MADE = {
     "a UUID": "make.uuid",
     "a time stamp: seconds since 1970": "make.seconds",
@@ -147,31 +142,6 @@ def _computed(journey: Journey, strand: Strand, positions: dict[int, int]) -> st
     return strand.made_by.format(*inner)
 
 
-def text_at(request: Request, place: str) -> str | None:
-    """What a request sends at a place, as it is written there; None where that is no text of its own."""
-    first = place.split(", ")[0]
-    kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
-    number = re.search(r" \((\d+)\)\Z", first)
-    nth = int(number.group(1)) if number else 1
-    body = request.body or Body()
-    pairs: Sequence[tuple[str, str]] = ()
-    if kind == "path":
-        base = re.match(r"\{\{.*?\}\}|https?://[^/]*", request.address)
-        segments = _outside(request.address[base.end() if base else 0 :], "/")
-        return segments[int(name)] if int(name) < len(segments) else None
-    if kind == "query":
-        pairs = request.query
-    elif kind in ("form", "field") and body.form is not None:
-        pairs = body.form
-    elif kind == "field" and body.parts is not None:
-        pairs = [(part.name, part.value) for part in body.parts]
-    elif kind == "json" and body.json is not None:
-        path = first.partition(" ")[2]
-        return next((body.json[a:b].strip('"') for found, a, b in spans(body.json) if found == path), None)
-    found = [text for key, text in pairs if key == name]
-    return found[nth - 1] if nth <= len(found) else None
-
-
 def _in_rounds(journey: Journey, key: str) -> bool:
     return any(step.step == key for step in walk(journey.rounds))
 
@@ -237,145 +207,3 @@ def _put_embedded(journey: Journey, url: str, value: str, hole: str) -> tuple[Jo
                         embedded = (*request.embedded[:index], text, *request.embedded[index + 1 :])
                         return change_request(journey, step.step, request.request, embedded=embedded), True
     return journey, False
-
-
-def changed_request(request: Request, place: str, value: str, hole: str) -> Request:
-    """`request` with `value` replaced by the hole at `place`; unchanged when it is not there."""
-    first = place.split(", ")[0]
-    kind, _, name = re.sub(r" \(\d+\)\Z", "", first).partition(" ")
-    number = re.search(r" \((\d+)\)\Z", first)
-    nth = int(number.group(1)) if number else 1
-    if kind == "path":
-        return replace(request, address=_path(request.address, int(name), value, hole))
-    if kind == "query":
-        return replace(request, query=_pairs(request.query, name, nth, value, hole))
-    if kind == "header":
-        return replace(request, headers=_pairs(request.headers, name, nth, value, hole, any_case=True))
-    body = request.body
-    if body is None:
-        return request
-    if body.form is not None and kind in ("form", "field"):
-        return replace(request, body=Body(form=_pairs(body.form, name, nth, value, hole), type=body.type))
-    if body.parts is not None and kind == "field":
-        return replace(request, body=replace(body, parts=_parts(body.parts, name, nth, value, hole)))
-    if body.json is not None and kind == "json":
-        path = first.partition(" ")[2]
-        return replace(request, body=Body(json=_json(body.json, path, value, hole), type=body.type))
-    text = body.raw if body.raw is not None else body.json
-    if text is None:
-        return request
-    if kind == "field":
-        start = text.find(f'name="{name}"')
-        end = text.find("\n--", start)
-        changed = fit(text[start : end if end >= 0 else len(text)], value, hole) if start >= 0 else None
-        text = text[:start] + changed + text[end if end >= 0 else len(text) :] if changed is not None else text
-    elif kind == "form" and body.raw is not None:
-        pattern = re.compile(rf"(?:(?<=\A)|(?<=&)){re.escape(quote_plus(name))}=[^&]*")
-        for count, match in enumerate(pattern.finditer(text), 1):
-            if count == nth:
-                changed = fit(match.group(0), value, hole, coded=True)
-                text = text[: match.start()] + changed + text[match.end() :] if changed is not None else text
-                break
-    else:
-        text = fit(text, value, hole) or text
-    return replace(
-        request, body=Body(raw=text, type=body.type) if body.raw is not None else Body(json=text, type=body.type)
-    )
-
-
-def _parts(parts: Sequence[FormPart], name: str, nth: int, value: str, hole: str) -> tuple[FormPart, ...]:
-    """Like `_pairs`, for the parts of a multipart form."""
-    values = [(part.name, part.value) for part in parts]
-    changed = _pairs(values, name, nth, value, hole)
-    return tuple(replace(part, value=new) for part, (_, new) in zip(parts, changed, strict=True))
-
-
-def _path(address: str, number: int, value: str, hole: str) -> str:
-    base = re.match(r"\{\{.*?\}\}|https?://[^/]*", address)
-    start = base.end() if base else 0
-    segments = _outside(address[start:], "/")
-    if number >= len(segments):
-        return address
-    segment = segments[number]
-    if unquote(segment) == value:
-        segments[number] = (
-            _written_hole(hole, "percent")
-            if quote(value, safe="") != quote(value, safe="/:?#[]@!$&'()*+,;=-._~%")
-            else f"{{{{ {hole} }}}}"
-        )
-    else:  # a value that was captured as it stands encoded in an address is sent as it is
-        segments[number] = fit(segment, value, f"{hole} | encoded" if "%" in value else hole, in_path=True) or segment
-    return address[:start] + "/".join(segments)
-
-
-def _outside(text: str, mark: str) -> list[str]:
-    """`text` split at `mark`, but not inside of a hole."""
-    pieces, last = [], 0
-    inside = [(m.start(), m.end()) for m in HOLE.finditer(text)]
-    for match in re.finditer(re.escape(mark), text):
-        if not any(start <= match.start() < end for start, end in inside):
-            pieces.append(text[last : match.start()])
-            last = match.end()
-    return [*pieces, text[last:]]
-
-
-def _pairs(
-    pairs: Sequence[tuple[str, str]], name: str, nth: int, value: str, hole: str, *, any_case: bool = False
-) -> tuple[tuple[str, str], ...]:
-    out, count = [], 0
-    for key, text in pairs:
-        if key == name or (any_case and key.lower() == name.lower()):
-            count += 1
-            if count == nth:
-                text = fit(text, value, hole) or text
-        out.append((key, text))
-    return tuple(out)
-
-
-def _json(text: str, path: str, value: str, hole: str) -> str:
-    try:
-        for found, start, end in spans(text):
-            if found != path:
-                continue
-            scalar = text[start:end]
-            if not scalar.startswith('"'):
-                return text[:start] + f"{{{{ {hole} }}}}" + text[end:] if scalar == value else text
-            inner = json.loads(scalar)
-            if inner == value:
-                return text[:start] + f'"{{{{ {hole} }}}}"' + text[end:]
-            changed = fit(inner, value, hole)
-            return text[:start] + json.dumps(changed, ensure_ascii=False) + text[end:] if changed is not None else text
-    except ValueError:
-        return fit(text, value, hole) or text
-    return text
-
-
-def _written_hole(hole: str, coding: str) -> str:
-    return f"{{{{ {hole}{FILTER_OF[coding]} }}}}"
-
-
-def fit(text: str, value: str, hole: str, *, in_path: bool = False, coded: bool = False) -> str | None:
-    """`text` with `value`, however it is written there, replaced by the hole; None when it is not in it as a whole."""
-    if text == value:
-        return f"{{{{ {hole} }}}}"
-    forms: list[tuple[str, Callable[[str], str]]] = [(value, lambda h: f"{{{{ {h}{' | percent' if coded else ''} }}}}")]
-    for form, coding in written(value).items():
-        if coding == "percent":
-            forms.append((form, lambda h: f"{{{{ {h}{'' if in_path else ' | percent'} }}}}"))
-        elif coding == "json":
-            forms.append((form, lambda h: f"{{{{ {h} | json }}}}"))
-        elif coding == "base64":
-            url = "-" in form or "_" in form or len(form) % 4
-            forms.append((form, lambda h, url=url: f"{{{{ {h} | {'base64url' if url else 'base64'} }}}}"))  # type: ignore[misc]
-    for form, make in forms:
-        pieces, last, found = [], 0, False
-        holes = [(m.start(), m.end()) for m in HOLE.finditer(text)]
-        at = text.find(form)
-        while at >= 0:
-            if whole(text, at, len(form)) and not any(start <= at < end for start, end in holes):
-                pieces.append(text[last:at] + make(hole))
-                last, found = at + len(form), True
-            at = text.find(form, at + len(form))
-        if found:
-            return "".join(pieces) + text[last:]
-    return None
