@@ -177,6 +177,21 @@ class Background(TestCase):
         self.assertEqual(after.name, "Next")
         self.assertEqual(parse_journey(write_journey(made)), made)
 
+    def test_two_operations_of_one_address_are_two_repeats(self) -> None:
+        film = Film()
+        film.add("GET", "/", page="1", html="<title>Desk</title>")
+        for _ in range(4):
+            for name, pause in (("News", 4.0), ("Clock", 1.0)):
+                asked = b'{"operationName": "%s", "query": "query %s { at }"}' % (name.encode(), name.encode())
+                film.add("POST", "/graphql", asked, pause=pause, headers=(*CALL, ("Content-Type", "application/json")))
+        film.add("GET", "/next", page="2", html="<title>Next</title>", pause=3.0)
+        journey = film.journey()
+        self.assertEqual(len(background_of(journey)), 8)
+        inside = [step for _, step in by_time(journey).steps() if step.name.endswith("by itself")]
+        self.assertEqual([step.name for step in inside], ["News by itself", "Clock by itself"])
+        self.assertEqual(len([step for _, step in by_time(journey).steps() if step.repeat is not None]), 2)
+        self.assertAlmostEqual(next(step.think_s for _, step in leave_out(journey).steps()), 23, delta=0.5)
+
     def test_one_whose_answer_is_needed_stays(self) -> None:
         journey = self.polled()
         step = next(step for _, step in journey.steps())

@@ -8,6 +8,8 @@ from typing import NamedTuple
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges.graphql import operation_of
+from dynamikos.core.exchanges.model import Sent
 from dynamikos.core.journeys.items import Repeat
 from dynamikos.core.journeys.model import Journey, Request, Step, key_from
 from dynamikos.core.journeys.verify import common_texts, item_texts, texts_of
@@ -21,6 +23,9 @@ def said(asks: bool, every_s: float, times: int) -> str:
     """The sentence in a request's note by which it is known again."""
     what = "asks" if asks else "saves"
     return f"The page {what} this by itself, about every {every_s:.3g} s ({times} times in the recording)."
+
+
+Call = tuple[str, str, tuple[str, ...], str]  # method, address, names of its fields, operation
 
 
 class Background(NamedTuple):
@@ -55,8 +60,8 @@ def leave_out(journey: Journey) -> Journey:
         gone = {request.request for request in step.requests if (step.step, request.request) in every}
         if not gone:
             return step
-        groups = Counter((r.method, r.address, every[step.step, r.request]) for r in step.requests if r.request in gone)
-        took_s = max(every_s * count for (_, _, every_s), count in groups.items())
+        groups = Counter((_call(r), every[step.step, r.request]) for r in step.requests if r.request in gone)
+        took_s = max(every_s * count for (_, every_s), count in groups.items())
         requests = tuple(replace(r, off=True) if r.request in gone else r for r in step.requests)
         think = step.think_s + took_s if step.think == "fixed" else step.think_s
         return replace(step, requests=requests, think_s=min(round(think, 1), LONGEST_S))
@@ -75,13 +80,14 @@ def by_time(journey: Journey) -> Journey:
         mine = [request for request in step.requests if (step.step, request.request) in every]
         if not mine:
             return [step]
-        groups: dict[tuple[str, str], list[Request]] = {}
+        groups: dict[Call, list[Request]] = {}
         for request in mine:
-            groups.setdefault((request.method, request.address), []).append(request)
+            groups.setdefault(_call(request), []).append(request)
         made: list[Step] = []
-        for (method, address), requests in groups.items():
+        for (method, address, _, operation), requests in groups.items():
             every_s = every[step.step, requests[0].request]
-            name = f"{method} {address.rpartition('}}')[2] or address} by itself"[:80]
+            what = operation or f"{method} {address.rpartition('}}')[2] or address}"
+            name = f"{what} by itself"[:80]
             key = key_from(f"{step.step} by itself", taken)
             taken.add(key)
             inner = Step(step=key_from(f"{key} once", taken), name=name, think_s=every_s, requests=(requests[0],))
@@ -102,6 +108,14 @@ def by_time(journey: Journey) -> Journey:
 
     parts = ("opening", "rounds", "closing", "cleanup")
     return replace(journey, **{part: over(getattr(journey, part)) for part in parts})
+
+
+def _call(request: Request) -> Call:
+    """By which requests are repeats of one another, as the recording's exchanges are (`went_on`)."""
+    text = (request.body.json or request.body.raw or "") if request.body is not None else ""
+    operation = operation_of(Sent(method=request.method, url=request.address, body=text.encode()))
+    names = tuple(sorted({name for name, _ in request.query}))
+    return request.method, request.address, names, operation.name if operation is not None else ""
 
 
 def _free(journey: Journey) -> list[Background]:
