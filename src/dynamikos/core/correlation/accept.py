@@ -8,7 +8,7 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.correlation.answers import Answers
-from dynamikos.core.correlation.closing import open_a_page, sent_in_closing
+from dynamikos.core.correlation.closing import free_name, open_a_page, sent_in_closing
 from dynamikos.core.correlation.model import Strand, Use
 from dynamikos.core.correlation.placing import HOLE, changed_request, fit, text_at
 from dynamikos.core.exchanges import Exchange
@@ -91,10 +91,7 @@ def accept(
             if same is not None:
                 name = same.name
             else:
-                taken = {each.name for _, s in journey.steps() for r in s.requests for each in r.captures}
-                number = 2
-                while name in taken:
-                    name, number = f"{strand.name}_{number}", number + 1
+                name = free_name(journey, strand.name)
                 capture = replace(strand.capture, name=name)
                 journey = change_request(journey, step, request.request, captures=(*request.captures, capture))
             hole = name

@@ -45,10 +45,7 @@ def open_a_page(
     plain = replace(strand.capture, name="v")
     name = next((each.name for each in opened.captures if replace(each, name="v", note="") == plain), "")
     if not name:
-        name, number = strand.name, 2
-        taken = {each.name for _, s in journey.steps() for r in s.requests for each in r.captures}
-        while name in taken:
-            name, number = f"{strand.name}_{number}", number + 1
+        name = free_name(journey, strand.name)
         opened = replace(opened, captures=(*opened.captures, replace(strand.capture, name=name)))
     requests = list(step.requests)
     if there is not None:
@@ -83,3 +80,12 @@ def _free(request: Request, known: set[str]) -> bool:
     except DynamikosError:
         return False
     return all(name in known or name.startswith("env.") for name in names)
+
+
+def free_name(journey: Journey, wanted: str) -> str:
+    """`wanted`, or with the first number behind it that no capture of the journey has yet."""
+    taken = {each.name for _, step in journey.steps() for request in step.requests for each in request.captures}
+    name, number = wanted, 2
+    while name in taken:
+        name, number = f"{wanted}_{number}", number + 1
+    return name
