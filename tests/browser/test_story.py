@@ -439,13 +439,17 @@ class Views(BrowserCase):
         self.sign_in()
 
         def walk(page: Any) -> list[str]:
+            page.add_init_script(
+                "window.addEventListener('load', () => { window.taken = document.querySelectorAll('#ladder"
+                " a[data-htmx-powered]').length; })"
+            )
             page.goto(self.base + self.sample.address(f"journeys/{self.sample.journey.pk}"))
+            self.assertGreater(page.evaluate("window.taken"), 3)  # a key pressed as soon as the page is there counts
             page.keyboard.press("j")
             page.keyboard.press("j")
             page.keyboard.press("Enter")
             page.wait_for_selector("#panel h2:has-text('Sign in')")
             seen = [page.inner_text("#panel h2 >> nth=0")]
-            page.wait_for_timeout(900)  # a swap gives the focus back for a moment
             page.keyboard.press("Tab")  # into its panel, where letters are letters, and back
             self.assertTrue(page.evaluate("!!document.activeElement.closest('#panel')"))
             page.keyboard.press("Escape")
