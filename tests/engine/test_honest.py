@@ -174,6 +174,13 @@ class Embedded(TestCase):
         self.assertEqual(
             cell.failed, {"status-404": cell.failed["status-404"], "redirect-loop": cell.failed["redirect-loop"]}
         )
+        kept = {each.url[-5:]: each for each in sink.kept if each.resource}
+        self.assertEqual({name: each.reason for name, each in kept.items()}, {
+            "/gone": "failed: status-404", "/loop": "failed: redirect-loop",
+        })  # fmt: skip
+        self.assertEqual((kept["/gone"].request, kept["/gone"].status, kept["/gone"].recorded), ("get", 404, None))
+        self.assertIn("the last address is /loop", kept["/loop"].error)
+        self.assertIn(("Accept", "*/*"), kept["/gone"].sent_headers)
 
     def test_six_at_a_time_from_each_origin(self) -> None:
         now = {"here": 0, "most": 0}

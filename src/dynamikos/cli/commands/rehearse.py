@@ -112,6 +112,7 @@ def _document(asked, rows) -> dict[str, object]:  # type: ignore[no-untyped-def]
             {
                 "step": row.kept.step,
                 "request": row.kept.request,
+                "resource": row.kept.resource,
                 "method": row.kept.method,
                 "url": row.kept.url,
                 "status": row.kept.status,

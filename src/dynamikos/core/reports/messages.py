@@ -131,6 +131,7 @@ class KeptExchange(msgspec.Struct, kw_only=True):
     resumed: bool = False  # whether its connection resumed an earlier TLS session
     before: dict[str, str] = {}  # the values before its request was built
     rows: dict[str, int] = {}  # data set, or data set.column, → number of the row its values came from
+    resource: bool = False  # whether it is a resource that the answer to `request` embeds
     item: str = ""  # what else was done, when it is no exchange: set, log, choose, …; `error` says it then
 
 

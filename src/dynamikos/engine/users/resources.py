@@ -29,7 +29,7 @@ PARALLEL = 6
 
 async def fetch_embedded(user: "User", compiled: CompiledRequest, step: CompiledStep, page: str) -> float:
     """Fetches the page's resources; returns when the last byte of the last one came."""
-    around, recorder = user.around, user.around.recorder
+    around, recorder, witness = user.around, user.around.recorder, user.witness
     gates: dict[Origin, asyncio.Semaphore] = {}
     home = split_url(page)[0]
     last = 0.0
@@ -38,15 +38,15 @@ async def fetch_embedded(user: "User", compiled: CompiledRequest, step: Compiled
         nonlocal last
         due, failed, bytes_out, bytes_in = around.clock.now(), "redirect-loop", 0, 0
         reply: Reply | None = None
-        url = page
+        told, url, head, span, hop = "", page, b"", 0, 0
         try:
-            for _ in range(MAX_HOPS + 1):
+            for hop in range(MAX_HOPS + 1):  # noqa: B007 -- how far it came
                 url = resolve(url, address)
                 origin, host, target = split_url(url)
                 async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
-                    head = _head(user, compiled, target, host, is_home=origin == home)
+                    head, span = _head(user, compiled, target, host, is_home=origin == home), next(around.spans)
                     reply = await user.hop(
-                        origin, target, "GET", head, b"", next(around.spans), False, around.clock.now()
+                        origin, target, "GET", head, b"", span, around.keep_everything, around.clock.now()
                     )
                 bytes_out, bytes_in = bytes_out + reply.bytes_out, bytes_in + reply.bytes_in
                 if reply.opened_us is not None:
@@ -56,13 +56,21 @@ async def fetch_embedded(user: "User", compiled: CompiledRequest, step: Compiled
                     failed = wrong_with(reply)
                     break
                 address = located(location)
+            else:
+                told = f"redirected more than {MAX_HOPS} times; the last address is {address[:200]}"
         except Failure as failure:
-            failed, reply = failure.kind, None
-        except TemplateError:
-            failed, reply = "value-missing", None
+            failed, reply, told = failure.kind, None, failure.detail
+        except TemplateError as problem:
+            failed, reply, told = "value-missing", None, str(problem)
         ended = reply.last_at if reply is not None else around.clock.now()
         if failed or reply is None:
-            recorder.missed(step.embedded_series, ended, round((ended - due) * 1e6), failed, bytes_out, bytes_in)
+            duration = round((ended - due) * 1e6)
+            recorder.missed(step.embedded_series, ended, duration, failed, bytes_out, bytes_in)
+            if reason := around.choice.failed(step.embedded_series, failed):
+                witness.keep(
+                    compiled, reason, "GET", url, head, b"", duration, span, hop, reply,
+                    error=told, resource=step.embedded_series,
+                )  # fmt: skip
         else:
             recorder.answered(step.embedded_series, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in)
         last = max(last, ended)

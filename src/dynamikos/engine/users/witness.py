@@ -117,7 +117,9 @@ class Witness:
         verdict: Verdict | None = None,
         captured: dict[str, str] | None = None,
         error: str = "",
+        resource: int | None = None,
     ) -> None:
+        """`resource` is the series of the step's embedded resources, where one of them is meant."""
         around, user = self._around, self._user
         mask = self.mask()
         headers = [(n.decode("latin-1"), v.decode("latin-1")) for n, v in reply.headers] if reply is not None else []
@@ -138,9 +140,10 @@ class Witness:
         around.keep(
             KeptExchange(
                 second=max(0, int(around.clock.now() - around.recorder.begin)),
-                series=compiled.series,
+                series=compiled.series if resource is None else resource,
                 step=compiled.step.step,
                 request=compiled.request.request,
+                resource=resource is not None,
                 reason=reason,
                 user=user.number,
                 round=user.round,
@@ -163,7 +166,7 @@ class Witness:
                 actual=mask.text(verdict.actual) if verdict else "",
                 variables=self._values(mask, dict(user.values)),
                 captured=self._values(mask, captured or {}),
-                recorded=compiled.request.recorded if hop == 0 else None,
+                recorded=compiled.request.recorded if hop == 0 and resource is None else None,
                 trace=f"{span:016x}",
                 hop=hop,
                 before=self._values(mask, self._before()),

@@ -376,10 +376,14 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
     made: dict[tuple[str, str], tuple[str, bool]] = {}
     last: dict[tuple[str, str], str] = {}
     times: dict[tuple[str, str], int] = {}
+    lost: dict[tuple[str, str], int] = {}  # resources of a page that failed
     for row in rows:
         key = (row.kept.step, row.kept.request)
         if row.kept.item:
             made[key] = (row.kept.error, row.is_bad)
+            continue
+        if row.kept.resource:  # only those that failed are kept
+            lost[key] = lost.get(key, 0) + 1
             continue
         status = str(row.kept.status) if row.kept.status else row.kept.reason.removeprefix("failed: ")
         if key in made and last.get(key) != "hop":  # performed once more
@@ -393,6 +397,9 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
         else:
             made[key] = (f"{status} · {us(row.kept.duration_us)}", row.is_bad)
         last[key] = row.kept.reason
+    for key, count in lost.items():
+        said = f"{plural(count, 'resource')} failed"
+        made[key] = (f"{made[key][0]} · {said}" if key in made else said, True)
     return made
 
 
