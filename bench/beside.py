@@ -15,7 +15,8 @@ C_LOOP = "C epoll loop"
 
 
 def nginx(folder: Path, port: int, more: str = "") -> "subprocess.Popen[bytes]":
-    """Debian's nginx on core 0, serving 1 kB at /kb; `more` goes into its server block."""
+    """Debian's nginx on core 0, serving 1 kB at /kb; `more` goes into its server block, with FOLDER for the
+    folder it serves."""
     os.chmod(folder, 0o755)
     (folder / "kb").write_bytes(b"x" * 1024)
     (folder / "nginx.conf").write_text(
@@ -24,7 +25,7 @@ def nginx(folder: Path, port: int, more: str = "") -> "subprocess.Popen[bytes]":
         "http { access_log off; keepalive_requests 100000000; keepalive_timeout 60;\n"
         f"client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f;\n"
         f"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s; open_file_cache max=10;\n"
-        f"server {{ listen 127.0.0.1:{port}; root {folder}; {more} }} }}\n"
+        f"server {{ listen 127.0.0.1:{port}; root {folder}; {more.replace('FOLDER', str(folder))} }} }}\n"
     )
     return subprocess.Popen(
         ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(folder / "nginx.conf"), "-p", str(folder)],

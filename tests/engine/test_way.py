@@ -12,7 +12,9 @@ import trustme
 
 from dynamikos.core.plans import Way, parse_target
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.messages import Head
 from dynamikos.engine.network import RealNetwork
+from dynamikos.engine.testing import asked
 
 Seen = list[bytes]
 
@@ -76,8 +78,7 @@ class OnTheWay(TestCase):
 
     async def ask(self, network: RealNetwork, origin: tuple[str, str, int]) -> bytes:
         link = await network.open(origin, {})
-        request = b"GET /x HTTP/1.1\r\nHost: h\r\n\r\n"
-        first, again = [await link.exchange(request, head_only=False, keep=True) for _ in range(2)]
+        first, again = [await asked(link, Head("GET", "/x", "h")) for _ in range(2)]
         self.assertEqual(first.body, again.body)
         await network.aclose()
         return first.body
@@ -95,7 +96,7 @@ class OnTheWay(TestCase):
             told: list[bool] = []
             for sessions in (first := {}, first, first, {}):  # type: ignore[var-annotated]
                 link = await network.open(origin, sessions)
-                await link.exchange(b"GET /x HTTP/1.1\r\nHost: h\r\n\r\n", head_only=False, keep=True)
+                await asked(link, Head("GET", "/x", "h"))
                 told.append(link.remember(origin, sessions))
                 link.close()
             self.assertEqual(told, [False, True, True, False])

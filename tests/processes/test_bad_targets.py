@@ -11,11 +11,11 @@ import trustme
 from dynamikos.core.plans import parse_target
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.messages import Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.network import RealNetwork
+from dynamikos.engine.testing import asked
 from tests.processes.support import free_port
-
-GET = b"GET / HTTP/1.1\r\nHost: x\r\n\r\n"
 
 
 class BadTargets(TestCase):
@@ -49,7 +49,7 @@ class BadTargets(TestCase):
             )
             try:
                 link = await network.open((target.scheme, target.host, target.port), {})
-                return await link.exchange(GET, head_only=False, keep=True)
+                return await asked(link, Head("GET", "/", "h"))
             finally:
                 await network.aclose()
                 clock.close()

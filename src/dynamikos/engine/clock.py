@@ -32,6 +32,7 @@ class RealClock:
         self._loop.add_reader(self._descriptor, self._fire)
 
     now = staticmethod(time.perf_counter)
+    wall = staticmethod(time.time)
 
     def at(self, instant: float) -> "asyncio.Future[None]":
         """A future that is done at `instant`; whoever holds it may set it earlier."""

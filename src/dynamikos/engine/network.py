@@ -413,7 +413,8 @@ class RealNetwork:
             round((done - connected_at) * 1e6) if scheme == "https" else -1,
         )
         if proxy is not None and scheme == "http":
-            connection.ask_in_full(f"http://{f'[{host}]' if ':' in host else host}:{port}".encode(), proxy.header)
+            there = f"http://{f'[{host}]' if ':' in host else host}:{port}"
+            connection.ask_in_full(there, proxy.header.decode("latin-1"))
         self._opened += 1
         return connection
 

@@ -1,10 +1,12 @@
 """What the engine is given: a clock, a network, a sink."""
 
 import asyncio
-from collections.abc import Awaitable, Callable
-from typing import Any, BinaryIO, Protocol
+from collections.abc import Callable
+from typing import Any, Protocol
 
 from dynamikos.core.reports import KeptExchange, ShardSecond
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.messages import Body, Head
 from dynamikos.engine.http.protocol import Reply
 
 Origin = tuple[str, str, int]  # scheme, host, port
@@ -16,19 +18,24 @@ class Clock(Protocol):
 
     def now(self) -> float: ...
 
+    def wall(self) -> float:
+        """Seconds since the epoch."""
+        ...
+
     def at(self, instant: float) -> "asyncio.Future[None]":
         """A future that is done at or after `instant`, never before; its holder may set it earlier."""
         ...
 
 
-class Chain(Protocol):
-    """Whoever takes plain answers (below 300, no cookie, body not wanted) without being woken as a task."""
+class Taker(Protocol):
+    """Whoever waits for an exchange: told once, from the arriving bytes. Must not raise."""
 
-    def landed(self, now: float, bytes_out: int, bytes_in: int) -> bool:
-        """The answer was complete at `now`; it may have begun the next exchange when it returns.
+    def arrived(self, reply: Reply, link: "Link") -> None:
+        """The answer is complete; the next exchange may begin on the link, if it is alive."""
+        ...
 
-        False: give the whole reply.
-        """
+    def lost(self, failure: Failure, link: "Link") -> None:
+        """There is no (whole) answer."""
         ...
 
 
@@ -36,13 +43,12 @@ class Link(Protocol):
     """An open connection that performs one exchange at a time. `connect_parts_us` is (dns, connect, ssl)."""
 
     alive: bool
+    idle_since: float  # for whoever keeps it
     connect_parts_us: tuple[int, int, int]
 
-    def exchange(
-        self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None
-    ) -> Awaitable[Reply]:
-        """Sends `data`, and a body that is `held` apart: awaiting gives the reply. Raises Failure, at once or when
-        awaited. Cancelled: close the link.
+    def send(self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, keep: bool, at: float) -> None:
+        """Sends at the instant `at`, which is now; `taker` is told how it ended, never before this returns. `cookie` is
+        the Cookie header, `trace` a traceparent; `keep`: the body of the answer is wanted.
         """
         ...
 
@@ -50,15 +56,9 @@ class Link(Protocol):
         """Keeps the link's TLS session for the next one to `origin`; whether it was itself resumed from one."""
         ...
 
-    def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
-        """Sends `data` over a link that is alive; a plain answer goes to `chain`, another, or a Failure, to `wake`."""
+    def close(self) -> None:
+        """What is under way is dropped: its taker is told nothing any more."""
         ...
-
-    def rest(self) -> None:
-        """The chain starts nothing more."""
-        ...
-
-    def close(self) -> None: ...
 
 
 class Network(Protocol):

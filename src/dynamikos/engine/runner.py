@@ -88,6 +88,8 @@ def surroundings(
     frozen = shard.frozen
     known = {**frozen.values, **shard.secrets}
     script = compile_journey(_on_the_way(frozen), known, frozen.data, shard.secrets)
+    requests = [request for step in script.every for request in step.requests]
+    recorder.first_checks = {request.series: request.first_check for request in requests if request.checks}
     dealer = Dealer(
         specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1),
         seed=frozen.seed,
@@ -111,7 +113,7 @@ def surroundings(
         think_factor=frozen.plan.think_factor,
         failed_pause_s=frozen.plan.failed_pause_s,
         cap=Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None,
-        trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32].encode(),
+        trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32],
         deals=bool(dealer.each_round),
         seed=frozen.seed,
         span_prefix=(shard.number + 1) << 40,

@@ -2,15 +2,19 @@
 
 import asyncio
 import selectors
+import time
 from collections.abc import Callable, Coroutine
-from typing import Any, BinaryIO, TypeVar
+from typing import Any, TypeVar
 
 from dynamikos.core.reports import KeptExchange, ShardSecond
 from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.http.messages import Body, Head, Held
 from dynamikos.engine.http.protocol import Reply, ReplyReader
-from dynamikos.engine.ports import Chain, Origin, Sessions
+from dynamikos.engine.http.writing import written
+from dynamikos.engine.ports import Link, Origin, Sessions, Taker
 
 T = TypeVar("T")
+EPOCH_S = 1_800_000_000.0  # the virtual clock begins here, or so
 
 
 class _Selector(selectors.SelectSelector):
@@ -46,6 +50,9 @@ class VirtualClock:
 
     def now(self) -> float:
         return asyncio.get_running_loop().time()
+
+    def wall(self) -> float:
+        return EPOCH_S + self.now()
 
     @staticmethod
     def _ring(waiter: "asyncio.Future[None]") -> None:
@@ -107,58 +114,80 @@ class ScriptedLink:
         self._network = network
         self._reader = ReplyReader()
         self._count = 0
+        self._taker: Taker | None = None
         self.alive = True
+        self.idle_since = 0.0
         self.connect_parts_us = (0, 0, -1)
 
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
         return False
 
-    async def exchange(
-        self, data: bytes, *, head_only: bool, keep: bool, held: bytes | BinaryIO | None = None
-    ) -> Reply:
-        if held is not None:
-            data += held if isinstance(held, bytes) else held.read()
-        clock = VirtualClock()
+    def send(self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, keep: bool, at: float) -> None:
+        data = written(head, body, cookie, trace)
+        if isinstance(body, Held):
+            data += body.content if body.file is None else body.file.read_bytes()
         self._count += 1
+        self._taker = taker
         self._network.requests.append(data)
-        sent_at = clock.now()
-        self._reader.begin(head_only=head_only, keep=keep)
+        self._reader.begin(head_only=head.method == "HEAD", keep=keep)
         scripted = self._network._answer(data)
+        loop = asyncio.get_running_loop()
         if scripted.stale and self._count > 1:
-            self.alive = False
-            raise Reopen("closed-idle", "scripted")
-        if scripted.seconds:
-            await asyncio.sleep(scripted.seconds)
+            loop.call_soon(self._lose, Reopen("closed-idle", "scripted"))
+        elif scripted.seconds:
+            loop.call_later(scripted.seconds, self._answer, scripted, at, len(data))
+        else:
+            loop.call_soon(self._answer, scripted, at, len(data))
+
+    def _answer(self, scripted: Scripted, sent_at: float, size: int) -> None:
         if scripted.failure is not None:
-            self.alive = False
-            raise scripted.failure
-        reply = self._reader.feed(scripted.data) or self._reader.end_of_stream()
+            self._lose(scripted.failure)
+            return
+        try:
+            reply = self._reader.feed(scripted.data) or self._reader.end_of_stream()
+        except Failure as failure:
+            self._lose(failure)
+            return
         if reply is None:
-            self.alive = False
-            raise Failure("closed-mid-body", "scripted")
-        reply.sent_at, reply.first_at, reply.last_at = sent_at, clock.now(), clock.now()
-        reply.bytes_out = len(data)
-        self.alive = reply.keep_alive
-        return reply
+            self._lose(Failure("closed-mid-body", "scripted"))
+            return
+        now = VirtualClock().now()
+        reply.sent_at, reply.first_at, reply.last_at, reply.bytes_out = sent_at, now, now, size
+        self.alive = self.alive and reply.keep_alive
+        taker, self._taker = self._taker, None
+        if taker is not None:
+            taker.arrived(reply, self)
 
-    def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
-        async def perform() -> None:
-            try:
-                reply = await self.exchange(data, head_only=False, keep=False)
-            except Failure as failure:
-                wake.set_exception(failure)
-                return
-            plain = reply.status < 300 and reply.cookies is None and reply.keep_alive
-            if not (plain and chain.landed(reply.last_at, reply.bytes_out, reply.bytes_in)):
-                wake.set_result(reply)
-
-        self._task = asyncio.get_running_loop().create_task(perform())
-
-    def rest(self) -> None:
-        pass
+    def _lose(self, failure: Failure) -> None:
+        taker, self._taker, self.alive = self._taker, None, False
+        if taker is not None:
+            taker.lost(failure, self)
 
     def close(self) -> None:
-        self.alive = False
+        self.alive, self._taker = False, None
+
+
+class Asked:
+    """A Taker that waits: `await asked(link, head)` is its reply."""
+
+    def __init__(self) -> None:
+        self.reply: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
+
+    def arrived(self, reply: Reply, link: Link) -> None:
+        if not self.reply.done():
+            self.reply.set_result(reply)
+
+    def lost(self, failure: Failure, link: Link) -> None:
+        if not self.reply.done():
+            self.reply.set_exception(failure)
+
+
+async def asked(link: Link, head: Head, body: Body = b"") -> Reply:
+    """One exchange over `link`, its body kept. Raises Failure."""
+    taker = Asked()
+    trace = f"00-{1:032x}-{1:016x}-01"
+    link.send(head, body, taker, "", trace, True, time.perf_counter())
+    return await taker.reply
 
 
 class ListSink:

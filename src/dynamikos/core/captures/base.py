@@ -11,6 +11,7 @@ from dynamikos.core.errors import RuleError
 from dynamikos.core.exchanges.model import text_of
 
 Captured = str | None
+Headers = Sequence[tuple[bytes, bytes]]
 Taker = Callable[["View"], Captured]
 Finder = Callable[["View"], Iterator[str]]  # all matches, one after the other
 Decoding = Literal["", "percent", "html", "json", "base64"]
@@ -64,27 +65,25 @@ class Capture(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
 class View:
     """An answer as captures and checks look at it. Body, text, JSON and HTML are made once, when first asked for."""
 
-    __slots__ = (
-        "_choose",
-        "_content_type",
-        "_drawn",
-        "_html",
-        "_json",
-        "_text",
-        "addresses",
-        "beyond",
-        "body",
-        "cookies",
-        "duration_ms",
-        "headers",
-        "size_bytes",
-        "status",
-    )
+    duration_ms = 0.0  # response time, where it is known
+    beyond = ""  # why what is looked for may stand where nobody looked; "" when all of the body is here
+    status: int = 0
+    body: bytes = b""
+    cookies: Callable[[], dict[str, str]] = staticmethod(dict)
+    addresses: Sequence[str] = ()
+    _choose: Callable[[int], int] = staticmethod(lambda count: 0)
+    _headers: Headers | Callable[[], Headers] = ()
+    _size_bytes: int | None = -1
+    _drawn: dict[int, int] | None = None
+    _json: Any = None
+    _html: LexborHTMLParser | None = None
+    _text: str | None = None
+    _content_type: str | None = None
 
     def __init__(
         self,
         status: int,
-        headers: Sequence[tuple[bytes, bytes]],
+        headers: Headers | Callable[[], Headers],
         body: bytes,
         cookies: Callable[[], dict[str, str]] = dict,
         addresses: Sequence[str] = (),
@@ -92,17 +91,27 @@ class View:
     ) -> None:
         """`choose(n)` gives a number below n to captures that pick at random, once for every n: two that pick from
         lists of the same length in one answer take the same position, so that what belongs together stays together.
+        `headers` may be a function that is called when they are first asked for.
         """
-        self.status, self.headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
+        self.status, self._headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
         self._choose = choose
-        self.duration_ms = 0.0  # response time, where it is known
-        self.size_bytes: int | None = len(body)  # of all of the body; None when that is not known
-        self.beyond = ""  # why what is looked for may stand where nobody looked; "" when all of the body is here
-        self._drawn: dict[int, int] = {}
-        self._json: Any = None
-        self._html: LexborHTMLParser | None = None
-        self._text: str | None = None
-        self._content_type: str | None = None
+
+    @property
+    def headers(self) -> Headers:
+        """(name, value) in order."""
+        found = self._headers
+        if callable(found):
+            found = self._headers = found()
+        return found
+
+    @property
+    def size_bytes(self) -> int | None:
+        """Of all of the body; None when that is not known."""
+        return len(self.body) if self._size_bytes == -1 else self._size_bytes
+
+    @size_bytes.setter
+    def size_bytes(self, size: int | None) -> None:
+        self._size_bytes = size
 
     @property
     def content_type(self) -> str:
@@ -112,6 +121,8 @@ class View:
 
     def choose(self, count: int) -> int:
         """A position below `count`, the same one each time it is asked for."""
+        if self._drawn is None:
+            self._drawn = {}
         if count not in self._drawn:
             self._drawn[count] = self._choose(count)
         return self._drawn[count]

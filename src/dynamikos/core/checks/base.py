@@ -1,7 +1,7 @@
 """What is expected of an answer. A check returns None when passed, else expected beside actual."""
 
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, NamedTuple
 
 import msgspec
 
@@ -110,9 +110,46 @@ class Beyond(Exception):
         super().__init__(expected)
 
 
-Judge = Callable[[View, Mapping[str, str]], Verdict | None]
-Seen = tuple[bool, str, str]  # whether it is so, expected, actual
-Look = Callable[[View, Mapping[str, str]], Seen]
+Values = Mapping[str, str]
+
+
+class Look(NamedTuple):
+    """A form of check: whether it is so, asked of every answer, and in words what was expected and what came, asked
+    when it is not. Both may raise Beyond.
+    """
+
+    is_so: Callable[[View, Values], bool]
+    words: Callable[[View, Values], tuple[str, str]]
+
+
+class Judge:
+    """A compiled check: `judge(view, values)` is None when passed, else the verdict; `passes` only says whether, and
+    must not be asked of a view with something beyond.
+    """
+
+    __slots__ = ("_check", "_look", "_looks_inside", "passes")
+
+    def __init__(self, check: Check, look: Look) -> None:
+        self._check, self._look = check, look
+        self._looks_inside = check.form in ("contains", "regex", "json", "css")
+        is_so = look.is_so
+        self.passes = (lambda view, values: not is_so(view, values)) if check.never else is_so
+
+    def __call__(self, view: View, values: Values) -> Verdict | None:
+        check, never = self._check, self._check.never
+        try:
+            is_so = self._look.is_so(view, values)
+            if is_so != never and (is_so or not view.beyond or not self._looks_inside):
+                return None
+            expected, actual = self._look.words(view, values)
+        except Beyond as unknown:
+            return Verdict("body-limit", unknown.expected, f"that can't be said: {view.beyond}", check.then)
+        expected = f"not: {expected}" if never else expected
+        if view.beyond and self._looks_inside and not is_so:  # it may stand where nobody looked
+            return Verdict("body-limit", expected, f"that can't be said: {view.beyond}", check.then)
+        # the status that decided
+        told = f"status-{view.status}" if check.form == "status" else f"check-{check.form}"
+        return Verdict(told, expected, actual, check.then)
 
 
 def compile_check(check: Check) -> Judge:
@@ -121,26 +158,7 @@ def compile_check(check: Check) -> Judge:
 
     if not check.form:
         raise RuleError(f"a check needs exactly one of {', '.join(FORMS)}")
-    look: Look = forms.REGISTRY[check.form](getattr(check, check.form))
-    kind, never, then = f"check-{check.form}", check.never, check.then
-
-    looks_inside = check.form in ("contains", "regex", "json", "css")
-
-    def judge(view: View, values: Mapping[str, str]) -> Verdict | None:
-        try:
-            is_so, expected, actual = look(view, values)
-        except Beyond as unknown:
-            return Verdict("body-limit", unknown.expected, f"that can't be said: {view.beyond}", then)
-        if view.beyond and looks_inside and not is_so:  # it may stand where nobody looked
-            return Verdict(
-                "body-limit", f"not: {expected}" if never else expected, f"that can't be said: {view.beyond}", then
-            )
-        if is_so != never:
-            return None
-        told = f"status-{view.status}" if check.form == "status" else kind  # the status that decided
-        return Verdict(told, f"not: {expected}" if never else expected, actual, then)
-
-    return judge
+    return Judge(check, forms.REGISTRY[check.form](getattr(check, check.form)))
 
 
 def described(check: Check) -> str:

@@ -1,7 +1,7 @@
-"""Each form of check as a function that looks: (whether it is so, expected, actual)."""
+"""Each form of check as a function that makes its Look."""
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from decimal import Decimal, DivisionByZero, InvalidOperation, localcontext
 from itertools import islice
 from typing import Any
@@ -10,7 +10,17 @@ from dynamikos.core.captures import CssForm
 from dynamikos.core.captures.base import View
 from dynamikos.core.captures.forms import by_css
 from dynamikos.core.captures.paths import as_text, compile_all
-from dynamikos.core.checks.base import Beyond, Bounds, Comparing, CssText, Expected, HeaderText, JsonEquals, Look, Seen
+from dynamikos.core.checks.base import (
+    Beyond,
+    Bounds,
+    Comparing,
+    CssText,
+    Expected,
+    HeaderText,
+    JsonEquals,
+    Look,
+    Values,
+)
 from dynamikos.core.errors import RuleError
 from dynamikos.core.values import compile_text
 
@@ -39,7 +49,7 @@ def status(given: int | str | tuple[int | str, ...]) -> Look:
         else:
             raise RuleError(f"{each} is not an HTTP status; write 100 to 599, or a class such as 2xx")
     expected = "status " + " or ".join(map(str, given)) if isinstance(given, tuple) else f"status {given}"
-    return lambda view, values: (view.status in codes, expected, f"status {view.status}")
+    return Look(lambda view, values: view.status in codes, lambda view, values: (expected, f"status {view.status}"))
 
 
 def content_type(given: str) -> Look:
@@ -47,11 +57,13 @@ def content_type(given: str) -> Look:
     if "/" not in wanted:
         raise RuleError(f"'{given}' is not a content type; write one such as application/json")
 
-    def look(view: View, values: Mapping[str, str]) -> Seen:
-        actual = view.content_type.partition(";")[0].strip().lower()
-        return actual == wanted, f"content type {wanted}", actual or "no content type"
+    def actual(view: View) -> str:
+        return view.content_type.partition(";")[0].strip().lower()
 
-    return look
+    return Look(
+        lambda view, values: actual(view) == wanted,
+        lambda view, values: (f"content type {wanted}", actual(view) or "no content type"),
+    )
 
 
 def nearest(text: str, wanted: str) -> str:
@@ -83,20 +95,19 @@ def contains(given: str) -> Look:
         raise RuleError("'contains' needs a text")
     template = compile_text(given)
 
-    def look(view: View, values: Mapping[str, str]) -> Seen:
+    def is_so(view: View, values: Values) -> bool:
         wanted = template.fill(values)
-        found = wanted.encode() in view.body or (not wanted.isascii() and wanted in view.text)
-        if found:
-            return True, f"contains “{wanted}”", f"it stands in {len(view.body):,} bytes"
-        near = nearest(view.text, wanted)
-        most = (
-            f"{len(view.body):,} bytes without it; nearest: {near}"
-            if near
-            else f"{len(view.body):,} bytes without it: {view.text[:120]}"
-        )
-        return False, f"contains “{wanted}”", most
+        return wanted.encode() in view.body or (not wanted.isascii() and wanted in view.text)
 
-    return look
+    def words(view: View, values: Values) -> tuple[str, str]:
+        wanted = template.fill(values)
+        expected, size = f"contains “{wanted}”", f"{len(view.body):,} bytes"
+        if is_so(view, values):
+            return expected, f"it stands in {size}"
+        near = nearest(view.text, wanted)
+        return expected, f"{size} without it; nearest: {near}" if near else f"{size} without it: {view.text[:120]}"
+
+    return Look(is_so, words)
 
 
 def regex(given: str) -> Look:
@@ -105,30 +116,40 @@ def regex(given: str) -> Look:
     except re.error as problem:
         raise RuleError(f"'{given}' is not a regular expression: {problem}") from problem
 
-    expected = f"matches {given}"
+    expected, search = f"matches {given}", pattern.search
 
-    def look(view: View, values: Mapping[str, str]) -> Seen:
-        match = pattern.search(view.body)
+    def words(view: View, values: Values) -> tuple[str, str]:
+        match = search(view.body)
         if match is None:
-            return False, expected, f"no match in {len(view.body):,} bytes"
-        return True, expected, f"“{match.group(0)[:120].decode('utf-8', 'replace')}”"
+            return expected, f"no match in {len(view.body):,} bytes"
+        return expected, f"“{match.group(0)[:120].decode('utf-8', 'replace')}”"
 
-    return look
+    return Look(lambda view, values: search(view.body) is not None, words)
 
 
 def json(given: JsonEquals) -> Look:
     walk = compile_all(given.path)
     if given.type:
+        expected = f"{given.path} is {given.type}"
 
-        def look(view: View, values: Mapping[str, str]) -> Seen:
+        def kind(view: View) -> tuple[str, Any]:
+            found = next(iter(walk(view.json())), None)
+            return TYPES.get(type(found), "something else"), found
+
+        def is_so(view: View, values: Values) -> bool:
             try:
-                found = next(iter(walk(view.json())), None)
+                return kind(view)[0] == given.type
             except ValueError:
-                return False, f"{given.path} is {given.type}", "the body is not JSON"
-            actual = TYPES.get(type(found), "something else")
-            return actual == given.type, f"{given.path} is {given.type}", f"{actual}: {as_text(found)[:80]}"
+                return False
 
-        return look
+        def words(view: View, values: Values) -> tuple[str, str]:
+            try:
+                actual, found = kind(view)
+            except ValueError:
+                return expected, "the body is not JSON"
+            return expected, f"{actual}: {as_text(found)[:80]}"
+
+        return Look(is_so, words)
 
     def find(view: View) -> Iterator[str]:
         return (as_text(each) for each in walk(view.json()))
@@ -165,11 +186,9 @@ def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
         except re.error as problem:
             raise RuleError(f"'{given.matches}' is not a regular expression: {problem}") from problem
 
-    def expected(values: Mapping[str, str]) -> tuple[str, str]:
-        """(in words, the text that is wanted)."""
+    def expected(values: Values) -> str:
         if how == "equals" and template is not None:
-            wanted = template.fill(values)
-            return f"{name} = {wanted}", wanted
+            return f"{name} = {template.fill(values)}"
         words = {
             "exists": f"{name} is there",
             "matches": f"{name} matches {given.matches}",
@@ -177,31 +196,36 @@ def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
             "below": f"{name} < {given.below}",
             "count": f"{given.count} × {name}",
         }
-        return words[how], ""
+        return words[how]
 
-    def look(view: View, values: Mapping[str, str]) -> Seen:
-        words, wanted = expected(values)
-        try:
-            found = list(islice(find(view), MOST if how == "count" else 1))
-        except ValueError:
-            return False, words, "the body is not JSON"
-        first = found[0] if found else None
-        actual = nothing if first is None else first[:400]
-        if how == "count":
-            return len(found) == given.count, words, f"{len(found):,}"
-        if how == "exists" or first is None:
-            return first is not None and how == "exists", words, actual
-        if how == "equals":
-            return first == wanted, words, actual
+    def compared(first: str, values: Values) -> tuple[bool, str]:
+        """(whether what was found is as expected, what came)."""
+        actual = first[:400]
+        if how == "equals" and template is not None:
+            return first == template.fill(values), actual
         if pattern is not None:
-            return pattern.search(first) is not None, words, actual
+            return pattern.search(first) is not None, actual
         try:
             number = float(first)
         except ValueError:
-            return False, words, f"{actual}, which is no number"
-        return (number > given.above if given.above is not None else number < (given.below or 0.0)), words, actual
+            return False, f"{actual}, which is no number"
+        return (number > given.above if given.above is not None else number < (given.below or 0.0)), actual
 
-    return look
+    def seen(view: View, values: Values) -> tuple[bool, str]:
+        try:
+            if how == "count":
+                many = sum(1 for _ in islice(find(view), MOST))
+                return many == given.count, f"{many:,}"
+            first = next(find(view), None)
+        except ValueError:
+            return False, "the body is not JSON"
+        if first is None:
+            return False, nothing
+        return (True, first[:400]) if how == "exists" else compared(first, values)
+
+    return Look(
+        lambda view, values: seen(view, values)[0], lambda view, values: (expected(values), seen(view, values)[1])
+    )
 
 
 def _bounds(what: str, unit: str, measure: Callable[[View], float | None]) -> Callable[[Bounds], Look]:
@@ -215,32 +239,37 @@ def _bounds(what: str, unit: str, measure: Callable[[View], float | None]) -> Ca
         ]
         expected = f"{what} " + " and ".join(filter(None, words))
 
-        def look(view: View, values: Mapping[str, str]) -> Seen:
-            actual = measure(view)
-            if actual is None:
+        def actual(view: View) -> float:
+            found = measure(view)
+            if found is None:
                 raise Beyond(expected)
-            return (low is None or actual >= low) and (high is None or actual <= high), expected, f"{actual:,g} {unit}"
+            return found
 
-        return look
+        def is_so(view: View, values: Values) -> bool:
+            found = actual(view)
+            return (low is None or found >= low) and (high is None or found <= high)
+
+        return Look(is_so, lambda view, values: (expected, f"{actual(view):,g} {unit}"))
 
     return make
 
 
 def value(given: Comparing) -> Look:
-    left, right, is_so = compile_text(given.left), compile_text(given.right), OPERATORS[given.compare]
+    left, right, compared = compile_text(given.left), compile_text(given.right), OPERATORS[given.compare]
 
-    def look(view: View, values: Mapping[str, str]) -> Seen:
+    def is_so(view: View, values: Values) -> bool:
+        one, other = left.fill(values), right.fill(values)
+        a, b = calculated(one), calculated(other)
+        return compared(a, b) if a is not None and b is not None else compared(one, other)
+
+    def words(view: View, values: Values) -> tuple[str, str]:
         one, other = left.fill(values), right.fill(values)
         a, b = calculated(one), calculated(other)
         if a is not None and b is not None:
-            return is_so(a, b), f"{one} {given.compare} {other}", f"{a:f} and {b:f}"
-        return (
-            is_so(one, other),
-            f"“{one}” {given.compare} “{other}”",
-            "they are not" if given.compare == "=" else "it is not so",
-        )
+            return f"{one} {given.compare} {other}", f"{a:f} and {b:f}"
+        return f"“{one}” {given.compare} “{other}”", "they are not" if given.compare == "=" else "it is not so"
 
-    return look
+    return Look(is_so, words)
 
 
 def calculated(text: str) -> Decimal | None:

@@ -112,6 +112,14 @@ class Histogram:
             f"<BH{len(bins)}H{len(bins)}I", WIRE_VERSION, len(bins), *bins, *(self.counts[index] for index in bins)
         )
 
+    @staticmethod
+    def packed(indices: "NDArray[np.int64]") -> bytes:
+        """`to_bytes` of samples given by their buckets; shape (n,)."""
+        bins, counts = np.unique(indices, return_counts=True)
+        return (
+            struct.pack("<BH", WIRE_VERSION, len(bins)) + bins.astype("<u2").tobytes() + counts.astype("<u4").tobytes()
+        )
+
     @classmethod
     def from_bytes(cls, data: bytes) -> "Histogram":
         """Reads `to_bytes`. Raises ValueError for another version or a wrong length."""

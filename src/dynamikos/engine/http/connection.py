@@ -1,37 +1,38 @@
-"""One connection: bytes out, a reply in, its instants taken as they happen."""
+"""One connection: a request out, a reply in, its instants taken as they happen."""
 
 import asyncio
 import time
 from collections.abc import Callable
-from typing import Any, BinaryIO
+from pathlib import Path
+from typing import Any
 
 from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.http.messages import Body, Head, Held
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
-from dynamikos.engine.ports import Chain, Origin, Sessions
+from dynamikos.engine.http.writing import written
+from dynamikos.engine.ports import Origin, Sessions, Taker
 
 CONTINUE_S = 1.0  # how long a body waits for “100 Continue” (RFC 9110 §10.1.1: not for ever)
 POURED = 1 << 18  # bytes of a body from a file that are written at once
-Waiter = asyncio.Future[Reply] | asyncio.Future[Reply | None]
+QUEUED = 1 << 16  # a request with more bytes may still be on its way when the answer is there
 
 
 class Connection(asyncio.Protocol):
-    """An HTTP/1.1 keep-alive connection.
-
-    One future per exchange; `watch` holds the open ones for time-outs, `heads` those seen.
+    """An HTTP/1.1 keep-alive connection, one exchange at a time. `watch` holds the open ones for time-outs, `heads`
+    those seen.
     """
 
     def __init__(self, watch: "set[Connection]", heads: Heads) -> None:
         self._reader = ReplyReader()
-        self._heads = heads
-        self._plain = heads.plain
+        self._heads, self._known = heads, heads.known.get
         self._started = self._head_only = self._keep = False
+        self._simple = True  # whether the answer may be read without a parser
         self._transport: asyncio.Transport | None = None
-        self._waiter: Waiter | None = None
-        self._chain: Chain | None = None
+        self._write: Callable[[bytes], None]
+        self._taker: Taker | None = None
         self._error: Failure | None = None
         self._watch = watch
-        self._future = asyncio.get_running_loop().create_future
-        self._write: Callable[[bytes], None]
+        self._through = self._more = ""
         self._sent_at = 0.0
         self._size = 0
         self._count = 0
@@ -40,6 +41,7 @@ class Connection(asyncio.Protocol):
         self._flowing = asyncio.Event()
         self._flowing.set()
         self.alive = False
+        self.idle_since = 0.0
         self.connect_parts_us = (-1, -1, -1)
         self.tls: Any = None  # its TLS layer, when it has one
 
@@ -51,76 +53,59 @@ class Connection(asyncio.Protocol):
         self._watch.add(self)
         self.alive = True
 
-    def ask_in_full(self, base: bytes, header: bytes) -> None:
-        """From now on to a proxy: requests in absolute form (RFC 9112 §3.2.2), with `header`."""
-        write = self._write
-
-        def forward(data: bytes) -> None:
-            first, _, rest = data.partition(b"\r\n")
-            write(first.replace(b" /", b" " + base + b"/", 1) + b"\r\n" + header + rest)
-
-        self._write = forward
+    def ask_in_full(self, through: str, more: str) -> None:
+        """From now on to a proxy: requests in absolute form (RFC 9112 §3.2.2), with the lines `more`."""
+        self._through, self._more = through, more
 
     def data_received(self, data: bytes) -> None:
         now = time.perf_counter()
-        chain = self._chain
-        if chain is not None:
-            end = data.find(b"\r\n\r\n") + 4
-            size = len(data)
-            if self._plain.get(data[:end]) == size - end and chain.landed(now, self._size, size):
-                return
-            self._chain = None
-        waiter = self._waiter
-        if waiter is None or waiter.done():
+        taker = self._taker
+        if taker is None:
             self.close()  # bytes nobody asked for: the connection can't be trusted any more
             return
         if self._started:
             self._feed(data, now)
             return
+        if self._simple:
+            end = data.find(b"\r\n\r\n") + 4
+            head = data[:end]
+            seen = self._known(head) or self._heads.read(head)
+            if seen is not None and end + seen.length == len(data):
+                reply = Reply()
+                reply.seen, reply.status = seen, seen.status
+                if seen.set_cookies is not None:
+                    reply.set_cookies = seen.set_cookies
+                if seen.encoding:
+                    reply.encoding, reply.body = seen.encoding, data[end:]
+                elif self._keep or seen.status >= 400:
+                    reply.body = data[end:]
+                reply.sent_at, reply.first_at, reply.last_at = self._sent_at, now, now
+                reply.bytes_in, reply.bytes_out = len(data), self._size
+                self._taker = None
+                if self._size > QUEUED:
+                    self._settle(reply)
+                taker.arrived(reply, self)
+                return
         self._started = True
-        end = data.find(b"\r\n\r\n") + 4
-        known = self._heads.known.get(data[:end])
-        if known is not None and end + known[0] == len(data) and not self._head_only:
-            reply = Reply()
-            _, reply.status, reply.headers, reply.cookies, reply._encoding = known
-            reply.body_bytes = len(data) - end
-            if self._keep or reply.status >= 400:
-                reply.body = data[end:]
-            self._waiter = None
-            reply.first_at = reply.last_at = now
-            reply.sent_at, reply.bytes_in, reply.bytes_out, reply.reused = (
-                self._sent_at,
-                len(data),
-                self._size,
-                self._count > 1,
-            )
-            waiter.set_result(reply)
-            return
         reader = self._reader
         reader.begin(head_only=self._head_only, keep=self._keep)
         reader.reply.first_at = now
-        if self._feed(data, now) and not self._head_only:
-            self._heads.learn(data, reader.reply)
+        self._feed(data, now)
 
-    def _feed(self, data: bytes, now: float) -> bool:
-        """Parses; true when the reply is complete with it."""
-        waiter = self._waiter
-        assert waiter is not None
+    def _feed(self, data: bytes, now: float) -> None:
         reader = self._reader
         interim = reader.interim
         try:
             reply = reader.feed(data)
         except Failure as failure:
             self._fail(failure)
-            self.close()
-            return False
+            return
         if interim and not reader.interim:
             reader.reply.first_at = now
         if self._held is not None and (reader.continued or not reader.interim):
             self._send_held(wanted=reader.continued)
         if reply is not None:
-            self._done(reply, waiter, now)
-        return reply is not None
+            self._done(reply, now)
 
     def eof_received(self) -> bool:
         return False
@@ -128,12 +113,11 @@ class Connection(asyncio.Protocol):
     def connection_lost(self, exc: Exception | None) -> None:
         self.alive = False
         self._watch.discard(self)
-        waiter = self._waiter
-        if waiter is None or waiter.done():
+        if self._taker is None:
             return
         reply = self._reader.end_of_stream() if exc is None and self._started else None
         if reply is not None:
-            self._done(reply, waiter, time.perf_counter())
+            self._done(reply, time.perf_counter())
         elif self._error is not None:
             self._fail(self._error)
         elif exc is not None and not isinstance(exc, OSError):  # data_received broke: ours, not the server's
@@ -151,31 +135,28 @@ class Connection(asyncio.Protocol):
 
     # use -------------------------------------------------------------------------------------------------
 
-    def exchange(
-        self, data: bytes, *, head_only: bool, keep: bool, held: "bytes | BinaryIO | None" = None
-    ) -> "asyncio.Future[Reply]":
-        """`held` is a body of its own: bytes are sent when the server asks for them (RFC 9110 §10.1.1) or says nothing
-        for a second; a file is sent piece by piece, and closed afterwards.
-        """
-        transport = self._transport
-        if transport is None or not self.alive:
-            raise Reopen("closed-idle", "the kept connection is closed")
+    def send(self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, keep: bool, at: float) -> None:
+        """See Link."""
         self._count += 1
-        self._started, self._head_only, self._keep = False, head_only, keep
-        self._waiter = waiter = self._future()
+        self._taker, self._keep, self._started, self._sent_at = taker, keep, False, at
+        held, self._head_only = isinstance(body, Held), head.method == "HEAD"
+        self._simple = not (held or self._head_only)
+        data = written(head, body, cookie, trace, self._through, self._more)
         self._size = len(data)
-        self._sent_at = time.perf_counter()
+        if not self.alive:
+            gone = Reopen("closed-idle", "the kept connection is closed")
+            asyncio.get_running_loop().call_soon(self._fail, gone)
+            return
         self._write(data)
-        if held is not None:
-            self._hold(held)
-        return waiter
+        if held:
+            self._hold(body)  # type: ignore[arg-type]
 
-    def _hold(self, held: "bytes | BinaryIO") -> None:
-        if isinstance(held, bytes):
-            self._held = held
+    def _hold(self, held: Held) -> None:
+        if held.file is None:
+            self._held = held.content
             asyncio.get_running_loop().call_later(CONTINUE_S, self._send_held)
         else:
-            self._pouring = asyncio.get_running_loop().create_task(self._pour(held), name="body")
+            self._pouring = asyncio.get_running_loop().create_task(self._pour(held.file), name="body")
 
     def _send_held(self, *, wanted: bool = True) -> None:
         held, self._held = self._held, None
@@ -188,17 +169,16 @@ class Connection(asyncio.Protocol):
             # the server answered without the body: what it would read next is unsure
             self._reader.reply.keep_alive = False
 
-    async def _pour(self, file: "BinaryIO") -> None:
+    async def _pour(self, path: Path) -> None:
         """A body from a file, as fast as the connection takes it."""
         try:
-            with file:
+            with path.open("rb") as file:
                 while self.alive and (piece := file.read(POURED)):
                     self._size += len(piece)
                     self._write(piece)
                     await self._flowing.wait()
         except OSError as problem:
             self._fail(Failure("body-file", f"the body's file can't be read: {problem.strerror or problem}"))
-            self.close()
 
     def pause_writing(self) -> None:
         self._flowing.clear()
@@ -214,57 +194,48 @@ class Connection(asyncio.Protocol):
             sessions[origin] = self.tls.session
         return bool(self.tls.session_reused)
 
-    def start(self, data: bytes, instant: float, chain: Chain, wake: "asyncio.Future[Reply | None]") -> None:
-        """Like `exchange`, begun at `instant`, but a plain answer goes to `chain`, and to `wake` only what that
-        refuses.
-        """
-        self._count += 1
-        self._started = self._head_only = self._keep = False
-        self._waiter, self._chain = wake, chain
-        self._size = len(data)
-        self._sent_at = instant
-        self._write(data)
-
-    def rest(self) -> None:
-        """Nothing is waited for any more."""
-        self._waiter = self._chain = None
-
-    def _done(self, reply: Reply, waiter: "Waiter", now: float) -> None:
-        """The reply is complete: its instants and sizes, then whoever waits."""
-        self._waiter = None
-        reply.sent_at, reply.last_at = self._sent_at, now
-        reply.bytes_out = self._size
-        reply.reused = self._count > 1
-        if self._pouring is not None and not self._pouring.done():  # answered before all of the body was sent
+    def _settle(self, reply: Reply) -> None:
+        """An answer that came before all of its request was sent ends the connection."""
+        if self._pouring is not None and not self._pouring.done():
             self._pouring.cancel()
+            reply.keep_alive = False
+        elif self._transport is not None and self._transport.get_write_buffer_size():
             reply.keep_alive = False
         if not reply.keep_alive:
             self.close()
-        waiter.set_result(reply)
+
+    def _done(self, reply: Reply, now: float) -> None:
+        """The reply is complete: its instants and sizes, then whoever waits."""
+        taker, self._taker = self._taker, None
+        reply.sent_at, reply.last_at = self._sent_at, now
+        reply.bytes_out = self._size
+        self._settle(reply)
+        if taker is not None:
+            taker.arrived(reply, self)
 
     def overdue(self, now: float, first_byte_s: float, whole_s: float) -> None:
         """Ends the exchange under way, if any, with a time-out when it is over its limits."""
-        if self._waiter is None or self._waiter.done():
+        if self._taker is None:
             return
         waited = now - self._sent_at
         if waited > whole_s:
-            failure = Failure("timeout-whole", f"no complete answer within {whole_s:g} s")
+            self._fail(Failure("timeout-whole", f"no complete answer within {whole_s:g} s"))
         elif waited > first_byte_s and (not self._started or self._reader.interim):
-            failure = Failure("timeout-first-byte", f"no first byte within {first_byte_s:g} s")
-        else:
-            return
-        self._fail(failure)
-        self.close()
+            self._fail(Failure("timeout-first-byte", f"no first byte within {first_byte_s:g} s"))
 
     def close(self) -> None:
-        self.alive = False
-        self._chain = self._held = None
+        """What is under way is dropped: nobody is told."""
+        under_way = self._taker is not None
+        self.alive, self._taker, self._held = False, None, None
         self._flowing.set()
         self._watch.discard(self)
         if self._transport is not None and not self._transport.is_closing():
-            self._transport.abort() if self._waiter is not None else self._transport.close()
+            self._transport.abort() if under_way else self._transport.close()
 
     def _fail(self, failure: Failure) -> None:
+        """Ends the exchange under way, and the connection with it."""
         self._error = failure
-        if self._waiter is not None and not self._waiter.done():
-            self._waiter.set_exception(failure)
+        taker = self._taker
+        self.close()
+        if taker is not None:
+            taker.lost(failure, self)

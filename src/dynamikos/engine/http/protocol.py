@@ -1,45 +1,48 @@
 """Reads HTTP/1.1 replies from bytes (sans-IO, on httptools)."""
 
 import re
-from collections.abc import Sequence
+import time
+from collections.abc import Callable, Sequence
 
 import httptools
 
+from dynamikos.core.captures import View
+from dynamikos.core.captures.base import Headers
 from dynamikos.engine.failures import Failure
 
 
-class Reply:
-    """A reply as it came in. Instants are the clock's seconds; `body` is empty unless it was to be kept."""
+class Reply(View):
+    """A reply as it came in, which captures and checks look at. Instants are the clock's seconds; `body` is empty
+    unless it was to be kept, and what it unpacks to once it was looked at.
+    """
 
-    status = 0
-    headers: Sequence[tuple[bytes, bytes]] = ()
-    body = b""
-    body_bytes = 0  # all that came, without chunk framing; what is kept of them is `body`
+    seen: "Seen | None" = None  # its head, where no parser had to look at it
+    cut = False  # whether more of the body came than was kept of one that was to be
+    came = 0  # bytes of the body that came, without chunk framing, where it was cut
     bytes_in = bytes_out = 0
     sent_at = first_at = last_at = 0.0
     keep_alive = True
-    reused = False
-    cookies: Sequence[bytes] | None = None
+    set_cookies: Sequence[bytes] | None = None
+    encoding = b""  # the content encodings of all headers of that name (RFC 9110 §5.3); empty when there are none
     opened_us: tuple[int, int, int] | None = None  # dns, connect, ssl, when the connection was opened for it
     resumed = False  # whether its TLS session was that of an earlier connection
+    unpacked = False  # whether `body` is what was packed
 
-    _encoding: bytes | None = None
-
-    @property
-    def encoding(self) -> bytes:
-        """The content encodings of all headers of that name, looked for once; empty when there are none (RFC 9110
-        §5.3).
-        """
-        if self._encoding is None:
-            self._encoding = b", ".join(value for key, value in self.headers if key.lower() == b"content-encoding")
-        return self._encoding
+    __init__ = object.__init__
 
     @property
-    def cut(self) -> bool:
-        """Whether more of the body came than was kept."""
-        return len(self.body) < self.body_bytes
+    def headers(self) -> Headers:
+        """(name, value) in order."""
+        return self._headers if self.seen is None else self.seen.headers  # type: ignore[return-value]
 
-    def header(self, name: bytes) -> bytes | None:
+    def read(self, headers: Headers) -> None:
+        """What a parser found in its head."""
+        self._headers = headers
+        encodings = [value for key, value in headers if len(key) == 16 and key.lower() == b"content-encoding"]
+        if encodings:
+            self.encoding = b", ".join(encodings)
+
+    def field(self, name: bytes) -> bytes | None:
         """The first value of a header; `name` in lower case."""
         for key, value in self.headers:
             if key.lower() == name:
@@ -47,41 +50,93 @@ class Reply:
         return None
 
 
-class Heads:
-    """Heads seen before, so that the same bytes are not parsed twice: head → (length of the body, status, headers,
-    cookies, content encoding).
+SHAPE = re.compile(
+    rb"HTTP/1\.1 ([2-9][0-9][0-9])(?: [^\r\n\0]*)?\r\n(?:[!#$%&'*+.^_`|~0-9A-Za-z-]+:[^\r\n\0]*\r\n)*\r\n\Z"
+)
+MOST_KNOWN, FILLED_S, PAUSE_S = 512, 20.0, 60.0
 
-    Only what was framed by one Content-Length, came in one piece and leaves the connection open is remembered (RFC 9112
-    §6).
+
+class Seen:
+    """What the head of an answer says that is framed by one Content-Length and leaves the connection open."""
+
+    __slots__ = ("_headers", "_raw", "encoding", "length", "set_cookies", "status")
+
+    def __init__(self, raw: bytes, status: int, length: int, cookies: list[bytes] | None, encoding: bytes) -> None:
+        self._raw, self.status, self.length, self.set_cookies, self.encoding = raw, status, length, cookies, encoding
+        self._headers: list[tuple[bytes, bytes]] | None = None
+
+    @property
+    def headers(self) -> list[tuple[bytes, bytes]]:
+        """Read when they are first asked for."""
+        if self._headers is None:
+            lines = [line.partition(b":") for line in self._raw.split(b"\r\n")[1:-2]]
+            self._headers = [(name, value.strip(b" \t")) for name, _, value in lines]
+        return self._headers
+
+
+class Heads:
+    """Reads heads of the simple kind (RFC 9112 §6.3) without a parser, and the same bytes once only.
+
+    Heads that differ with every answer are read each time and not remembered: learning rests for a minute when the
+    memory was full within seconds.
     """
 
-    def __init__(self) -> None:
-        self.known: dict[bytes, tuple[int, int, Sequence[tuple[bytes, bytes]], Sequence[bytes] | None, bytes]] = {}
-        self.plain: dict[bytes, int] = {}  # those that ask for nothing (below 300, no cookie): length of the body
+    def __init__(self, now: Callable[[], float] = time.perf_counter) -> None:
+        self.known: dict[bytes, Seen] = {}
+        self._now = now
+        self._begun, self._rests_until = now(), 0.0
 
-    def learn(self, data: bytes, reply: Reply) -> None:
-        """Remembers the head of a complete reply that came as `data`, if it is of the simple kind."""
-        lengths = [value for name, value in reply.headers if name.lower() == b"content-length"]
-        if (
-            reply.encoding
-            or reply.status < 200
-            or reply.status in (204, 304)
-            or not reply.keep_alive
-            or len(lengths) != 1
-            or not lengths[0].isdigit()
-        ):
-            return
-        if any(name.lower() in (b"transfer-encoding", b"upgrade") for name, _ in reply.headers):
-            return
-        end = data.find(b"\r\n\r\n") + 4
-        if end < 4 or end + int(lengths[0]) != len(data):
-            return
-        if len(self.known) >= 512:
+    def read(self, head: bytes) -> Seen | None:
+        """What `head`, with its empty line, says; None for all that a parser has to look at."""
+        seen = read_head(head)
+        if seen is None:
+            return None
+        if self._rests_until:
+            now = self._now()
+            if now < self._rests_until:
+                return seen
             self.known.clear()
-            self.plain.clear()
-        self.known[data[:end]] = (int(lengths[0]), reply.status, tuple(reply.headers), reply.cookies, reply.encoding)
-        if reply.status < 300 and reply.cookies is None:
-            self.plain[data[:end]] = int(lengths[0])
+            self._begun, self._rests_until = now, 0.0
+        if len(self.known) < MOST_KNOWN:
+            self.known[head] = seen
+            return seen
+        now = self._now()
+        if now - self._begun < FILLED_S:
+            self._rests_until = now + PAUSE_S
+        else:
+            self.known.clear()
+            self._begun = now
+        return seen
+
+
+def read_head(head: bytes) -> Seen | None:
+    shape = SHAPE.match(head)
+    if shape is None:
+        return None
+    status, low = int(shape.group(1)), head.lower()
+    if status in (204, 304) or b"\r\ntransfer-encoding:" in low or b"\r\nupgrade:" in low:
+        return None
+    length, many = _one(low, head, b"\r\ncontent-length:")
+    encoding, too_many = _one(low, head, b"\r\ncontent-encoding:")
+    connection, of_them = _one(low, head, b"\r\nconnection:")
+    if many or too_many or of_them or not length.isdigit() or connection.lower() not in (b"", b"keep-alive"):
+        return None
+    cookies: list[bytes] | None = None
+    at = low.find(b"\r\nset-cookie:")
+    while at >= 0:
+        end = head.find(b"\r\n", at + 13)
+        cookies = [*(cookies or ()), head[at + 13 : end].strip(b" \t")]
+        at = low.find(b"\r\nset-cookie:", end)
+    return Seen(head, status, int(length), cookies, encoding)
+
+
+def _one(low: bytes, head: bytes, name: bytes) -> tuple[bytes, bool]:
+    """(the value of a header, whether there is more than one); empty when there is none."""
+    at = low.find(name)
+    if at < 0:
+        return b"", False
+    begin = at + len(name)
+    return head[begin : head.find(b"\r\n", begin)].strip(b" \t"), low.find(name, begin) >= 0
 
 
 MAX_KEPT = 16_000_000
@@ -120,8 +175,8 @@ class ReplyReader:
         """Prepares for the next reply. `head_only` for HEAD; `keep` keeps the body (that of a status ≥ 400, and an
         encoded one, always).
         """
-        self.reply = Reply()
-        self.reply.headers = self._headers = []
+        self.reply: Reply = Reply()
+        self._headers = []
         self._chunks: list[bytes] = []
         self._kept_bytes = 0
         self._head: bytearray | None = bytearray()
@@ -160,8 +215,8 @@ class ReplyReader:
         if plain == head:
             return False
         self._parser = httptools.HttpResponseParser(self)
-        self.reply.headers = self._headers = []
-        self.reply.cookies, self._framed = None, False
+        self._headers = []
+        self.reply.set_cookies, self._framed = None, False
         self._head = None if end >= 0 else bytearray(plain)
         try:
             self._parser.feed_data(plain)
@@ -194,7 +249,7 @@ class ReplyReader:
             self._headers.append((name, value))
             size = len(name)
             if size == 10 and name.lower() == b"set-cookie":
-                reply.cookies = [*(reply.cookies or ()), value]
+                reply.set_cookies = [*(reply.set_cookies or ()), value]
             elif (size == 14 and name.lower() == b"content-length") or (
                 size == 17 and name.lower() == b"transfer-encoding"
             ):
@@ -208,11 +263,12 @@ class ReplyReader:
         reply = self.reply
         status = self._parser.get_status_code()
         if 100 <= status < 200 and status != 101:  # interim (RFC 9110 §15.2): the final one follows
-            reply.headers = self._headers = []
+            self._headers = []
             self._framed, self.interim = False, True
             self.continued = self.continued or status == 100
             return
         self._head = None
+        reply.read(self._headers)
         reply.status = status
         reply.keep_alive = self._parser.should_keep_alive()
         if status >= 400:
@@ -227,7 +283,7 @@ class ReplyReader:
     def on_body(self, body: bytes) -> None:
         if self._done:
             return
-        self.reply.body_bytes += len(body)
+        self.reply.came += len(body)
         if self._keep and self._kept_bytes < MAX_KEPT:
             self._chunks.append(body[: MAX_KEPT - self._kept_bytes])
             self._kept_bytes += len(body)
@@ -240,3 +296,4 @@ class ReplyReader:
         self._done = True
         if self._chunks:
             self.reply.body = self._chunks[0] if len(self._chunks) == 1 else b"".join(self._chunks)
+            self.reply.cut = len(self.reply.body) < self.reply.came

@@ -1,13 +1,14 @@
 """Counts every second of a shard; each second becomes one message when it is over."""
 
+import struct
 from collections.abc import Callable, Iterator, Sequence
-from itertools import chain
 
 import numpy as np
 import numpy.typing
 
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram, bucket_of, buckets_of
+from dynamikos.engine.http.protocol import Reply
 
 BATCH = 1000  # notes that may wait before they are counted: about a millisecond of work
 
@@ -37,8 +38,8 @@ class _Cell:
     def __init__(self) -> None:
         self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = self.tries = 0
         self.connects = self.connect = self.handshakes = self.tls = self.resumed = 0
-        self.hist: dict[int, int] = {}
-        self.ttfb: dict[int, int] = {}
+        self.hist: list[Buckets] = []  # of samples, piece by piece
+        self.ttfb: list[Buckets] = []
         self.failed: dict[str, int] = {}
         self.failed_hist: dict[int, int] = {}
 
@@ -48,11 +49,11 @@ class _Cell:
             n=self.n,
             sum_us=self.sum,
             squares=str(self.squares),
-            hist=Histogram(self.hist).to_bytes() if self.hist else b"",
+            hist=_packed(self.hist),
             failed=self.failed,
             failed_sum_us=self.failed_sum,
             failed_hist=Histogram(self.failed_hist).to_bytes() if self.failed_hist else b"",
-            ttfb_hist=Histogram(self.ttfb).to_bytes() if self.ttfb else b"",
+            ttfb_hist=_packed(self.ttfb),
             bytes_out=self.bytes_out,
             bytes_in=self.bytes_in,
             tries=self.tries,
@@ -63,21 +64,19 @@ class _Cell:
             resumed=self.resumed,
         )
 
-    def add(self, durations: "Microseconds", exchanges: "np.typing.NDArray[np.float64] | None" = None) -> None:
-        """Counts durations; with rows (…, sent, first, last, bytes out, bytes in) of exchanges
-        their other figures too.
-        """
+    def add(self, durations: "Microseconds", passed: "Rows | None" = None) -> None:
+        """Counts durations; with rows of PASSED their other figures too."""
         self.n += len(durations)
         self.sum += int(durations.sum())
         if int(durations.max()) < 10_000_000:
             self.squares += int((durations * durations).sum())
         else:  # beyond 10 s the sum of squares may leave 64 bits
             self.squares += sum(each * each for each in durations.tolist())
-        _add(self.hist, durations)
-        if exchanges is not None:
-            _add(self.ttfb, _microseconds(exchanges[:, 4] - exchanges[:, 3]))
-            self.bytes_out += int(exchanges[:, 6].sum())
-            self.bytes_in += int(exchanges[:, 7].sum())
+        self.hist.append(buckets_of(durations))
+        if passed is not None:
+            self.ttfb.append(buckets_of(_microseconds(passed["first"] - passed["sent"])))
+            self.bytes_out += int(passed["bytes_out"].sum())
+            self.bytes_in += int(passed["bytes_in"].sum())
 
     def miss(self, duration_us: int, kind: str) -> None:
         self.failed[kind] = self.failed.get(kind, 0) + 1
@@ -87,6 +86,18 @@ class _Cell:
 
 
 Microseconds = np.typing.NDArray[np.int64]
+Buckets = np.typing.NDArray[np.int64]
+Rows = np.typing.NDArray[np.void]
+# A request that passed: its series, the series of the step that it is all of or −1; instants at which it was due, its
+# last exchange began (−1 where that was noted apart) and was sent, its first and last byte came; bytes of all its
+# exchanges; how many checks it passed, all of them.
+PASSED = np.dtype([
+    (name, "f8")
+    for name in ("series", "step", "due", "began", "sent", "first", "last", "bytes_out", "bytes_in", "checks")
+])  # fmt: skip
+pack_passed = struct.Struct("10d").pack
+STRETCH = np.dtype([("series", "i4"), ("due", "f8"), ("last", "f8")])  # a step or a round that passed
+TRIP = np.dtype([("began", "f8"), ("last", "f8")])  # an exchange that was answered and is in no row of PASSED
 
 
 class _Second:
@@ -122,10 +133,8 @@ def _microseconds(seconds: "np.typing.NDArray[np.float64]") -> Microseconds:
     return np.rint(seconds * 1e6).astype(np.int64)
 
 
-def _add(hist: dict[int, int], values_us: Microseconds) -> None:
-    indices, counts = np.unique(buckets_of(values_us), return_counts=True)
-    for index, found in zip(indices.tolist(), counts.tolist(), strict=True):
-        hist[index] = hist.get(index, 0) + found
+def _packed(pieces: "list[Buckets]") -> bytes:
+    return Histogram.packed(np.concatenate(pieces)) if pieces else b""
 
 
 class Recorder:
@@ -133,23 +142,27 @@ class Recorder:
 
     What went well is only noted, in plain lists, and counted by `count` in numpy a thousand at a time: on the path of
     every exchange a note costs a tenth of what counting costs. Users may append to the lists themselves.
+
+    That an exchange was sent is counted when it has ended, or when its second is closed and it is still on the wire.
     """
 
-    def __init__(self, shard: int, begin: float, measured_to: float = float("inf")) -> None:
-        """`measured_to` is the instant at which the measured part ends: what is under way then counts there."""
+    def __init__(
+        self, shard: int, begin: float, measured_to: float = float("inf"), first_checks: dict[int, int] | None = None
+    ) -> None:
+        """`measured_to` is the instant at which the measured part ends: what is under way then counts there.
+        `first_checks`: by series of a request the number of its first check.
+        """
+        self.first_checks = first_checks or {}
         self.shard, self.begin, self._measured_to = shard, begin, measured_to
         self._in_flight = 0  # of all that was sent, what is neither answered nor failed, up to the last closed second
         self._seconds: dict[int, _Second] = {}
         self.closed = -1
         self._hot: tuple[int, _Second] = (-1, _Second())  # the second that checks were last counted in
         self.users: dict[str, int] = {}
-        self.flying: dict[int, float] = {}  # exchanges on the wire: number → instant of sending
-        self.sends: list[float] = []  # instants at which an exchange was sent
-        self.landings: list[float] = []  # instants at which one was answered
-        self.stretches: list[tuple[int, float, float]] = []  # steps and rounds that passed: series, begun, ended
-        # requests that passed: series, series of the step it is all of (its landing is not noted then) or −1, due,
-        # sent, first byte, last byte, bytes out, bytes in
-        self.exchanges: list[tuple[int, int, float, float, float, float, int, int]] = []
+        self.flying: dict[int, float] = {}  # exchanges on the wire: number → instant of sending, which was then
+        self.trips: list[tuple[float, float]] = []  # rows of TRIP
+        self.stretches: list[tuple[int, float, float]] = []  # rows of STRETCH
+        self.passed_requests: list[bytes] = []  # rows of PASSED, packed
         self.failures = 0  # all that missed, whatever second
         self._gauges: dict[int, dict[str, int]] = {}
 
@@ -166,77 +179,80 @@ class Recorder:
 
     def count(self) -> None:
         """Counts what is noted."""
-        self.landings.extend(each[5] for each in self.exchanges if each[1] >= 0)
-        for instants, name in ((self.sends, "sent"), (self.landings, "answered")):
-            if instants:
-                seconds, counts = np.unique((np.array(instants) - self.begin).astype(np.int64), return_counts=True)
-                instants.clear()
-                for number, found in zip(seconds.tolist(), counts.tolist(), strict=True):
-                    second = self._numbered(number)
-                    setattr(second, name, getattr(second, name) + found)
+        if self.trips:
+            self._exchanged(np.array(self.trips, TRIP))
+            self.trips.clear()
         if self.stretches:
-            rows = np.fromiter(chain.from_iterable(self.stretches), np.float64, 3 * len(self.stretches)).reshape(-1, 3)
+            rows = np.array(self.stretches, STRETCH)
             self.stretches.clear()
-            for second, no, part in self._parts(rows, 0, 2):
-                self._count(second, no, part, 1, 2)
-        if self.exchanges:
-            rows = np.fromiter(chain.from_iterable(self.exchanges), np.float64, 8 * len(self.exchanges)).reshape(-1, 8)
-            self.exchanges.clear()
-            for second, no, part in self._parts(rows, 0, 5):
-                self._count(second, no, part, 2, 5, exchanges=True)
-                whole = part[:, 1] >= 0
-                if whole.any():
-                    self._count(second, int(part[whole, 1][0]), part[whole], 2, 5)
+            for second, no, part in self._parts(rows):
+                self._count(second, no, part)
+        if self.passed_requests:
+            rows = np.frombuffer(b"".join(self.passed_requests), PASSED)
+            self.passed_requests.clear()
+            self._exchanged(rows)
+            for second, no, part in self._parts(rows):
+                self._count(second, no, part, exchanges=True)
+                checks = int(part["checks"].sum())
+                if checks:
+                    asked = int(np.count_nonzero(part["checks"]))
+                    first = self.first_checks.get(no, 0)
+                    second.checks_passed += checks
+                    second.judged[first] = second.judged.get(first, 0) + asked
+                whole = part[part["step"] >= 0]
+                if len(whole):
+                    self._count(second, int(whole["step"][0]), whole)
 
-    def _count(
-        self,
-        second: _Second,
-        no: int,
-        rows: "np.typing.NDArray[np.float64]",
-        begun: int,
-        ended: int,
-        *,
-        exchanges: bool = False,
-    ) -> None:
+    def _exchanged(self, rows: Rows) -> None:
+        """Exchanges that were answered, by the seconds in which they were sent and in which they came."""
+        apart = rows["began"] < 0
+        if apart.any():
+            rows = rows[~apart]
+        for number, found in self._by_second(rows["began"]):
+            if number > self.closed:  # else it was counted when its second was closed
+                self._numbered(number).sent += found
+        for number, found in self._by_second(rows["last"]):
+            self._numbered(number).answered += found
+
+    def _by_second(self, instants: "np.typing.NDArray[np.float64]") -> list[tuple[int, int]]:
+        seconds, counts = np.unique((instants - self.begin).astype(np.int64), return_counts=True)
+        return list(zip(seconds.tolist(), counts.tolist(), strict=True))
+
+    def _count(self, second: _Second, no: int, rows: Rows, *, exchanges: bool = False) -> None:
         """Counts rows of one series that ended in one second; those that were under way at the end of the measured part
         there, too.
         """
-        durations = _microseconds(rows[:, ended] - rows[:, begun])
+        due, last = rows["due"], rows["last"]
+        durations = _microseconds(last - due)
         second.cells.setdefault(no, _Cell()).add(durations, rows if exchanges else None)
-        if float(rows[:, ended].max()) >= self._measured_to:
-            across = (rows[:, begun] < self._measured_to) & (rows[:, ended] >= self._measured_to)
+        if float(last.max()) >= self._measured_to:
+            across = (due < self._measured_to) & (last >= self._measured_to)
             if across.any():
                 second.carried.setdefault(no, _Cell()).add(durations[across], rows[across] if exchanges else None)
 
-    def _parts(
-        self, rows: "np.typing.NDArray[np.float64]", series: int, instant: int
-    ) -> "Iterator[tuple[_Second, int, np.typing.NDArray[np.float64]]]":
-        """Rows by second and series. `series` and `instant` are columns."""
-        keys = (rows[:, instant] - self.begin).astype(np.int64) * 65_536 + rows[:, series].astype(np.int64)
+    def _parts(self, rows: Rows) -> "Iterator[tuple[_Second, int, Rows]]":
+        """Rows by the second in which they ended, and series."""
+        keys = (rows["last"] - self.begin).astype(np.int64) * 65_536 + rows["series"].astype(np.int64)
         for key in np.unique(keys).tolist():
             yield self._numbered(key >> 16), key & 65_535, rows[keys == key]
 
     # exchanges on the wire ---------------------------------------------------------------------------
 
-    def sent(self, number: int, instant: float) -> None:
-        """A request is about to go out under a `number` of its own."""
-        self.flying[number] = instant
-        self.sends.append(instant)
-
     def landed(self, number: int, instant: float, *, failed: bool) -> None:
-        del self.flying[number]
-        if failed:
-            self._second(instant).failed += 1
-        else:
-            self.landings.append(instant)
+        """An exchange that was on the wire has ended."""
+        began = self.flying.pop(number)
+        if not failed:
+            self.trips.append((began, instant))
+            return
+        if int(began - self.begin) > self.closed:
+            self._second(began).sent += 1
+        self._second(instant).failed += 1
 
-    def withdrawn(self, number: int, instant: float) -> None:
+    def withdrawn(self, number: int) -> None:
         """A request that was about to go out was not sent at all."""
-        del self.flying[number]
-        if instant in self.sends:
-            self.sends.remove(instant)
-        else:
-            self._second(instant).sent -= 1
+        began = self.flying.pop(number)
+        if int(began - self.begin) <= self.closed:
+            self._second(began).sent -= 1
 
     def opened(self, series: int, instant: float, parts_us: tuple[int, int, int], *, resumed: bool) -> None:
         """A connection was opened for a request of `series`: (name looked up, connected, TLS agreed) in µs, −1 for what
@@ -262,12 +278,14 @@ class Recorder:
         if len(self.stretches) >= BATCH:
             self.count()
 
-    def answered(
-        self, series: int, due: float, sent: float, first: float, last: float, bytes_out: int, bytes_in: int
-    ) -> None:
-        """A request passed. `sent` and `first` are of its last hop, the bytes of all."""
-        self.exchanges.append((series, -1, due, sent, first, last, bytes_out, bytes_in))
-        if len(self.exchanges) >= BATCH:
+    def answered(self, series: int, due: float, reply: Reply, bytes_out: int = 0, bytes_in: int = 0) -> None:
+        """What is performed beside the requests passed: its exchanges are noted already. The bytes are those of all,
+        or the reply's.
+        """
+        out, into = bytes_out or reply.bytes_out, bytes_in or reply.bytes_in
+        row = pack_passed(series, -1, due, -1, reply.sent_at, reply.first_at, reply.last_at, out, into, 0)
+        self.passed_requests.append(row)
+        if len(self.passed_requests) >= BATCH:
             self.count()
 
     def missed(
@@ -282,7 +300,7 @@ class Recorder:
         if ended >= self._measured_to > ended - duration_us / 1e6:
             second.carried.setdefault(series, _Cell()).miss(duration_us, kind)
 
-    def checks(self, instant: float, first: int, count: int, failed: list[int]) -> None:
+    def checks(self, instant: float, first: int, count: int, failed: Sequence[int]) -> None:
         """The `count` checks of a request, numbered from `first`, were asked; those in `failed` were not passed."""
         hot = self._hot
         number = int(instant - self.begin)
@@ -343,6 +361,9 @@ class Recorder:
         """
         ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self._measured_to] if last else []
         self.count()
+        for began in self.flying.values():
+            if self.closed < (each := int(began - self.begin)) <= number:
+                self._numbered(each).sent += 1
         messages = []
         measured = health()
         for each in range(self.closed + 1, number + 1):

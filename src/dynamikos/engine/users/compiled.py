@@ -13,13 +13,16 @@ from dynamikos.core.checks import compile_check, texts_in
 from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import RuleError, TemplateError
 from dynamikos.core.frozen import DataPile, Series, checks_of, series_of
-from dynamikos.core.journeys import Authorization, Body, Branch, Client, FormPart, Journey, Kind, Login, Request, Step
+from dynamikos.core.journeys import Authorization, Branch, Client, FormPart, Journey, Kind, Login, Request, Step
+from dynamikos.core.journeys import Body as JourneyBody
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.journeys.tainted import secret_names, shown, uses
 from dynamikos.core.journeys.verify import common_texts, item_texts, texts_of
 from dynamikos.core.values import bind, calculates, compile_condition, compile_list, names_in
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.messages import NO_FIELDS, Body, Fields, Head, Held
+from dynamikos.engine.http.writing import start_of
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.filling import (
     BARE_PERCENT,
@@ -72,9 +75,7 @@ def split_url(url: str) -> tuple[Origin, str, str]:
 
 @dataclass(slots=True)
 class CompiledRequest:
-    """A request ready to be filled. `plain` is (origin, host, target, head bytes, body bytes) when nothing in it
-    varies.
-    """
+    """A request ready to be filled. `plain` is (origin, head, body) when nothing in it varies."""
 
     request: Request
     step: Step
@@ -82,23 +83,19 @@ class CompiledRequest:
     method: str
     fill_address: Fill
     fill_query: list[tuple[Fill, Fill]]
-    fill_headers: list[tuple[str, Fill]]
     make_body: Make | None
     captures: list[tuple[str, Taker]]
     checks: list[Judge]
     checks_status: bool
     keeps_body: bool
     embedded: list[Fill]
-    plain: tuple[Origin, str, str, bytes, bytes] | None = None
+    plain: tuple[Origin, Head, Body] | None = None
     # what its embedded resources carry too, from the same origin
     common: list[tuple[str, Fill]] = field(default_factory=list)
     prover: Prover | None = None  # when proving who sends it takes exchanges of its own
-    # for a quick one: where it goes, its head up to the span's number
-    origin: Origin = ("", "", 0)
-    start: bytes = b""
     place: tuple[Origin, str, str] | None = None  # where it goes, when nothing varies in that
-    top: str = ""  # the head up to the fixed headers, when nothing varies in it
-    fixed_lines: str = ""  # headers in which nothing varies
+    start: str = ""  # how its head begins then (see Head)
+    fixed: Fields = NO_FIELDS  # headers in which nothing varies
     open_headers: list[tuple[str, Fill]] = field(default_factory=list)
     reads_addresses: bool = False  # whether a capture looks into the addresses it was redirected through
     calculates: bool = False  # whether building it evaluates expressions
@@ -107,18 +104,14 @@ class CompiledRequest:
     file: Path | None = None  # a body that is sent from a file, piece by piece
     expects: bool = False  # whether the body waits for “100 Continue”
     own_host: Fill | None = None  # a Host header of its own
+    own_cookie: Fill | None = None  # a Cookie header of its own
     private: frozenset[str] = frozenset()  # headers that go to their own origin only, in lower case
     hides: frozenset[int] = frozenset()  # positions of checks whose texts come from secrets
+    count: int = 0  # of its checks
+    looks: bool = False  # whether anything is captured from its answer or checked
 
-    @property
-    def apart(self) -> bool:
-        """Whether its body is sent apart from its head."""
-        return self.file is not None or self.expects
-
-    def build(self, values: Values) -> tuple[Origin, str, str, bytes, bytes]:
-        """(origin, host, target, head up to the last own header, body). Raises TemplateError or Failure."""
-        if self.plain is not None:
-            return self.plain
+    def build(self, values: Values) -> tuple[Origin, Head, Body]:
+        """(origin, head, body). Raises TemplateError or Failure."""
         if self.place is not None:
             origin, host, target = self.place
         else:
@@ -127,16 +120,16 @@ class CompiledRequest:
                 query = "&".join([f"{name(values)}={value(values)}" for name, value in self.fill_query])
                 url += ("" if url.endswith("?") else "&" if "?" in url else "?") + query
             origin, host, target = split_url(url)
-        body = self.make_body(values) if self.make_body is not None else b""
-        named = host if self.own_host is None else self.own_host(values)
-        head = self.top or f"{self.method} {target} HTTP/1.1\r\nHost: {named}\r\n{self.fixed_lines}"
-        for name, fill in self.open_headers:
-            head += f"{name}: {fill(values)}\r\n"
+        body: Body = self.make_body(values) if self.make_body is not None else b""
         if self.file is not None:
-            head += f"Content-Length: {_size_of(self.file)}\r\n"
-        elif body or self.method in ("POST", "PUT", "PATCH"):
-            head += f"Content-Length: {len(body)}\r\n"
-        return origin, host, target, head.encode("utf-8"), body
+            body = Held(file=self.file)
+        elif self.expects and body:
+            body = Held(body)  # type: ignore[arg-type]
+        own = tuple([(name, fill(values)) for name, fill in self.open_headers])
+        cookie = "" if self.own_cookie is None else self.own_cookie(values)
+        if self.own_host is not None:
+            host = self.own_host(values)
+        return origin, Head(self.method, target, host, self.fixed, own, cookie, self.start), body
 
 
 @dataclass(slots=True)
@@ -164,7 +157,8 @@ class CompiledStep:
     requests: list[CompiledRequest]
 
     thinks: bool = False
-    quick: CompiledRequest | None = None  # its only request, if nothing varies in it and its answer is not looked into
+    walks: bool = False  # whether its requests are sent one after the other, and there is one
+    whole: int = -1  # its series, where its only request is all of it and has a step's time
     item: Item | None = None  # when it does something else than sending requests
 
 
@@ -221,16 +215,9 @@ def compile_journey(
                 for name in names_in(text)
             }
             each.draws = tuple(sorted(needed & used))
-        if len(one.requests) == 1 and not step.at_once:
-            only = one.requests[0]
-            if (
-                only.plain is not None
-                and only.prover is None
-                and only.file is None
-                and only.method != "HEAD"
-                and not (only.plain[4] or only.captures or only.checks or only.embedded)
-            ):
-                one.quick, only.origin = only, only.plain[0]
+        one.walks = one.item is None and bool(one.requests) and not (step.at_once and len(one.requests) > 1)
+        if one.walks and len(one.requests) == 1 and one.requests[0].prover is None:
+            one.whole = one.series
         return one
 
     for part in PARTS:
@@ -291,7 +278,6 @@ def _request(
         method=request.method,
         fill_address=addressed(request.address, known, secret=secret),
         fill_query=[pair(name, value) for name, value in request.query],
-        fill_headers=headers,
         make_body=make_body,
         captures=captures,
         checks=[compile_check(check) for check in request.checks],
@@ -302,6 +288,9 @@ def _request(
         common=shared,
         prover=prover(proof, secret),
         own_host=next((fill for name, fill in headers if name.lower() == "host"), None),
+        own_cookie=next((fill for name, fill in headers if name.lower() == "cookie"), None),
+        looks=bool(captures or request.checks),
+        count=len(request.checks),
         private=private,
         hides=frozenset(
             at for at, check in enumerate(request.checks) if any(uses(each, secret) for each in texts_in(check))
@@ -310,19 +299,21 @@ def _request(
     if request.body is not None and request.body.file:
         made.file = Path(request.body.file)
     made.expects = any(name.lower() == "expect" for name, _ in headers)
+    fixed: list[tuple[str, str]] = []
     for name, fill in headers:
-        if name.lower() == "host":
+        if name.lower() in ("host", "cookie"):
             continue
         try:
-            made.fixed_lines += f"{name}: {fill({})}\r\n"
+            fixed.append((name, fill({})))
         except TemplateError:
             made.open_headers.append((name, fill))
+    made.fixed = Fields(fixed)
     try:
         made.place = _place(made)
         host = made.place[1] if made.own_host is None else made.own_host({})
-        made.top = f"{made.method} {made.place[2]} HTTP/1.1\r\nHost: {host}\r\n{made.fixed_lines}"
+        made.start = start_of(Head(made.method, made.place[2], host, made.fixed))
     except (TemplateError, Failure):
-        made.place = None
+        made.start = ""
     made.reads_addresses = any(capture.address is not None for capture in request.captures)
     made.calculates = any(calculates(each) for _, each in (*texts_of(request), *common_texts(journey)))
     try:
@@ -423,14 +414,7 @@ def _body(
     return (lambda values: fill(values).encode()), kind
 
 
-def _size_of(file: Path) -> int:
-    try:
-        return file.stat().st_size
-    except OSError as problem:
-        raise Failure("body-file", f"{file.name} can't be read: {problem.strerror or problem}") from problem
-
-
-def _multipart(body: Body, boundary: str, text: Callable[..., Fill]) -> Make:
+def _multipart(body: JourneyBody, boundary: str, text: Callable[..., Fill]) -> Make:
     """RFC 7578: each part's head and content, a value's holes filled, a file's content as it is."""
 
     def head(part: FormPart) -> bytes:

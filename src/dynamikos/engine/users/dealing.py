@@ -2,16 +2,13 @@
 
 import asyncio
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
 from dynamikos.core.dealing import Deal, row_of
 from dynamikos.core.frozen import DataPile
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Lessor
-
-if TYPE_CHECKING:
-    from dynamikos.engine.users.performer import User
+from dynamikos.engine.users.holdings import Holdings
 
 LOW = 250  # takings left at which the next are asked for
 WAIT_S, WANTED_S = 0.05, 0.5
@@ -145,14 +142,6 @@ class Spec:
     first: int = 0  # the first given row's number in its table, from 0
 
 
-@dataclass(slots=True)
-class Hand:
-    """What a user holds: takings so far and rows, by number of the spec."""
-
-    turns: dict[int, int] = field(default_factory=dict)
-    rows: dict[int, int] = field(default_factory=dict)
-
-
 def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | None, *, alone: bool) -> list[Spec]:
     """The things dealt, numbered as the frozen document has them; followers last.
 
@@ -205,71 +194,73 @@ class Dealer:
         }
         self._followers = [spec for spec in specs if spec.followed is not None]
 
-    def ready(self) -> bool:
-        """Whether the next round's rows can be dealt without waiting."""
-        return all(spec.book is None or (spec.book.ready and not spec.book.used_up) for spec in self.each_round)
+    def first(self) -> list[Spec]:
+        """What a user is dealt when it begins."""
+        return [spec for spec in self.specs if spec.followed is None and spec.deal.when != "use"]
 
-    async def begin(self, user: "User") -> bool:
-        """A user's first rows; false when there is none and it has to leave."""
-        return await self._deal(
-            user, [spec for spec in self.specs if spec.followed is None and spec.deal.when != "use"]
-        )
+    def used(self, tables: Sequence[str]) -> list[Spec]:
+        """What is dealt for a request that needs `tables`, of those dealt at each use."""
+        return [spec for table in tables for spec in self.at_use.get(table, ()) if spec.followed is None]
 
-    async def round(self, user: "User") -> bool:
-        """Rows of a new round; false when they are used up and the user leaves."""
-        return await self._deal(user, self.each_round)
+    @staticmethod
+    def ready(due: Sequence[Spec]) -> bool:
+        """Whether `due` can be dealt without waiting."""
+        return all(spec.book is None or spec.book.ready for spec in due)
 
-    async def use(self, user: "User", tables: Sequence[str]) -> bool:
-        """Rows of a request that needs `tables`, for those dealt at each use."""
-        return await self._deal(
-            user, [spec for table in tables for spec in self.at_use.get(table, ()) if spec.followed is None]
-        )
+    async def until_ready(self, due: Sequence[Spec]) -> None:
+        """Raises Failure when the database stays away."""
+        while waits := [spec for spec in due if spec.book is not None and not spec.book.ready]:
+            for spec in waits:
+                assert spec.book is not None
+                try:
+                    await spec.book.more()
+                except OSError as problem:
+                    raise Failure("rows", f"no rows of {spec.name} could be had: {problem}") from problem
 
-    async def _deal(self, user: "User", due: list[Spec]) -> bool:
+    def deal(self, own: Holdings, due: Sequence[Spec]) -> bool:
+        """Gives a row of each of `due`, which is ready; false when one is used up and the user has to leave."""
         for spec in due:
-            taking: int | None
-            if spec.book is not None:
-                if not spec.book.ready:
-                    try:
-                        await spec.book.more()
-                    except OSError as problem:
-                        raise Failure("rows", f"no rows of {spec.name} could be had: {problem}") from problem
-                taking = None if spec.book.used_up else spec.book.take()
-            else:
-                taking = user.hand.turns.get(spec.no, 0)
-            row = None
-            if taking is not None and len(spec.rows):
-                row = row_of(spec.deal, spec.name, self._seed, len(spec.rows), self._users, user.number, taking)
-                user.hand.turns[spec.no] = user.hand.turns.get(spec.no, 0) + 1
+            row = self._next_row(own, spec)
             if row is None:
                 if spec.deal.then == "stay" and len(spec.rows):
-                    if spec.no in user.hand.rows:
+                    if spec.no in own.rows:
                         continue
                     row = len(spec.rows) - 1
                 else:
-                    user.rows_over = f"rows of {spec.name} used up" if len(spec.rows) else f"{spec.name} has no rows"
+                    own.rows_over = f"rows of {spec.name} used up" if len(spec.rows) else f"{spec.name} has no rows"
                     if spec.deal.then == "stop" or not len(spec.rows):
-                        self._stop(user.rows_over)
+                        self._stop(own.rows_over)
                     return False
-            self._give(user, spec, row)
+            self._give(own, spec, row)
         if self._followers:
             dealt = {spec.no for spec in due}
             for spec in self._followers:
                 if spec.followed in dealt and len(spec.rows):
-                    self._give(user, spec, user.hand.rows[spec.followed] % len(spec.rows))
+                    self._give(own, spec, own.rows[spec.followed] % len(spec.rows))
         return True
 
-    def _give(self, user: "User", spec: Spec, row: int) -> None:
-        cells = spec.rows[row]
-        values = user.values
+    def _next_row(self, own: Holdings, spec: Spec) -> int | None:
+        """The row that is due now; None when there is none any more."""
+        taking: int | None
+        if spec.book is not None:
+            taking = None if spec.book.used_up else spec.book.take()
+        else:
+            taking = own.turns.get(spec.no, 0)
+        if taking is None or not len(spec.rows):
+            return None
+        own.turns[spec.no] = own.turns.get(spec.no, 0) + 1
+        return row_of(spec.deal, spec.name, self._seed, len(spec.rows), self._users, own.number, taking)
+
+    def _give(self, own: Holdings, spec: Spec, row: int) -> None:
+        cells, values = spec.rows[row], own.values
         for at, name in spec.columns:
             values[name] = cells[at]
-        user.hand.rows[spec.no] = row
-        self._record(spec.no, user.number, user.round, row)
+        own.rows[spec.no] = row
+        self._record(spec.no, own.number, own.round, row)
 
-    def rows_of(self, user: "User") -> dict[str, int]:
+    def rows_of(self, own: Holdings) -> dict[str, int]:
         """What a user holds, for reading: name → number of the row, from 1."""
-        return {self.specs[no].name: self.specs[no].first + row + 1 for no, row in user.hand.rows.items()}
+        return {self.specs[no].name: self.specs[no].first + row + 1 for no, row in own.rows.items()}
 
     def forget_last(self) -> None:
         """As Book.forget_last, for all piles."""

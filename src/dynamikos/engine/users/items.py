@@ -1,7 +1,7 @@
 """What a user does besides sending requests: setting values, choosing, repeating, calling, writing back."""
 
 import asyncio
-from typing import TYPE_CHECKING, Literal
+from typing import Literal, Protocol
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.values.masking import MASK
@@ -9,20 +9,32 @@ from dynamikos.core.values.numbers import as_number
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.users.compiled import CompiledStep, Item
-
-if TYPE_CHECKING:
-    from dynamikos.engine.users.performer import User
+from dynamikos.engine.users.holdings import Holdings
+from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.witness import Witness
 
 Outcome = Literal["", "step", "round"]  # passed; a step failed; what is left of the part is to be skipped
 LOGS = 200  # log lines that are kept of a shard
 LONGEST_PAUSE_S = 86_400.0
 
 
+class Performs(Protocol):
+    """Whoever performs the steps inside an item, and waits."""
+
+    leaving: bool
+
+    async def part(self, steps: list[CompiledStep], *, leaving: bool = False) -> Outcome: ...
+
+    async def wait(self, instant: float) -> None: ...
+
+    def retire(self, why: str) -> None: ...
+
+
 class Items:
     """Performs the items of one user."""
 
-    def __init__(self, user: "User") -> None:
-        self._user, self._around = user, user.around
+    def __init__(self, own: Holdings, around: Surroundings, witness: Witness, user: Performs) -> None:
+        self._own, self._around, self._witness, self._user = own, around, witness, user
 
     async def perform(self, step: CompiledStep, *, leaving: bool) -> Outcome:
         """What performing `step`, which is no requests, came to."""
@@ -33,7 +45,7 @@ class Items:
             match item.kind:
                 case "set":
                     for name, fill in item.pairs:
-                        user.values[name] = bounded(fill, user.values)
+                        self._own.values[name] = bounded(fill, self._own.values)
                     self._say(step, ", ".join(f"{name} = {self._shown(name)[:200]}" for name, _ in item.pairs))
                 case "pause":
                     seconds = self._seconds(item)
@@ -41,7 +53,7 @@ class Items:
                     await user.wait(self._around.clock.now() + seconds)
                 case "log":
                     assert item.told_text is not None
-                    self._log(step, bounded(item.told_text, user.values))
+                    self._log(step, bounded(item.told_text, self._own.values))
                 case "call":
                     await self._call(step, item)
                 case "keep":
@@ -66,24 +78,24 @@ class Items:
         if step.item is not None and step.item.secret:
             detail = "it could not be done; what it needs comes from a secret, so nothing of it is shown"
         self._around.recorder.missed(self._around.script.item_series, now, 0, kind)
-        self._user.witness.item(step, detail, failed=kind)
+        self._witness.item(step, detail, failed=kind)
         return "round"
 
     def _shown(self, name: str) -> str:
-        return MASK if name in self._around.script.secret else self._user.values[name]
+        return MASK if name in self._around.script.secret else self._own.values[name]
 
     def _say(self, step: CompiledStep, said: str) -> None:
         if self._around.keep_everything:
-            self._user.witness.item(step, said)
+            self._witness.item(step, said)
 
     def _log(self, step: CompiledStep, text: str) -> None:
         if self._around.keep_everything or self._around.logged < LOGS:
             self._around.logged += 1
-            self._user.witness.item(step, text)
+            self._witness.item(step, text)
 
     def _seconds(self, item: Item) -> float:
         assert item.text is not None
-        text = bounded(item.text, self._user.values)
+        text = bounded(item.text, self._own.values)
         found = as_number(text)
         if found is None or not 0 <= found <= LONGEST_PAUSE_S:
             raise TemplateError(f"“{text[:40]}” is no number of seconds from 0 to 86,400")
@@ -94,20 +106,20 @@ class Items:
         assert call is not None
         if functions is None:
             raise Failure("function", "Python functions are not performed here; they run on a generator")
-        given = {name: bounded(fill, self._user.values) for name, fill in item.pairs}
+        given = {name: bounded(fill, self._own.values) for name, fill in item.pairs}
         # queueing is the generator's lateness
         result = await functions.call(call.function, given, self._around.health.late)
         if call.into:
-            self._user.values[call.into] = result
-        told = ", ".join(f"{name}={bounded(fill, self._user.values)[:60]!r}" for name, fill in item.told)
+            self._own.values[call.into] = result
+        told = ", ".join(f"{name}={bounded(fill, self._own.values)[:60]!r}" for name, fill in item.told)
         self._say(step, f"{call.function}({told}) → {MASK if item.secret else result[:200]}")
 
     def _keep(self, step: CompiledStep, item: Item) -> None:
         keep = step.step.keep
         assert keep is not None
         # a secret is never written where anybody may read it, nor what is computed from one
-        mask = self._user.witness.mask()
-        row = {name: mask.text(bounded(fill, self._user.values)) for name, fill in item.told}
+        mask = self._witness.mask()
+        row = {name: mask.text(bounded(fill, self._own.values)) for name, fill in item.told}
         if self._around.write is not None:
             self._around.write(keep.into, row)
         told = ", ".join(f"{name} {value[:80]}" for name, value in row.items())
@@ -119,7 +131,11 @@ class Items:
         user = self._user
         if item.kind == "if":
             chosen = next(
-                (at for at, (_, holds, _) in enumerate(item.branches) if holds is None or bounded(holds, user.values)),
+                (
+                    at
+                    for at, (_, holds, _) in enumerate(item.branches)
+                    if holds is None or bounded(holds, self._own.values)
+                ),
                 None,
             )
             if chosen is None:
@@ -130,7 +146,7 @@ class Items:
             if step.step.choose == "evenly":
                 chosen = self._evenly(step.step.step, weights)
             else:
-                chosen = user.values.maker.random.choices(range(len(weights)), weights)[0]
+                chosen = self._own.values.maker.random.choices(range(len(weights)), weights)[0]
         branch, _, steps = item.branches[chosen]
         name = branch.name or (
             f"when {branch.when}" if branch.when else "otherwise" if item.kind == "if" else f"branch {chosen + 1}"
@@ -158,14 +174,14 @@ class Items:
     async def _each(self, step: CompiledStep, item: Item, *, leaving: bool) -> Outcome:
         each, user = step.step.each, self._user
         assert each is not None and item.listed is not None
-        values = bounded(item.listed, user.values)
+        values = bounded(item.listed, self._own.values)
         self._say(
             step,
             f"{len(values)} of {each.name}" + (f", the first {each.at_most}" if len(values) > each.at_most else ""),
         )
         worst: Outcome = ""
         for value in values[: each.at_most]:
-            user.values[each.name] = value
+            self._own.values[each.name] = value
             outcome = await user.part(item.steps, leaving=leaving)
             worst = outcome or worst
             if outcome == "round" or (user.leaving and not leaving):
@@ -180,7 +196,7 @@ class Items:
         most = rule.at_most
         if rule.times:
             assert item.text is not None
-            text = bounded(item.text, user.values)
+            text = bounded(item.text, self._own.values)
             found = as_number(text)
             if found is None or found < 0 or found != found.to_integral_value():
                 raise TemplateError(f"“{text[:40]}” is no number of times")
@@ -193,7 +209,7 @@ class Items:
         came, kind = False, ""
         last, worst = begun, ""
         while True:
-            if rule.while_ and not bounded(item.holds, user.values):  # type: ignore[arg-type]
+            if rule.while_ and not bounded(item.holds, self._own.values):  # type: ignore[arg-type]
                 came = True
                 break
             if (
@@ -209,7 +225,7 @@ class Items:
             if outcome:
                 kind, worst = "a step failed", outcome
                 break
-            if rule.until and bounded(item.holds, user.values):  # type: ignore[arg-type]
+            if rule.until and bounded(item.holds, self._own.values):  # type: ignore[arg-type]
                 came = True
                 break
             if tries < most and not (rule.times and tries == most):
@@ -230,10 +246,10 @@ class Items:
             shown = (
                 f"until {rule.until}" if rule.until else f"while {rule.while_}" if rule.while_ else f"{most:,} times"
             )
-            user.witness.item(step, f"{shown}: not so after {tries} tries in {clock.now() - begun:.1f} s", failed=kind)
+            self._witness.item(step, f"{shown}: not so after {tries} tries in {clock.now() - begun:.1f} s", failed=kind)
             worst = "step" if rule.then == "step" else "round" if rule.then in ("round", "user") else ""
             if rule.then == "user":
-                user.retired = f"{step.step.name}: {kind}"
+                user.retire(f"{step.step.name}: {kind}")
         if kind:
             recorder.missed(step.series, last, round((last - begun) * 1e6), kind)
         else:

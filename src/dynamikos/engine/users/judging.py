@@ -1,122 +1,139 @@
-"""What an answer is worth: its captures taken, then its checks verified; and the head of the request a redirect asks
-for.
-"""
+"""What an answer is worth: its captures taken, then its checks verified. Pure: nothing is recorded or sent here."""
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
+from typing import Any
 
-from dynamikos.core.captures import View
+from dynamikos.core.captures.base import Taker
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Bomb, decode_body
+from dynamikos.core.values import Values
 from dynamikos.core.values.masking import MASK
 from dynamikos.engine.http.protocol import MAX_KEPT, Reply
 from dynamikos.engine.users.compiled import CompiledRequest
+from dynamikos.engine.users.holdings import Holdings
 
-if TYPE_CHECKING:
-    from dynamikos.engine.users.performer import User
-
+NOTHING: Mapping[str, Any] = MappingProxyType({})
 SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
 
 
-def judged(
-    user: "User", compiled: CompiledRequest, reply: Reply, trail: Sequence[str], took_us: int
-) -> tuple[str, Verdict | None, dict[str, str], View | None]:
-    """Takes captures, then verifies; (kind of failure or "", its verdict, captured values, view)."""
-    user.then = "round"  # until a check says otherwise
-    captured: dict[str, str] = {}
-    content, beyond = reply.body, ""
+class Done:
+    """What a request came to: `kind` of failure or "", and what it means (`then`). `captured` are new values,
+    `replaced` what they were before. `asked` says that its checks were, `missed` which of them (numbers in the
+    journey) were not passed; a verdict without a kind is one that is only counted.
+    """
+
+    kind = ""
+    verdict: Verdict | None = None
+    then: Then = "round"
+    captured: Mapping[str, str] = NOTHING
+    replaced: Mapping[str, str | None] = NOTHING
+    asked = False
+    missed: Sequence[int] = ()
+
+    @classmethod
+    def failed(cls, kind: str, expected: str, actual: str) -> "Done":
+        """For a reason that no check gives."""
+        made = cls()
+        made.kind, made.verdict = kind, Verdict(kind, expected, actual)
+        return made
+
+
+PASSED = Done()
+
+
+def judged(compiled: CompiledRequest, reply: Reply, own: Holdings, trail: Sequence[str], took_ms: float) -> Done:
+    """Takes captures into the user's values, then verifies.
+
+    `trail` are the addresses it was redirected through, the last one included; `took_ms` since it was due.
+    """
+    status = reply.status
+    if (reply.encoding or reply.cut) and (problem := _unpack(reply)) is not None:
+        return problem
+    captures, checks = compiled.captures, compiled.checks
+    if status >= 400 and not compiled.checks_status:
+        if captures or checks:
+            return Done.failed(f"status-{status}", "a status below 400", f"status {status}")
+        done = Done()
+        done.kind = f"status-{status}"
+        return done
+    reply.duration_ms = took_ms
+    if trail:
+        reply.addresses = trail
+    done, missing, values = PASSED, "", own.values
+    if captures:
+        reply.cookies, reply._choose = own.jar.values, own.choose
+        done = Done()
+        missing = _take(captures, reply, values, done)
+    try:
+        if not missing and not reply.beyond:
+            for judge in checks:
+                if not judge.passes(reply, values):
+                    break
+            else:
+                return done
+    except TemplateError:
+        pass  # said below
+    return _missed(compiled, reply, values, done if captures else Done(), missing)
+
+
+def _unpack(reply: Reply) -> Done | None:
+    """Undoes the encoding of a body, or says why what is looked for may not be found in it."""
     if reply.cut:
-        beyond = f"{reply.body_bytes:,} bytes came, and a body is looked into as far as {MAX_KEPT:,}"
-    elif reply.encoding and content:
-        try:
-            content = decode_body(content, reply.encoding.decode("latin-1"))
-        except Bomb as problem:
-            return (
-                "body-bomb",
-                Verdict("body-bomb", "a body that unpacks to a sensible size", str(problem)),
-                captured,
-                None,
-            )
-        except ValueError as problem:
-            return "body-encoding", Verdict("body-encoding", "a body that can be decoded", str(problem)), captured, None
-    if not compiled.captures and not compiled.checks:
-        return (f"status-{reply.status}", None, {}, None) if reply.status >= 400 else ("", None, {}, None)
-    view = View(reply.status, reply.headers, content, user.jar.values, trail, user.choose)
-    if beyond:
-        view.beyond, view.size_bytes = beyond, None if reply.encoding else reply.body_bytes
-    view.duration_ms = took_us / 1000
-    if reply.status >= 400 and not compiled.checks_status:
-        return (
-            f"status-{reply.status}",
-            Verdict("status", "a status below 400", f"status {reply.status}"),
-            captured,
-            view,
-        )
-    missing, values, replaced = "", user.values, user.replaced
-    for name, take in compiled.captures:
-        found = take(view)
+        reply.beyond = f"{reply.came:,} bytes came, and a body is looked into as far as {MAX_KEPT:,}"
+        reply.size_bytes = None if reply.encoding else reply.came
+        return None
+    if not reply.body or reply.unpacked:
+        return None
+    try:
+        reply.body = decode_body(reply.body, reply.encoding.decode("latin-1"))
+    except Bomb as problem:
+        return Done.failed("body-bomb", "a body that unpacks to a sensible size", str(problem))
+    except ValueError as problem:
+        return Done.failed("body-encoding", "a body that can be decoded", str(problem))
+    reply.unpacked = True
+    return None
+
+
+def _take(captures: Sequence[tuple[str, Taker]], reply: Reply, values: Values, done: Done) -> str:
+    """Takes the captures; the name of the first for which nothing was found, or ""."""
+    missing = ""
+    done.captured, done.replaced = captured, replaced = {}, {}
+    for name, take in captures:
+        found = take(reply)
         if found is None:
             missing = missing or name
         else:
             replaced[name] = values.get(name)
             captured[name] = values[name] = found
+    return missing
+
+
+def _missed(compiled: CompiledRequest, reply: Reply, values: Values, done: Done, missing: str) -> Done:
+    """Says what is not so: which checks were not passed and what that means, or what was not found."""
     failed = counted = None
     missed: list[int] = []
-    for no, judge in enumerate(compiled.checks, compiled.first_check):
+    for at, judge in enumerate(compiled.checks):
         try:
-            verdict = judge(view, values)
+            verdict = judge(reply, values)
         except TemplateError as problem:
             verdict = Verdict("value-missing", "a value for the check", str(problem))
         if verdict is not None:
-            if no - compiled.first_check in compiled.hides:
-                verdict = Verdict(
-                    verdict.kind, MASK, "it is not so; what is compared comes from a secret", verdict.then
-                )
-            missed.append(no)
+            if at in compiled.hides:
+                words = "it is not so; what is compared comes from a secret"
+                verdict = Verdict(verdict.kind, MASK, words, verdict.then)
+            missed.append(compiled.first_check + at)
             counted = counted or verdict
             if verdict.then != "count" and (failed is None or SEVERITY[verdict.then] > SEVERITY[failed.then]):
                 failed = verdict
-    if compiled.checks:
-        user.around.recorder.checks(reply.last_at, compiled.first_check, len(compiled.checks), missed)
+    done.asked, done.missed = bool(compiled.checks), missed
     if failed is not None:
-        user.then = failed.then
-        return failed.kind, failed, captured, view
-    if missing:
-        kind = "body-limit" if beyond else f"capture-{missing}"
-        said = f"nothing was found: {beyond}" if beyond else "nothing was found"
-        return kind, Verdict(kind, f"a value for {missing}", said), captured, view
-    return "", counted, captured, view  # a check that is only counted is shown with what is kept
-
-
-def redirected_head(
-    method: str, target: str, host: str, head: bytes, body: bytes, *, same_origin: bool, private: frozenset[str]
-) -> bytes:  # fmt: skip
-    """The first head with a new first line and host. Headers that described a dropped body are dropped; to another
-    origin (scheme, host and port, RFC 6454) those in `private` are, too.
-    """
-    _, host_line, *lines = head.decode("utf-8").split("\r\n")
-    kept = []
-    for line in lines:
-        name = line.partition(":")[0].lower()
-        if (
-            line
-            and not (not body and name in ("content-length", "content-type"))
-            and (same_origin or name not in private)
-        ):
-            kept.append(line)
-    return (
-        "\r\n".join([f"{method} {target} HTTP/1.1", host_line if same_origin else f"Host: {host}", *kept]) + "\r\n"
-    ).encode()
-
-
-def with_cookie(head: bytes, cookie: str) -> tuple[bytes, str]:
-    """(head, all cookies) where the jar's `cookie` joins the Cookie header that `head` has already."""
-    lines = head.split(b"\r\n")
-    for at, line in enumerate(lines):
-        name, _, value = line.partition(b":")
-        if name.lower() == b"cookie":
-            own = value.strip().decode("utf-8", "replace")
-            lines[at] = b"Cookie: %b; %b" % (value.strip(), cookie.encode("latin-1", "replace"))
-            return b"\r\n".join(lines), f"{own}; {cookie}"
-    return b"%bCookie: %b\r\n" % (head, cookie.encode("latin-1", "replace")), cookie
+        done.kind, done.verdict, done.then = failed.kind, failed, failed.then
+    elif missing:
+        done.kind = "body-limit" if reply.beyond else f"capture-{missing}"
+        said = f"nothing was found: {reply.beyond}" if reply.beyond else "nothing was found"
+        done.verdict = Verdict(done.kind, f"a value for {missing}", said)
+    else:
+        done.verdict = counted
+    return done

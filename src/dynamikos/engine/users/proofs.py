@@ -1,26 +1,26 @@
 """A user's own proofs: Digest challenges it was given, tokens it waits for."""
 
-from typing import TYPE_CHECKING
-
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.digest import Challenge, challenge_in
+from dynamikos.engine.http.messages import Fields, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.compiled import CompiledRequest, split_url
 from dynamikos.engine.users.filling import in_header
+from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.proving import Prover, token_in, token_request
-
-if TYPE_CHECKING:
-    from dynamikos.engine.users.performer import User
+from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.wire import Wire
+from dynamikos.engine.users.witness import Witness
 
 
 class Proofs:
     """What one user answers when it is asked who it is."""
 
-    def __init__(self, user: "User") -> None:
-        self._user = user
+    def __init__(self, own: Holdings, around: Surroundings, wire: Wire, witness: Witness) -> None:
+        self._own, self._around, self._wire, self._witness = own, around, wire, witness
         self._challenges: dict[Origin, Challenge] = {}
 
     async def header(self, prover: Prover, compiled: CompiledRequest, origin: Origin, method: str, target: str) -> str:
@@ -29,13 +29,13 @@ class Proofs:
         Raises Failure, also for a value that would end the line.
         """
         try:
-            filled = prover.filled(self._user.values)
+            filled = prover.filled(self._own.values)
             if not prover.is_digest:
                 return in_header("Bearer " + await self._token(prover, filled, compiled))
             challenge = self._challenges.get(origin)
             if challenge is None:
                 return ""
-            cnonce = f"{self._user.values.maker.random.getrandbits(64):016x}"
+            cnonce = f"{self._own.values.maker.random.getrandbits(64):016x}"
             return in_header(challenge.answer(method, target, filled[0], filled[1], cnonce))
         except TemplateError as problem:
             raise Failure("value-missing", str(problem)) from problem
@@ -48,7 +48,7 @@ class Proofs:
         Raises Failure when no token can be had.
         """
         if not prover.is_digest:
-            await self._token(prover, prover.filled(self._user.values), compiled, refused.removeprefix("Bearer "))
+            await self._token(prover, prover.filled(self._own.values), compiled, refused.removeprefix("Bearer "))
             return True
         asked = [value.decode("latin-1") for name, value in reply.headers if name.lower() == b"www-authenticate"]
         challenge = challenge_in(asked)
@@ -63,20 +63,15 @@ class Proofs:
     async def _token(
         self, prover: Prover, filled: tuple[str, ...], compiled: CompiledRequest, refused: str = ""
     ) -> str:
-        around, user = self._user.around, self._user
+        around = self._around
 
         async def fetch() -> tuple[str, float]:
             address, headers, body = token_request(filled, form=prover.form)
             due, series = around.clock.now(), around.script.token_series
             try:
                 origin, host, target = split_url(address)
-                lines = "".join(f"{name}: {value}\r\n" for name, value in headers)
-                head = (
-                    f"POST {target} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: Dynamikos/0.1\r\n{lines}Content-Length:"
-                    f" {len(body)}\r\n".encode()
-                )
-                span = next(around.spans)
-                reply = await user.hop(origin, target, "POST", head, body, span, True, due)
+                fields = Fields((("User-Agent", "Dynamikos/0.1"), *headers))
+                reply, flight = await self._wire.exchange(origin, Head("POST", target, host, fields), body, keep=True)
                 encoding = reply.encoding
                 content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
                 token = token_in(reply, content)
@@ -88,12 +83,10 @@ class Proofs:
                 around.recorder.missed(series, ended, round((ended - due) * 1e6), failure.kind)
                 raise Failure("token", failure.detail) from problem
             around.tokens.seen.add(token[0])
-            around.recorder.answered(
-                series, due, reply.sent_at, reply.first_at, reply.last_at, reply.bytes_out, reply.bytes_in
-            )
+            around.recorder.answered(series, due, reply)
             if around.keep_everything:
                 took = round((reply.last_at - reply.sent_at) * 1e6)
-                user.witness.keep(compiled, "hop", "POST", address, head, body, took, span, 1, reply)
+                self._witness.exchange(compiled, flight, "hop", took, 1, reply)
             return token
 
         return await around.tokens.get(filled, around.clock.now, fetch, refused)

@@ -3,12 +3,12 @@ origin.
 """
 
 import asyncio
-from typing import TYPE_CHECKING
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Bomb, decode_body
 from dynamikos.core.exchanges.model import REDIRECTS
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.messages import Fields, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.compiled import (
@@ -20,74 +20,93 @@ from dynamikos.engine.users.compiled import (
     resolve,
     split_url,
 )
+from dynamikos.engine.users.holdings import Holdings
+from dynamikos.engine.users.pool import PARALLEL
+from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.wire import Flight, Wire
+from dynamikos.engine.users.witness import Witness
 
-if TYPE_CHECKING:
-    from dynamikos.engine.users.performer import User
 
-PARALLEL = 6
-
-
-async def fetch_embedded(user: "User", compiled: CompiledRequest, step: CompiledStep, page: str) -> float:
+async def fetch_embedded(
+    compiled: CompiledRequest,
+    step: CompiledStep,
+    page: str,
+    own: Holdings,
+    around: Surroundings,
+    wire: Wire,
+    witness: Witness,
+) -> float:
     """Fetches the page's resources; returns when the last byte of the last one came."""
-    around, recorder, witness = user.around, user.around.recorder, user.witness
     gates: dict[Origin, asyncio.Semaphore] = {}
     home = split_url(page)[0]
     last = 0.0
 
     async def fetch(address: str) -> None:
         nonlocal last
-        due, failed, bytes_out, bytes_in = around.clock.now(), "redirect-loop", 0, 0
-        reply: Reply | None = None
-        told, url, head, span, hop = "", page, b"", 0, 0
+        found = _Fetched(around.clock.now(), wire)
         try:
-            for hop in range(MAX_HOPS + 1):  # noqa: B007 -- how far it came
-                url = resolve(url, address)
-                origin, host, target = split_url(url)
-                async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
-                    head, span = _head(user, compiled, target, host, is_home=origin == home), next(around.spans)
-                    reply = await user.hop(
-                        origin, target, "GET", head, b"", span, around.keep_everything, around.clock.now()
-                    )
-                bytes_out, bytes_in = bytes_out + reply.bytes_out, bytes_in + reply.bytes_in
-                if reply.opened_us is not None:
-                    recorder.opened(step.embedded_series, reply.last_at, reply.opened_us, resumed=reply.resumed)
-                location = reply.header(b"location") if reply.status in REDIRECTS else None
-                if location is None:
-                    failed = wrong_with(reply)
-                    break
-                address = located(location)
-            else:
-                told = f"redirected more than {MAX_HOPS} times; the last address is {address[:200]}"
+            await _follow(found, address)
         except Failure as failure:
-            failed, reply, told = failure.kind, None, failure.detail
+            found.failed, found.reply, found.told = failure.kind, None, failure.detail
         except TemplateError as problem:
-            failed, reply, told = "value-missing", None, str(problem)
+            found.failed, found.reply, found.told = "value-missing", None, str(problem)
+        reply, due, series = found.reply, found.due, step.embedded_series
         ended = reply.last_at if reply is not None else around.clock.now()
-        if failed or reply is None:
-            duration = round((ended - due) * 1e6)
-            recorder.missed(step.embedded_series, ended, duration, failed, bytes_out, bytes_in)
-            if reason := around.choice.failed(step.embedded_series, failed):
-                witness.keep(
-                    compiled, reason, "GET", url, head, b"", duration, span, hop, reply,
-                    error=told, resource=step.embedded_series,
-                )  # fmt: skip
+        if found.failed or reply is None:
+            took = round((ended - due) * 1e6)
+            around.recorder.missed(series, ended, took, found.failed, found.bytes_out, found.bytes_in)
+            if reason := around.choice.failed(series, found.failed):
+                witness.exchange(
+                    compiled, found.flight, reason, took, found.hop, reply, error=found.told, resource=series
+                )
         else:
-            recorder.answered(step.embedded_series, due, reply.sent_at, reply.first_at, ended, bytes_out, bytes_in)
+            around.recorder.answered(series, due, reply, found.bytes_out, found.bytes_in)
         last = max(last, ended)
 
-    addresses = [fill(user.values) for fill in compiled.embedded]
+    async def _follow(found: "_Fetched", address: str) -> None:
+        url = page
+        for found.hop in range(MAX_HOPS + 1):
+            url = resolve(url, address)
+            origin, host, target = split_url(url)
+            flight = found.flight
+            flight.place = origin, Head("GET", target, host), b""
+            async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
+                head = Head("GET", target, host, _fields(compiled, own, is_home=origin == home))
+                flight.place = origin, head, b""
+                reply, found.flight = await wire.exchange(origin, head, keep=around.keep_everything)
+            found.reply = reply
+            found.bytes_out, found.bytes_in = found.bytes_out + reply.bytes_out, found.bytes_in + reply.bytes_in
+            if reply.opened_us is not None:
+                around.recorder.opened(step.embedded_series, reply.last_at, reply.opened_us, resumed=reply.resumed)
+            location = reply.field(b"location") if reply.status in REDIRECTS else None
+            if location is None:
+                found.failed = wrong_with(reply)
+                return
+            address = located(location)
+        found.failed = "redirect-loop"
+        found.told = f"redirected more than {MAX_HOPS} times; the last address is {address[:200]}"
+
+    addresses = [fill(own.values) for fill in compiled.embedded]
     await asyncio.gather(*(fetch(address) for address in addresses))
     return last
 
 
-def _head(user: "User", compiled: CompiledRequest, target: str, host: str, *, is_home: bool) -> bytes:
+class _Fetched:
+    """How far a resource came."""
+
+    def __init__(self, due: float, wire: Wire) -> None:
+        self.due, self.flight = due, Flight(wire)
+        self.flight.place = ("http", "", 0), Head("GET", "", ""), b""
+        self.failed, self.told, self.hop, self.bytes_out, self.bytes_in = "", "", 0, 0, 0
+        self.reply: Reply | None = None
+
+
+def _fields(compiled: CompiledRequest, own: Holdings, *, is_home: bool) -> Fields:
     """As every other request's: the engine's own headers where the journey's common ones do not say otherwise."""
-    carried = [(name, fill(user.values)) for name, fill in compiled.common if name.lower() != "host"] if is_home else []
+    common = compiled.common if is_home else []
+    carried = [(name, fill(own.values)) for name, fill in common if name.lower() != "host"]
     given = {name.lower() for name, _ in carried}
-    lines = [*carried, *((name, value) for name, value in DEFAULT_HEADERS if name.lower() not in given)]
-    return "".join(
-        [f"GET {target} HTTP/1.1\r\nHost: {host}\r\n", *(f"{name}: {value}\r\n" for name, value in lines)]
-    ).encode()
+    return Fields((*carried, *((name, value) for name, value in DEFAULT_HEADERS if name.lower() not in given)))
 
 
 def wrong_with(reply: Reply) -> str:

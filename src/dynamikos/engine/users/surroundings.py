@@ -1,6 +1,5 @@
 """What all virtual users of a shard share."""
 
-import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from itertools import count
@@ -58,7 +57,7 @@ class Surroundings:
     think_factor: float = 1.0
     failed_pause_s: float = 1.0
     cap: Cap | None = None
-    trace: bytes = b"0" * 31 + b"1"
+    trace: str = "0" * 31 + "1"
     deals: bool = True
     known: dict[str, str] = field(default_factory=dict)
     shard: tuple[int, int] = (0, 1)
@@ -66,21 +65,21 @@ class Surroundings:
     write: Callable[[str, dict[str, str]], None] | None = None  # None: rows are not written back (a rehearsal)
     span_prefix: int = 0
     seed: int = 0
-    wall_us: Callable[[], int] = lambda: time.time_ns() // 1000
     keep_everything: bool = False
     tokens: Tokens = field(default_factory=Tokens)
     turns: dict[str, list[float]] = field(default_factory=dict)  # how often each branch of an item was chosen evenly
     counters: dict[str, int] = field(default_factory=dict)
     logged: int = 0
     spans: Iterator[int] = field(init=False)
-    trace_line: bytes = field(init=False)
+    trace_prefix: str = field(init=False)
 
     def __post_init__(self) -> None:
         self.spans = count(self.span_prefix + 1)
-        self.trace_line = b"traceparent: 00-%b-" % self.trace
-        for step in self.script.every:
-            if step.quick is not None and step.quick.plain is not None:
-                step.quick.start = step.quick.plain[3] + self.trace_line
+        self.trace_prefix = f"00-{self.trace}-"
+
+    def wall_us(self) -> int:
+        """Microseconds since the epoch."""
+        return int(self.clock.wall() * 1e6)
 
     def run_count(self, name: str) -> str:
         """The next number of a counter that all users of the run share: shard s of n has s+1, s+1+n, …"""

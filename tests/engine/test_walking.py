@@ -1,4 +1,4 @@
-"""Quick steps, performed from callback to callback, are counted as any others."""
+"""Steps performed from answer to answer: in their order, counted, dealt, stopped and closed as they should be."""
 
 import asyncio
 import contextlib
@@ -26,7 +26,7 @@ class Counted(TestCase):
             if each.level in ("step", "round")
         }
 
-    def test_quick_and_other_steps_take_turns(self) -> None:
+    def test_fixed_and_varying_steps_take_turns(self) -> None:
         parts = (
             "rounds:\n"
             + step("a", get("a"))
@@ -51,7 +51,7 @@ class Counted(TestCase):
         """Which of two users sent each request: they take turns in virtual time, step by step."""
         return [index % 2 for index in range(len(network.requests))]
 
-    def test_every_round_of_a_chain_is_dealt_a_row(self) -> None:
+    def test_every_round_is_dealt_a_row(self) -> None:
         rows = [[f"o{n}@x", "pw"] for n in range(50)]
         parts = "rounds:\n" + step("a", get("a")) + step("b", get("b?who={{ observers.email }}"))
         _, _, network = perform(frozen(parts, hold_s=3.95, rows=rows), ok, rows=rows)
@@ -67,7 +67,7 @@ class Counted(TestCase):
         _, _, network = perform(frozen(parts, hold_s=1.95, rows=rows), ok, rows=rows)
         self.assertIn(b"who=o19@x&r=20 ", network.requests[-1])
 
-    def test_what_is_not_plain_leaves_the_chain(self) -> None:
+    def test_failures_and_cookies_on_the_way(self) -> None:
         seen = 0
 
         def server(data: bytes) -> Scripted:

@@ -1,0 +1,40 @@
+"""Requests as HTTP/1.1 writes them (RFC 9112)."""
+
+from dynamikos.engine.http.messages import Body, Head, size_of
+
+BODIED = frozenset(("POST", "PUT", "PATCH"))  # say the length of their body even when there is none (RFC 9110 §8.6)
+
+
+def start_of(head: Head) -> str:
+    """The request line, Host and the fields that are fixed."""
+    return f"{head.method} {head.target} HTTP/1.1\r\nHost: {head.host}\r\n{head.fixed.text}"
+
+
+def written(head: Head, body: Body, cookie: str, trace: str, through: str = "", more: str = "") -> bytes:
+    """The head and, unless it is held, the body. `cookie` is all cookies, `trace` a traceparent (W3C Trace Context).
+
+    To a proxy `through` is the origin that requests in absolute form begin with (§3.2.2), `more` lines for it.
+    """
+    text = head.start or start_of(head)
+    if head.own:
+        text += "".join([f"{name}: {value}\r\n" for name, value in head.own])
+    if body or head.method in BODIED:
+        text += f"Content-Length: {size_of(body)}\r\n"
+    if through:
+        first, _, rest = text.partition("\r\n")
+        text = f"{first.replace(' /', f' {through}/', 1)}\r\n{more}{rest}"
+    if not cookie:
+        data = f"{text}traceparent: {trace}\r\n\r\n".encode()
+    elif cookie.isascii():
+        data = f"{text}Cookie: {cookie}\r\ntraceparent: {trace}\r\n\r\n".encode()
+    else:  # cookies go back as they came, byte by byte
+        line = f"Cookie: {cookie}\r\ntraceparent: {trace}\r\n\r\n".encode("latin-1", "replace")
+        data = text.encode() + line
+    return data + body if body and isinstance(body, bytes) else data
+
+
+def joined(own: str, jar: str) -> str:
+    """A Cookie header of the request's own and what the jar has: one header holds both (RFC 6265 §5.4)."""
+    if own and not own.isascii():
+        own = own.encode().decode("latin-1")
+    return f"{own}; {jar}" if own and jar else own or jar

@@ -1,0 +1,297 @@
+"""Performs one request after the other, from due to judged, driven by the arriving bytes: what `attempt` decides is
+done here. A coroutine only where something has to be waited for.
+"""
+
+from collections.abc import Callable
+from functools import partial
+
+from dynamikos.core.checks import Then
+from dynamikos.core.errors import TemplateError
+from dynamikos.engine import guard
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.guard import OverBudget, bounded
+from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.ports import Link
+from dynamikos.engine.reporting.recorder import BATCH, pack_passed
+from dynamikos.engine.users.attempt import Again, Attempt, Fail, Move, Redirect, over_budget
+from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
+from dynamikos.engine.users.holdings import Holdings
+from dynamikos.engine.users.judging import Done
+from dynamikos.engine.users.proofs import Proofs
+from dynamikos.engine.users.resources import fetch_embedded
+from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.wire import Flight, Wire
+from dynamikos.engine.users.witness import Witness
+
+
+class Asker(Flight):
+    """`kind`, `then` and `ended` are what the last request came to: the kind of failure or "", what that means, the
+    instant of the last byte. `on_end` is called when a request ends after `ask` returned, `on_broke` for an error of
+    ours.
+    """
+
+    def __init__(
+        self,
+        own: Holdings,
+        around: Surroundings,
+        wire: Wire,
+        witness: Witness,
+        proofs: Proofs,
+        on_end: Callable[[], None],
+        on_broke: Callable[[Exception], None],
+    ) -> None:
+        super().__init__(wire)
+        self._own, self._around, self._witness, self._proofs = own, around, witness, proofs
+        self._on_end, self._on_broke = on_end, on_broke
+        self._recorder, self._choice = around.recorder, around.choice
+        self._note, self._floor = around.recorder.passed_requests.append, around.choice.floor.get
+        self.kind, self.ended, self.due = "", 0.0, 0.0
+        self.then: Then = "round"
+        self.compiled: CompiledRequest | None = None  # the request under way
+        self._whole = -1
+
+    def ask(self, compiled: CompiledRequest, step: CompiledStep, due: float, whole: int = -1) -> bool:
+        """Begins a request that is due at `due`; true when it is over already. `whole` is the series of the step that
+        it is all of, else −1.
+        """
+        self.compiled, self._step, self.due, self._whole = compiled, step, due, whole
+        self.then = "round"
+        if compiled.draws:
+            around, own = self._around, self._own
+            specs = around.dealer.used(compiled.draws)
+            if not around.dealer.ready(specs):
+                self.wire.task(self._draw, self)
+                return False
+            if not around.dealer.deal(own, specs):
+                return self._unsent(Failure("rows", own.rows_over))
+        return self._begin()
+
+    async def _draw(self) -> None:
+        """Waits for the rows that the request takes."""
+        compiled, dealer = self.compiled, self._around.dealer
+        assert compiled is not None
+        specs = dealer.used(compiled.draws)
+        try:
+            await dealer.until_ready(specs)
+        except Failure as failure:
+            self._own.rows_over = failure.detail
+            self._unsent(Failure("rows", failure.detail))
+            self._on_end()
+            return
+        over = self._begin() if dealer.deal(self._own, specs) else self._unsent(Failure("rows", self._own.rows_over))
+        if over:
+            self._on_end()
+
+    def _begin(self) -> bool:
+        compiled, values, around = self.compiled, self._own.values, self._around
+        assert compiled is not None
+        if around.keep_everything:
+            self.before = dict(values)
+        place = compiled.plain
+        if place is None:
+            try:
+                place = bounded(compiled.build, values) if compiled.calculates else compiled.build(values)
+            except TemplateError as problem:
+                return self._unsent(Failure("value-missing", str(problem)))
+            except OverBudget as problem:
+                return self._unsent(Failure("over-budget", str(problem)))
+            except Failure as failure:
+                return self._unsent(failure)
+        choice = self._choice
+        if choice.until > 1:
+            choice.until -= 1
+            self._sampled = False
+        else:
+            self._sampled = choice.sample()
+        self.place = place
+        self.attempt = Attempt(compiled, self._own, place, self.due)
+        self.keep = compiled.keeps_body or self._sampled
+        if compiled.prover is None:
+            self.wire.send(self)
+        else:
+            self.wire.task(self._prove, self)
+        return False
+
+    async def _prove(self) -> None:
+        """Puts in a proof of who sends it, which may need exchanges of its own."""
+        attempt = self.attempt
+        prover = attempt.compiled.prover
+        assert prover is not None
+        if attempt.wants_proof:
+            try:
+                origin, head, _ = attempt.place
+                proof = await self._proofs.header(prover, attempt.compiled, origin, head.method, head.target)
+            except Failure as failure:
+                self._fail(failure)
+                return
+            attempt.prove(proof)
+            # the token's own exchange is counted as such, not as this request's time
+            if not prover.is_digest and attempt.hop == 0:
+                self.due = attempt.due = self._around.clock.now()
+        self._send()
+
+    def _send(self) -> None:
+        self.place = self.attempt.place
+        self.wire.send(self)
+
+    # what comes back -----------------------------------------------------------------------------------
+
+    def arrived(self, reply: Reply, link: Link) -> None:
+        try:
+            self.wire.landed(self, reply, link)
+            guard.begin()
+            try:
+                try:
+                    move = self.attempt.next(reply)
+                finally:
+                    guard.end()
+            except OverBudget as problem:
+                move = over_budget(str(problem))
+            if self.opened and reply.opened_us is not None:
+                series = self.attempt.compiled.series
+                self._recorder.opened(series, reply.last_at, reply.opened_us, resumed=reply.resumed)
+            if move.__class__ is Done:
+                self._done(move, reply)
+            else:
+                self._go_on(move, reply)
+        except Exception as problem:
+            self.broke(problem)
+
+    def lost(self, failure: Failure, link: Link) -> None:
+        try:
+            move = self.attempt.lost(failure)
+            if move is Again.RETRY:
+                self.wire.pool.forget(link)
+                self.wire.again(self)
+            else:
+                self.wire.crashed(self, link)
+                self._fail(failure)
+        except Exception as problem:
+            self.broke(problem)
+
+    def unsent(self, failure: Failure) -> None:
+        self._fail(failure)
+
+    def broke(self, problem: Exception) -> None:
+        self.compiled = None
+        self._on_broke(problem)
+
+    def _go_on(self, move: Move, reply: Reply) -> None:
+        """The answer is not the last one."""
+        self._recorder.trips.append((self.instant, reply.last_at))
+        if move is Again.PROVE:
+            self.wire.task(partial(self._asked_again, reply), self)
+        elif isinstance(move, Redirect):
+            self._keep_hop(reply)
+            self.attempt.follow(move)
+            if self.attempt.compiled.prover is None:
+                self._send()
+            else:
+                self.wire.task(self._prove, self)
+        elif isinstance(move, Fail):
+            self._fail(move.failure, move.reply)
+
+    async def _asked_again(self, reply: Reply) -> None:
+        """After a 401 (RFC 9110 §11.6.1): once more with a better proof, if there is one."""
+        attempt = self.attempt
+        prover, refused = attempt.compiled.prover, attempt.proof
+        assert prover is not None
+        try:
+            better = await self._proofs.asked_again(prover, attempt.compiled, attempt.place[0], reply, refused)
+        except Failure as failure:
+            self._fail(failure)
+            return
+        if better:
+            self._keep_hop(reply)
+            attempt.proof = ""
+            attempt.once_more()
+            await self._prove()
+            return
+        self._done(attempt.judge(reply), reply, noted=True)
+
+    def _keep_hop(self, reply: Reply) -> None:
+        if self._around.keep_everything:
+            took = round((reply.last_at - reply.sent_at) * 1e6)
+            self._witness.exchange(self.attempt.compiled, self, "hop", took, self.attempt.hop, reply)
+
+    def _done(self, done: Done, reply: Reply, *, noted: bool = False) -> None:
+        """The answer is judged: counted, and kept where that is worth it. `noted`: its exchange is, already."""
+        attempt, recorder = self.attempt, self._recorder
+        compiled, ended, due = attempt.compiled, reply.last_at, self.due
+        self.kind, self.ended = done.kind, ended
+        if done.kind:
+            self._missed(done, reply, noted=noted)
+            return
+        embedded, missed = compiled.embedded, done.missed
+        self._note(pack_passed(
+            compiled.series, -1 if embedded else self._whole, due, -1 if noted else self.instant, reply.sent_at,
+            reply.first_at, ended, attempt.bytes_out, attempt.bytes_in, 0 if missed else compiled.count,
+        ))  # fmt: skip
+        if len(recorder.passed_requests) >= BATCH:
+            recorder.count()
+        duration = (ended - due) * 1e6
+        if self._sampled or missed or duration > self._floor(compiled.series, -1):
+            self._kept(done, reply, round(duration))
+        if embedded:
+            self.wire.task(self._embed, self)
+        else:
+            self.compiled = None
+            self._on_end()
+
+    def _kept(self, done: Done, reply: Reply, duration_us: int) -> None:
+        """A passed request that may be worth keeping."""
+        attempt, choice = self.attempt, self._choice
+        compiled, self.replaced = attempt.compiled, done.replaced
+        if done.missed:
+            self._recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
+        if self._sampled:
+            reason = "kept" if self._around.keep_everything else "sample"
+        else:
+            reason = choice.slowest(compiled.series, duration_us)
+        if reason:
+            self._witness.exchange(compiled, self, reason, duration_us, attempt.hop, reply, done)
+
+    def _missed(self, done: Done, reply: Reply, *, noted: bool) -> None:
+        """A request whose answer is not right."""
+        attempt, recorder = self.attempt, self._recorder
+        compiled, self.replaced, self.then = attempt.compiled, done.replaced, done.then
+        duration = round((self.ended - self.due) * 1e6)
+        if not noted:
+            recorder.trips.append((self.instant, self.ended))
+        recorder.missed(compiled.series, self.ended, duration, done.kind, attempt.bytes_out, attempt.bytes_in)
+        if done.asked:
+            recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
+        if reason := self._choice.failed(compiled.series, done.kind):
+            self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, done)
+        self.compiled = None
+        self._on_end()
+
+    async def _embed(self) -> None:
+        """The page's resources: the request ends with the last one."""
+        compiled = self.attempt.compiled
+        last = await fetch_embedded(compiled, self._step, self.url, self._own, self._around, self.wire, self._witness)
+        self.ended = max(self.ended, last)
+        if self._whole >= 0:
+            self._recorder.passed(self._whole, self.due, self.ended)
+        self.compiled = None
+        self._on_end()
+
+    def _unsent(self, failure: Failure) -> bool:
+        """It could not even be built."""
+        compiled = self.compiled
+        assert compiled is not None
+        self.kind, self.ended = self._witness.unsent(compiled, self.due, failure)
+        self.compiled = None
+        return True
+
+    def _fail(self, failure: Failure, reply: Reply | None = None) -> None:
+        """There is no answer to judge."""
+        attempt = self.attempt
+        compiled = attempt.compiled
+        ended = self._around.clock.now() if reply is None else reply.last_at
+        duration = round((ended - self.due) * 1e6)
+        self._recorder.missed(compiled.series, ended, duration, failure.kind, attempt.bytes_out, attempt.bytes_in)
+        if reason := self._choice.failed(compiled.series, failure.kind):
+            self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, error=failure.detail)
+        self.kind, self.then, self.ended, self.compiled = failure.kind, "round", ended, None
+        self._on_end()

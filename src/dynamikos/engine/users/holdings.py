@@ -1,0 +1,23 @@
+"""What one virtual user has: its number, values, cookies and rows. Others are given this instead of the user."""
+
+from dataclasses import dataclass, field
+
+from dynamikos.core.values import Values
+from dynamikos.engine.http.cookies import CookieJar
+
+
+@dataclass(slots=True)
+class Holdings:
+    """`turns` and `rows` are takings so far and the rows held, by number of what is dealt."""
+
+    number: int
+    values: Values
+    jar: CookieJar = field(default_factory=CookieJar)
+    round: int = 0
+    turns: dict[int, int] = field(default_factory=dict)
+    rows: dict[int, int] = field(default_factory=dict)
+    rows_over: str = ""  # why it gets none any more
+
+    def choose(self, count: int) -> int:
+        """A number below `count`, from the user's own stream of the run's seed."""
+        return self.values.maker.random.randrange(count)

@@ -1,0 +1,157 @@
+"""Steps of requests one after the other, from answer to answer, think times and rounds between them included."""
+
+import asyncio
+from typing import Protocol
+
+from dynamikos.engine.ports import Clock
+from dynamikos.engine.reporting.recorder import Recorder
+from dynamikos.engine.users.asking import Asker
+from dynamikos.engine.users.compiled import CompiledStep
+
+
+class Guide(Protocol):
+    """Says what comes after a step. A user's."""
+
+    leaving: bool
+
+    @property
+    def cuts_short(self) -> bool:
+        """Whether the round at hand ends after its step: only while leaving."""
+        ...
+
+    def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
+        """A future that is done when its think time is over; None when there is none."""
+        ...
+
+    def thought(self) -> None:
+        """The think time is over."""
+        ...
+
+    def next_round(self, ended: float) -> bool:
+        """Begins another round at once; false when something has to be waited for, or none follows."""
+        ...
+
+
+class Walk:
+    """Performs steps until something else is to be done than sending their requests.
+
+    `begin` gives a future: afterwards the step at `index` is for others to go on with. `kind`, `then` say how the step
+    before it failed, if it did, and `missed` whether any did whose failure fails it alone.
+    """
+
+    def __init__(self, guide: Guide, clock: Clock, recorder: Recorder) -> None:
+        self._guide, self._recorder, self._now = guide, recorder, clock.now
+        self.asker: Asker  # who asks for it, set by the user
+        self.index = 0
+        self.kind = ""
+        self.missed = False
+        self.asked = self.went = False  # whether a request of the round at hand was sent, and whether one went well
+        self._over_rounds = self._leaving = False
+        self._steps: list[CompiledStep] = []
+        self._at = 0
+        self._begun = self._waited = self._last = 0.0
+        self._done: asyncio.Future[None] | None = None
+
+    def open_now(self) -> list[tuple[int, float]]:
+        """(series, due) of the step and the request under way."""
+        compiled = self.asker.compiled
+        if self._done is None or self._done.done() or compiled is None:
+            return []
+        return [(self._steps[self.index].series, self._begun), (compiled.series, self.asker.due)]
+
+    def begin(
+        self, steps: list[CompiledStep], index: int, *, leaving: bool, over_rounds: bool
+    ) -> "asyncio.Future[None]":
+        """From step `index` on, which sends requests one after the other. `leaving`: the user leaves, and these are its
+        last steps, without think times. `over_rounds`: another round may follow the last step.
+        """
+        self._steps, self.index, self._leaving, self._over_rounds = steps, index, leaving, over_rounds
+        self.kind, self.missed = "", False
+        self._done = done = asyncio.get_running_loop().create_future()
+        self._go(over=False)
+        return done
+
+    def ended(self) -> None:
+        """The request under way is over."""
+        self._go(over=True)
+
+    def _go(self, *, over: bool) -> None:
+        """Goes on after a request that is `over`, else with the step at hand: until a request is under way. A loop, so
+        that many steps that end at once are no recursion.
+        """
+        asker, guide, steps = self.asker, self._guide, self._steps
+        while True:
+            if over:
+                step = steps[self.index]
+                last = self._last = asker.ended
+                self.asked = True
+                if asker.kind:
+                    if not self._failed(step, last):
+                        return
+                else:
+                    self.went = True
+                    self._at += 1
+                    if self._at < len(step.requests):
+                        due = self._now()
+                        self._waited += due - last  # the engine's own computing is not the server's time
+                        over = asker.ask(step.requests[self._at], step, due)
+                        if not over:
+                            return
+                        continue
+                    if step.whole < 0:
+                        self._recorder.stretches.append((step.series, self._begun + self._waited, last))
+                self.index += 1
+                if step.thinks and not self._leaving and self._pauses(step):
+                    return
+            if self.index == len(steps):
+                if not self._over_rounds or self.missed or not guide.next_round(self._last):
+                    return self._stop()
+                self.index = 0
+                self.asked = self.went = False
+            step = steps[self.index]
+            if not step.walks or (guide.leaving and not self._leaving and guide.cuts_short):
+                return self._stop()
+            self._begun = due = self._now()
+            self._waited, self._at = 0.0, 0
+            over = asker.ask(step.requests[0], step, due, step.whole)
+            if not over:
+                return
+
+    def _failed(self, step: CompiledStep, last: float) -> bool:
+        """Counts a step that failed; whether what follows is performed all the same."""
+        asker = self.asker
+        took = last - self._begun - self._waited
+        self._recorder.missed(step.series, last, round(took * 1e6), asker.kind)
+        if asker.then == "step":
+            self.missed = True
+            return True
+        self.kind = asker.kind
+        self.index += 1
+        self._stop()
+        return False
+
+    def _pauses(self, step: CompiledStep) -> bool:
+        pause = self._guide.pause_after(step)
+        if pause is None:
+            return False
+        pause.add_done_callback(self._thought)
+        return True
+
+    def _thought(self, pause: "asyncio.Future[None]") -> None:
+        if pause.cancelled() or self._done is None or self._done.done():
+            return
+        try:
+            self._guide.thought()
+            self._last = self._now()
+            self._go(over=False)
+        except Exception as problem:
+            self.broke(problem)
+
+    def _stop(self) -> None:
+        if self._done is not None and not self._done.done():
+            self._done.set_result(None)
+
+    def broke(self, problem: Exception) -> None:
+        """An error of ours: whoever waits for the walk has it."""
+        if self._done is not None and not self._done.done():
+            self._done.set_exception(problem)

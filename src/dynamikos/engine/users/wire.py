@@ -1,0 +1,249 @@
+"""How one user exchanges: cookies and trace put in, connections taken and opened, each exchange counted."""
+
+import asyncio
+from collections.abc import Callable, Coroutine, Mapping
+from functools import partial
+from typing import Any
+
+from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.http.cookies import keeps_secrets
+from dynamikos.engine.http.messages import Body, Head
+from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.http.writing import joined
+from dynamikos.engine.ports import Link, Origin
+from dynamikos.engine.users.attempt import IDEMPOTENT, Place
+from dynamikos.engine.users.holdings import Holdings
+from dynamikos.engine.users.pool import Pool
+from dynamikos.engine.users.surroundings import Surroundings
+
+KNOWN_LINES = 64  # Cookie headers that are remembered
+
+
+class Flight:
+    """One exchange on the wire, or several after each other. Whoever sends derives from it.
+
+    `instant` is when it was sent; `cookie` what went with it; `opened` whether its connection was opened for it.
+    """
+
+    place: Place
+    keep = False
+    instant = 0.0
+    span = 0
+    cookie = ""
+    opened = False
+    before: dict[str, str] = {}  # the user's values before it, where everything is kept
+    replaced: Mapping[str, str | None] = {}  # what its captures replaced: the values before
+
+    def __init__(self, wire: "Wire") -> None:
+        self.wire = wire
+
+    def arrived(self, reply: Reply, link: Link) -> None:
+        """See Taker."""
+        raise NotImplementedError
+
+    def lost(self, failure: Failure, link: Link) -> None:
+        """See Taker."""
+        raise NotImplementedError
+
+    def unsent(self, failure: Failure) -> None:
+        """It could not be sent, or no connection could be had: told from a task of its own."""
+        raise NotImplementedError
+
+    def broke(self, problem: Exception) -> None:
+        """An error of ours."""
+        raise NotImplementedError
+
+    @property
+    def url(self) -> str:
+        """Where it goes, whole."""
+        origin, head, _ = self.place
+        return f"{origin[0]}://{head.host}{head.target}"
+
+
+class Wire:
+    """Sends the flights of one user. Nothing is delivered before `send` returns."""
+
+    def __init__(self, own: Holdings, around: Surroundings) -> None:
+        self._own, self._around, self.recorder = own, around, around.recorder
+        self.pool = Pool(around.network)
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._lines: dict[Origin | tuple[Origin, str], str] = {}  # Cookie headers, while the jar stays as it is
+        self._by_path = False  # whether cookies differ by the path that is asked for
+        self._lasting = True  # whether no cookie expires by itself
+        self._taken: tuple[object, str, str] | None = None  # what the last answer set, from where
+        self._now, self._flying = around.clock.now, around.recorder.flying
+        self._free = around.cap is None  # whether the rate is not limited
+        self._next_span = around.spans.__next__
+        self._trace = around.trace_prefix
+
+    def send(self, flight: Flight) -> None:
+        """Over a link at rest; without one, or where the rate is limited, from a task."""
+        origin, head, body = flight.place
+        now = self._now()
+        link = self.pool.take(origin, now) if self._free else None
+        if link is None:
+            self.task(partial(self._open, flight), flight)
+            return
+        flight.opened, flight.instant = False, now
+        flight.span = span = self._next_span()
+        self._flying[span] = now
+        cookie = self._lines.get(origin)
+        if cookie is None or head.cookie:
+            cookie = self._cookie(origin, head)
+        flight.cookie = cookie
+        link.send(head, body, flight, cookie, f"{self._trace}{span:016x}-01", flight.keep, now)
+
+    def _write(self, flight: Flight, link: Link) -> None:
+        origin, head, body = flight.place
+        flight.cookie = self._cookie(origin, head)
+        trace = f"{self._trace}{flight.span:016x}-01"
+        link.send(head, body, flight, flight.cookie, trace, flight.keep, self._now())
+
+    def again(self, flight: Flight) -> None:
+        """The same exchange over another link: its first had been closed."""
+        self.recorder.reopened(self._now())
+        link = self.pool.take(flight.place[0], self._now())
+        if link is None:
+            self.task(partial(self._open, flight, once_more=True), flight)
+        else:
+            flight.opened = False
+            self._write(flight, link)
+
+    async def _open(self, flight: Flight, *, once_more: bool = False) -> None:
+        around, pool, recorder, origin = self._around, self.pool, self.recorder, flight.place[0]
+        try:
+            if not once_more:
+                around.network.check(origin)  # what is not agreed is not even counted as sent
+                if around.cap is not None:
+                    await around.cap.pass_one(around.clock, waits=around.keep_everything)
+                flight.span = self._next_span()
+                flight.instant = recorder.flying[flight.span] = self._now()
+        except Failure as failure:
+            flight.unsent(failure)
+            return
+        link = pool.take(origin, self._now())
+        flight.opened = link is None
+        if link is None:
+            try:
+                link = await pool.open(origin)
+            except Failure as failure:
+                if failure.kind == "not-agreed":
+                    recorder.withdrawn(flight.span)
+                else:
+                    recorder.landed(flight.span, self._now(), failed=True)
+                flight.unsent(failure)
+                return
+            except Exception:
+                recorder.landed(flight.span, self._now(), failed=True)
+                raise
+        self._write(flight, link)
+
+    def landed(self, flight: Flight, reply: Reply, link: Link) -> None:
+        """An answer is complete: its link goes back, its cookies are taken. Noting it is left to whoever sent it."""
+        del self._flying[flight.span]
+        origin, head, _ = flight.place
+        if flight.opened:
+            reply.opened_us = link.connect_parts_us
+            reply.resumed = link.remember(origin, self.pool.sessions)
+        self.pool.give(origin, link, reply.last_at)
+        if reply.set_cookies is not None:
+            taken = (reply.set_cookies, origin[1], head.target)
+            if taken != self._taken:  # most servers say the same with every answer
+                self._take(reply, origin, taken)
+
+    def crashed(self, flight: Flight, link: Link) -> None:
+        """There was no answer."""
+        self.recorder.landed(flight.span, self._now(), failed=True)
+        self.pool.forget(link)
+
+    # cookies -------------------------------------------------------------------------------------------
+
+    def _cookie(self, origin: Origin, head: Head) -> str:
+        """The Cookie header (RFC 6265 §5.4), with what the request has of its own."""
+        path = head.target.partition("?")[0]
+        key = (origin, path) if self._by_path else origin
+        line = self._lines.get(key)
+        if line is None:
+            jar, wall = self._own.jar, self._around.clock.wall()
+            line = jar.header(origin[1], path, keeps_secrets(origin[0], origin[1]), wall)
+            if self._lasting:
+                if len(self._lines) >= KNOWN_LINES:
+                    self._lines.clear()
+                self._lines[key] = line
+        return joined(head.cookie, line) if head.cookie else line
+
+    def _take(self, reply: Reply, origin: Origin, taken: tuple[object, str, str]) -> None:
+        jar, path, wall = self._own.jar, taken[2].partition("?")[0], self._around.clock.wall()
+        before = dict(jar.cookies)
+        for value in reply.set_cookies or ():
+            jar.take(value.decode("latin-1"), origin[1], path, wall, from_secure=keeps_secrets(origin[0], origin[1]))
+        expires = any(b"xpires" in each or b"ax-age" in each.lower() for each in reply.set_cookies or ())
+        self._taken = None if expires else taken
+        if jar.cookies != before:
+            self._lines.clear()
+            self._by_path = any(cookie.path != "/" for cookie in jar.cookies.values())
+            self._lasting = all(cookie.expires is None for cookie in jar.cookies.values())
+
+    # what waits ----------------------------------------------------------------------------------------
+
+    def task(self, program: Callable[[], Coroutine[Any, Any, None]], flight: Flight) -> None:
+        """Performs what has to wait for something; an error of ours ends the user, not the task alone."""
+
+        async def watched() -> None:
+            try:
+                await program()
+            except Exception as problem:
+                flight.broke(problem)
+
+        task = asyncio.get_running_loop().create_task(watched())
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def exchange(self, origin: Origin, head: Head, body: Body = b"", *, keep: bool) -> "tuple[Reply, Flight]":
+        """One exchange that a coroutine waits for, noted as such. Raises Failure."""
+        waiting = _Waiting(self, origin, head, body, keep)
+        self.send(waiting)
+        return await waiting.reply, waiting
+
+    def close(self) -> None:
+        """Stops all that is under way: it stays in flight in the last report."""
+        for task in list(self._tasks):
+            task.cancel()
+        self.pool.close()
+
+
+class _Waiting(Flight):
+    """An exchange whose reply is awaited."""
+
+    def __init__(self, wire: Wire, origin: Origin, head: Head, body: Body, keep: bool) -> None:
+        super().__init__(wire)
+        self.place, self.keep = (origin, head, body), keep
+        self.reply: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
+        self._retried = False
+
+    def arrived(self, reply: Reply, link: Link) -> None:
+        try:
+            self.wire.landed(self, reply, link)
+            self.wire.recorder.trips.append((self.instant, reply.last_at))
+        except Exception as problem:
+            self.broke(problem)
+            return
+        if not self.reply.done():
+            self.reply.set_result(reply)
+
+    def lost(self, failure: Failure, link: Link) -> None:
+        if isinstance(failure, Reopen) and not self._retried and self.place[1].method in IDEMPOTENT:
+            self._retried = True
+            self.wire.pool.forget(link)
+            self.wire.again(self)
+            return
+        self.wire.crashed(self, link)
+        self.unsent(failure)
+
+    def unsent(self, failure: Failure) -> None:
+        if not self.reply.done():
+            self.reply.set_exception(failure)
+
+    def broke(self, problem: Exception) -> None:
+        if not self.reply.done():
+            self.reply.set_exception(problem)
