@@ -25,21 +25,22 @@ def holding(
     """
     main, other = answers_of(first, [origin]), answers_of(unseen, [origin])
     there = map_of(main, other)
+    position = {each.entry if each.entry >= 0 else at: at for at, each in enumerate(main.exchanges)}
     good: list[str] = []
     bad: list[str] = []
     for strand in strands:
         if strand.kind != "issued" or not strand.proven or strand.followed or strand.capture is None:
             continue
         assert strand.origin is not None
-        begun = there.get(main.start[strand.origin.entry])
+        begun = there.get(main.start[position[strand.origin.entry]])
         if begun is None or strand.capture.pick == "random":
             continue
         taken = compile_capture(strand.capture)(other.view(begun))
         sent = {
             site.value
             for use in strand.uses
-            if use.entry in there
-            for site in sites_of(other.exchanges[there[use.entry]], 0)
+            if position[use.entry] in there
+            for site in sites_of(other.exchanges[there[position[use.entry]]], 0)
             if site.place == use.place
         }
         if sent:

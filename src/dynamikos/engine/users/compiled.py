@@ -31,6 +31,7 @@ from dynamikos.engine.users.filling import (
     addressed,
     escaped,
     filler,
+    form_encoded,
     in_header,
     in_json,
     in_reference,
@@ -267,7 +268,7 @@ def _request(
 
     proof = _bound(request.authorization or journey.authorization, known, secret)
     headers, shared, private = _headers(request, journey, proof, text, secret)
-    make_body, kind = _body(request, text, pair)
+    make_body, kind = _body(request, text, known, secret)
     if kind and "content-type" not in {name.lower() for name, _ in headers}:
         headers.append(("Content-Type", text(kind)))
     captures = [(capture.name, compile_capture(capture)) for capture in request.captures]
@@ -389,19 +390,16 @@ def _bound(given: Authorization | None, known: Values, secret: frozenset[str]) -
 
 
 def _body(
-    request: Request, text: Callable[..., Fill], pair: Callable[[str, str], tuple[Fill, Fill]]
+    request: Request, text: Callable[..., Fill], known: Values, secret: frozenset[str]
 ) -> tuple[Make | None, str]:
     """(what makes the body's bytes, its content type); (None, "") when there is none."""
     body = request.body
     if body is None:
         return None, ""
     if body.form is not None:
-        pairs = [pair(name, value) for name, value in body.form]
-
-        def form(values: Values) -> bytes:
-            return "&".join([f"{name(values)}={value(values)}" for name, value in pairs]).encode()
-
-        return form, body.type or "application/x-www-form-urlencoded"
+        bound = [(bind(name, known, secret), bind(value, known, secret)) for name, value in body.form]
+        form = form_encoded(bound, secret=secret)
+        return (lambda values: form(values).encode()), body.type or "application/x-www-form-urlencoded"
     if body.file:
         return None, body.type or "application/octet-stream"
     if body.parts is not None:

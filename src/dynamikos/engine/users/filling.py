@@ -1,7 +1,7 @@
 """Texts with holes, compiled to functions of a user's values, each hole encoded for the place it stands in."""
 
 import re
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Literal
 from urllib.parse import quote, quote_plus
 
@@ -37,6 +37,8 @@ def filler(source: str, encode: Callable[[str], str] | None = None, *, secret: C
     plain = template.pieces
     if plain is not None:  # names only: no detour through a mapping that encodes
         first, rest = plain
+        if first == "" and len(rest) == 1 and rest[0][1] == "":
+            return _one_name(rest[0][0], encoder)
 
         def quick(values: Values) -> str:
             out = first
@@ -53,6 +55,42 @@ def filler(source: str, encode: Callable[[str], str] | None = None, *, secret: C
         return template.fill(_Encoded(values, encoder))
 
     return fill
+
+
+def _one_name(name: str, encode: Callable[[str], str]) -> Fill:
+    """A value and nothing else."""
+
+    def one(values: Values) -> str:
+        try:
+            return encode(values[name])
+        except KeyError:
+            raise missing_value(name) from None
+
+    return one
+
+
+def form_encoded(pairs: Sequence[tuple[str, str]], *, secret: Collection[str] = NO_SECRETS) -> Fill:
+    """A form's body (application/x-www-form-urlencoded): what is fixed in it is joined once."""
+    fixed: list[str] = [""]  # before each of `fills`, and after the last
+    fills: list[Fill] = []
+    for at, (name, value) in enumerate(pairs):
+        for text, sign in ((name, "&" if at else ""), (value, "=")):
+            fill = escaped(text, secret=secret)
+            fixed[-1] += sign
+            try:
+                fixed[-1] += fill({})
+            except TemplateError:
+                fills.append(fill)
+                fixed.append("")
+    first, rest = fixed[0], list(zip(fills, fixed[1:], strict=True))
+
+    def form(values: Values) -> str:
+        out = first
+        for fill, after in rest:
+            out += fill(values) + after
+        return out
+
+    return form
 
 
 def _pieces(source: str) -> list[str]:
