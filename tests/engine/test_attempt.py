@@ -26,7 +26,9 @@ def attempt(own: Holdings, method: str = "GET", more: str = "", body: str = "") 
     text += f"      - {{request: r, method: {method}, address: '{HOME}/a?b=1', headers: [[X-Own, own], [Cookie, a=b],"
     text += f" [Authorization, Basic eA==]]{body}{more}}}\n"
     compiled = compile_journey(parse_journey(text), {}).rounds[0].requests[0]
-    return Attempt(compiled, own, compiled.build(own.values), 10.0)
+    made = Attempt(own)
+    made.begin(compiled, compiled.build(own.values), 10.0)
+    return made
 
 
 def reply(status: str, headers: str = "", body: bytes = b"", last: float = 10.5) -> Reply:
@@ -75,19 +77,34 @@ class Redirects(TestCase):
     def test_addresses_are_resolved_and_bytes_add_up(self) -> None:
         made = attempt(holdings())
         for to, target in (("?c=2", "/a?c=2"), ("../x y", "/x%20y"), ("#part", "/x%20y")):
-            move = made.next(reply("302 Found", f"Location: {to}\r\n"))
+            answered = reply("302 Found", f"Location: {to}\r\n")
+            move = made.next(answered)
             assert isinstance(move, Redirect)
-            made.follow(move)
+            made.follow(move, answered)
             self.assertEqual(made.place[1].target, target)
         self.assertEqual((made.hop, made.bytes_out, made.bytes_in, len(made.trail or ())), (3, 300, 150, 3))
         self.assertEqual(made.trail, [f"{HOME}/a?b=1", f"{HOME}/a?c=2", f"{HOME}/x%20y"])
+
+    def test_nothing_of_one_request_is_left_for_the_next(self) -> None:
+        own = holdings()
+        made = attempt(own, more=Asked.DIGEST)
+        fresh = dict(vars(made))
+        made.prove("Digest x")
+        made.next(reply("401 Who"))
+        made.lost(Reopen("closed-idle"))
+        move = made.next(reply("302 Found", f"Location: {OTHER}/\r\n"))
+        assert isinstance(move, Redirect)
+        made.follow(move, reply("302 Found"))
+        made.begin(fresh["compiled"], fresh["place"], fresh["due"])
+        for name in vars(made):
+            self.assertEqual(getattr(made, name), fresh.get(name, getattr(Attempt, name, None)), name)
 
     def test_they_end(self) -> None:
         made = attempt(holdings())
         for _ in range(10):
             move = made.next(reply("302 Found", "Location: /a\r\n"))
             assert isinstance(move, Redirect)
-            made.follow(move)
+            made.follow(move, reply("302 Found"))
         move = made.next(reply("302 Found", "Location: /a\r\n"))
         assert isinstance(move, Fail)
         self.assertEqual(move.failure.kind, "redirect-loop")
@@ -112,7 +129,7 @@ class Lost(TestCase):
         self.assertIs(made.lost(Reopen("closed-idle")), Again.RETRY)
         move = made.next(reply("302 Found", "Location: /b\r\n"))
         assert isinstance(move, Redirect)
-        made.follow(move)
+        made.follow(move, reply("302 Found"))
         self.assertIs(made.lost(Reopen("closed-idle")), Again.RETRY)
 
 
@@ -133,7 +150,7 @@ class Asked(TestCase):
         away.prove("Digest x")
         move = away.next(reply("302 Found", f"Location: {OTHER}/\r\n"))
         assert isinstance(move, Redirect)
-        away.follow(move)
+        away.follow(move, reply("302 Found"))
         self.assertFalse(away.wants_proof)
         self.assertNotIn("Authorization", dict(away.place[1].pairs()))
         self.assertIsInstance(away.next(reply("401 Who")), Done)

@@ -15,8 +15,9 @@ from typing import ParamSpec, TypeVar
 P = ParamSpec("P")
 T = TypeVar("T")
 TICK_S, TICKS = 0.1, 2
-_tick = 0
-_begun = -1  # the tick at which the bounded call at hand began
+NOTHING = -1
+tick = 0
+begun = NOTHING  # the tick at which the bounded call at hand began
 _watching = 0
 
 
@@ -25,10 +26,10 @@ class OverBudget(Exception):
 
 
 def _ring(number: int, frame: object) -> None:
-    global _begun, _tick
-    _tick += 1
-    if _begun >= 0 and _tick - _begun >= TICKS:
-        _begun = -1  # once: whoever began it catches it, also when it strikes while the stretch is being ended
+    global begun, tick
+    tick += 1
+    if begun >= 0 and tick - begun >= TICKS:
+        begun = NOTHING  # once: whoever began it catches it, also when it strikes while the stretch is being ended
         raise OverBudget(
             f"captures, checks and expressions of one request took longer than {1000 * TICK_S * TICKS:.0f} ms of the"
             " processor, so they were cut off"
@@ -57,24 +58,15 @@ def watching() -> Iterator[None]:
             signal.setitimer(signal.ITIMER_PROF, 0)
 
 
-def begin() -> None:
-    """A bounded stretch begins; `end` has to follow, whatever happens: in an inner `try … finally`, with OverBudget
-    caught outside of it, since it can strike within `end` too.
-    """
-    global _begun
-    _begun = _tick
-
-
-def end() -> None:
-    global _begun
-    _begun = -1
-
-
 def bounded(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
-    """function(…), cut off by OverBudget after TICKS ticks; without keeping watch, just that."""
-    global _begun
-    _begun = _tick
+    """function(…), cut off by OverBudget after TICKS ticks; without keeping watch, just that.
+
+    Where every call counts `begun = tick` and `begun = NOTHING` may be set directly: the latter in an inner `try …
+    finally`, with OverBudget caught outside of it, since it can strike in there too.
+    """
+    global begun
+    begun = tick
     try:
         return function(*args, **kwargs)
     finally:
-        _begun = -1
+        begun = NOTHING

@@ -67,6 +67,7 @@ class View:
 
     duration_ms = 0.0  # response time, where it is known
     beyond = ""  # why what is looked for may stand where nobody looked; "" when all of the body is here
+    reads_json = 0  # how many captures and checks read it as JSON, where that is known
     status: int = 0
     body: bytes = b""
     cookies: Callable[[], dict[str, str]] = staticmethod(dict)

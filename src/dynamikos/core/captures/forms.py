@@ -6,16 +6,27 @@ from functools import lru_cache
 from typing import Any
 
 from dynamikos.core.captures.base import BetweenForm, Captured, CssForm, Finder, RegexForm, Taker, View
-from dynamikos.core.captures.paths import MISSING, as_text, compile_all, compile_path
+from dynamikos.core.captures.paths import MISSING, as_text, compile_all, compile_path, compile_text
 from dynamikos.core.captures.selecting import compile_selector
 from dynamikos.core.errors import RuleError
 
+MOST_MISSES = 20  # bodies that were not as a path says: then they are all read as a whole
+
 
 def first_by_json(path: str) -> Taker:
-    """The first value a JSONPath finds; nothing when the body is not JSON."""
-    walk = compile_path(path)
+    """The first value a JSONPath finds; nothing when the body is not JSON. A body that somebody reads as a whole anyway
+    is not read twice.
+    """
+    walk, quick = compile_path(path), compile_text(path)
+    misses = 0
 
     def take(view: View) -> Captured:
+        nonlocal misses
+        if quick is not None and misses < MOST_MISSES and view.reads_json == 1:
+            try:
+                return quick(view.body)
+            except ValueError:
+                misses += 1
         try:
             found = walk(view.json())
         except ValueError:

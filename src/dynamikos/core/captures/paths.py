@@ -5,6 +5,7 @@ from collections.abc import Callable
 from typing import Any
 
 import jsonpath_rfc9535
+import msgspec
 import orjson
 
 from dynamikos.core.errors import RuleError
@@ -12,17 +13,13 @@ from dynamikos.core.errors import RuleError
 SIMPLE = re.compile(r"\$((\.[A-Za-z_][A-Za-z0-9_]*)|(\[\d+\])|(\['[^'\\]*'\])|(\[\"[^\"\\]*\"\]))*\Z")
 PART = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\['([^'\\]*)'\]|\[\"([^\"\\]*)\"\]")
 MISSING = object()
+MOST_TYPED = 8  # parts of a path that is looked up without reading the rest
 
 
 def compile_path(path: str) -> Callable[[Any], Any]:
     """`path` as a function document → the first value found, or MISSING. Raises RuleError for an invalid path."""
-    if SIMPLE.match(path):
-        keys: list[str | int] = [
-            int(match.group(2))
-            if match.group(2) is not None
-            else next(g for g in (match.group(1), match.group(3), match.group(4)) if g is not None)
-            for match in PART.finditer(path)
-        ]
+    keys = keys_of(path)
+    if keys is not None:
 
         def walk(document: Any) -> Any:
             for key in keys:
@@ -45,6 +42,50 @@ def compile_path(path: str) -> Callable[[Any], Any]:
         return MISSING if found is None else found.value
 
     return ask
+
+
+def keys_of(path: str) -> list[str | int] | None:
+    """The keys and positions of a simple path; None for any other."""
+    if not SIMPLE.match(path):
+        return None
+    return [
+        int(match.group(2))
+        if match.group(2) is not None
+        else next(g for g in (match.group(1), match.group(3), match.group(4)) if g is not None)
+        for match in PART.finditer(path)
+    ]
+
+
+def compile_text(path: str) -> Callable[[bytes], str | None] | None:
+    """A simple path as a function body → the text of the value there, without making objects of the rest of the body;
+    None for other paths. It raises ValueError for a body that is not as the path says: then it has to be read as a
+    whole.
+    """
+    keys = keys_of(path)
+    if not keys or len(keys) > MOST_TYPED:
+        return None
+    shape: Any = msgspec.Raw
+    for key in reversed(keys):
+        if isinstance(key, int):
+            shape = list[shape]
+        else:
+            shape = msgspec.defstruct("Part", [("inner", shape)], rename={"inner": key})
+    decode, one = msgspec.json.Decoder(shape).decode, msgspec.json.Decoder(str).decode
+    steps = [key if isinstance(key, int) else -1 for key in keys]
+
+    def text(body: bytes) -> str | None:
+        try:
+            found = decode(body)
+            for step in steps:
+                found = found.inner if step < 0 else found[step]
+        except (msgspec.MsgspecError, IndexError) as problem:
+            raise ValueError(f"the body is not as {path} says: {problem}") from problem
+        raw = bytes(found)
+        if raw[:1] == b'"':
+            return one(raw)
+        return None if raw == b"null" else as_text(orjson.loads(raw))
+
+    return text
 
 
 def compile_all(path: str) -> Callable[[Any], list[Any]]:

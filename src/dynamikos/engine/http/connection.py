@@ -35,7 +35,6 @@ class Connection(asyncio.Protocol):
         self._through = self._more = ""
         self._sent_at = 0.0
         self._size = 0
-        self._count = 0
         self._held: bytes | None = None
         self._pouring: asyncio.Task[None] | None = None
         self._flowing = asyncio.Event()
@@ -122,7 +121,7 @@ class Connection(asyncio.Protocol):
             self._fail(self._error)
         elif exc is not None and not isinstance(exc, OSError):  # data_received broke: ours, not the server's
             self._fail(Failure("engine-error", f"{type(exc).__name__}: {exc}"))
-        elif not self._started and self._count > 1:
+        elif not self._started and self.idle_since:
             self._fail(Reopen("closed-idle", "the server closed the kept connection before it answered"))
         elif not self._started:
             self._fail(Failure("closed-early", "the server closed the connection without an answer"))
@@ -137,12 +136,12 @@ class Connection(asyncio.Protocol):
 
     def send(self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, keep: bool, at: float) -> None:
         """See Link."""
-        self._count += 1
-        self._taker, self._keep, self._started, self._sent_at = taker, keep, False, at
-        held, self._head_only = isinstance(body, Held), head.method == "HEAD"
-        self._simple = not (held or self._head_only)
+        self._taker, self._keep, self._sent_at = taker, keep, at
         data = written(head, body, cookie, trace, self._through, self._more)
         self._size = len(data)
+        held, self._head_only = isinstance(body, Held), head.method == "HEAD"
+        if held or self._head_only or not self._simple:
+            self._simple = not (held or self._head_only)
         if not self.alive:
             gone = Reopen("closed-idle", "the kept connection is closed")
             asyncio.get_running_loop().call_soon(self._fail, gone)
@@ -206,7 +205,7 @@ class Connection(asyncio.Protocol):
 
     def _done(self, reply: Reply, now: float) -> None:
         """The reply is complete: its instants and sizes, then whoever waits."""
-        taker, self._taker = self._taker, None
+        taker, self._taker, self._started = self._taker, None, False
         reply.sent_at, reply.last_at = self._sent_at, now
         reply.bytes_out = self._size
         self._settle(reply)

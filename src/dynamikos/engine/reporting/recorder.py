@@ -96,7 +96,8 @@ PASSED = np.dtype([
     for name in ("series", "step", "due", "began", "sent", "first", "last", "bytes_out", "bytes_in", "checks")
 ])  # fmt: skip
 pack_passed = struct.Struct("10d").pack
-STRETCH = np.dtype([("series", "i4"), ("due", "f8"), ("last", "f8")])  # a step or a round that passed
+STRETCH = np.dtype([("series", "f8"), ("due", "f8"), ("last", "f8")])  # a step or a round that passed
+pack_stretch = struct.Struct("3d").pack
 TRIP = np.dtype([("began", "f8"), ("last", "f8")])  # an exchange that was answered and is in no row of PASSED
 
 
@@ -161,7 +162,7 @@ class Recorder:
         self.users: dict[str, int] = {}
         self.flying: dict[int, float] = {}  # exchanges on the wire: number → instant of sending, which was then
         self.trips: list[tuple[float, float]] = []  # rows of TRIP
-        self.stretches: list[tuple[int, float, float]] = []  # rows of STRETCH
+        self.stretches: list[bytes] = []  # rows of STRETCH, packed
         self.passed_requests: list[bytes] = []  # rows of PASSED, packed
         self.failures = 0  # all that missed, whatever second
         self._gauges: dict[int, dict[str, int]] = {}
@@ -183,7 +184,7 @@ class Recorder:
             self._exchanged(np.array(self.trips, TRIP))
             self.trips.clear()
         if self.stretches:
-            rows = np.array(self.stretches, STRETCH)
+            rows = np.frombuffer(b"".join(self.stretches), STRETCH)
             self.stretches.clear()
             for second, no, part in self._parts(rows):
                 self._count(second, no, part)
@@ -274,7 +275,7 @@ class Recorder:
 
     def passed(self, series: int, begun: float, ended: float) -> None:
         """A step or round passed."""
-        self.stretches.append((series, begun, ended))
+        self.stretches.append(pack_stretch(series, begun, ended))
         if len(self.stretches) >= BATCH:
             self.count()
 

@@ -13,10 +13,10 @@ from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link
 from dynamikos.engine.reporting.recorder import BATCH, pack_passed
-from dynamikos.engine.users.attempt import Again, Attempt, Fail, Move, Redirect, over_budget
+from dynamikos.engine.users.attempt import Again, Attempt, Fail, Move, Place, Redirect, over_budget
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
 from dynamikos.engine.users.holdings import Holdings
-from dynamikos.engine.users.judging import Done
+from dynamikos.engine.users.judging import PASSED, Done
 from dynamikos.engine.users.proofs import Proofs
 from dynamikos.engine.users.resources import fetch_embedded
 from dynamikos.engine.users.surroundings import Surroundings
@@ -44,73 +44,82 @@ class Asker(Flight):
         self._own, self._around, self._witness, self._proofs = own, around, witness, proofs
         self._on_end, self._on_broke = on_end, on_broke
         self._recorder, self._choice = around.recorder, around.choice
-        self._note, self._floor = around.recorder.passed_requests.append, around.choice.floor.get
-        self.kind, self.ended, self.due = "", 0.0, 0.0
+        self._rows, self._floor = around.recorder.passed_requests, around.choice.floor.get
+        self._now = around.clock.now
+        self._everything = around.keep_everything
+        self.attempt = Attempt(own)
+        self.kind, self.ended = "", 0.0
         self.then: Then = "round"
-        self.compiled: CompiledRequest | None = None  # the request under way
-        self._whole = -1
+        self._sampled = False
 
-    def ask(self, compiled: CompiledRequest, step: CompiledStep, due: float, whole: int = -1) -> bool:
-        """Begins a request that is due at `due`; true when it is over already. `whole` is the series of the step that
-        it is all of, else −1.
-        """
-        self.compiled, self._step, self.due, self._whole = compiled, step, due, whole
-        self.then = "round"
-        if compiled.draws:
-            around, own = self._around, self._own
-            specs = around.dealer.used(compiled.draws)
-            if not around.dealer.ready(specs):
-                self.wire.task(self._draw, self)
-                return False
-            if not around.dealer.deal(own, specs):
-                return self._unsent(Failure("rows", own.rows_over))
-        return self._begin()
+    @property
+    def place(self) -> Place:
+        return self.attempt.place
 
-    async def _draw(self) -> None:
+    @property
+    def asked(self) -> tuple[int, float]:
+        """(series, due) of the request at hand."""
+        return self.attempt.compiled.series, self.attempt.due
+
+    def ask(self, compiled: CompiledRequest, step: CompiledStep, due: float, *, drawn: bool = False) -> bool:
+        """Begins a request that is due at `due`; true when it is over already. `drawn`: it has its rows."""
+        self._step, place = step, compiled.plain
+        if compiled.draws and not drawn and not self._draws(compiled, due):
+            return self.kind != ""
+        if self._everything:
+            self.before = dict(self._own.values)
+        if place is None:
+            try:
+                values = self._own.values
+                place = bounded(compiled.build, values) if compiled.calculates else compiled.build(values)
+            except TemplateError as problem:
+                return self._unsent(compiled, due, Failure("value-missing", str(problem)))
+            except OverBudget as problem:
+                return self._unsent(compiled, due, Failure("over-budget", str(problem)))
+            except Failure as failure:
+                return self._unsent(compiled, due, failure)
+        choice = self._choice
+        if choice.until > 1:
+            choice.until -= 1
+        else:
+            self._sampled = choice.sample()
+        self.attempt.begin(compiled, place, due)
+        self.keep = compiled.keeps_body or self._sampled
+        if compiled.prover is None:
+            self.wire.send(self, place, self._now())
+        else:
+            self.wire.task(self._prove, self)
+        return False
+
+    def _draws(self, compiled: CompiledRequest, due: float) -> bool:
+        """Takes the request's rows; false when they have to be waited for, or there are none."""
+        dealer, own = self._around.dealer, self._own
+        specs = dealer.used(compiled.draws)
+        if not dealer.ready(specs):
+            self.attempt.compiled, self.attempt.due = compiled, due
+            self.wire.task(partial(self._draw, compiled, due), self)
+            return False
+        if not dealer.deal(own, specs):
+            self._unsent(compiled, due, Failure("rows", own.rows_over))
+            return False
+        return True
+
+    async def _draw(self, compiled: CompiledRequest, due: float) -> None:
         """Waits for the rows that the request takes."""
-        compiled, dealer = self.compiled, self._around.dealer
-        assert compiled is not None
+        dealer, own = self._around.dealer, self._own
         specs = dealer.used(compiled.draws)
         try:
             await dealer.until_ready(specs)
         except Failure as failure:
-            self._own.rows_over = failure.detail
-            self._unsent(Failure("rows", failure.detail))
+            own.rows_over = failure.detail
+            self._unsent(compiled, due, Failure("rows", failure.detail))
             self._on_end()
             return
-        over = self._begin() if dealer.deal(self._own, specs) else self._unsent(Failure("rows", self._own.rows_over))
-        if over:
+        if not dealer.deal(own, specs):
+            self._unsent(compiled, due, Failure("rows", own.rows_over))
             self._on_end()
-
-    def _begin(self) -> bool:
-        compiled, values, around = self.compiled, self._own.values, self._around
-        assert compiled is not None
-        if around.keep_everything:
-            self.before = dict(values)
-        place = compiled.plain
-        if place is None:
-            try:
-                place = bounded(compiled.build, values) if compiled.calculates else compiled.build(values)
-            except TemplateError as problem:
-                return self._unsent(Failure("value-missing", str(problem)))
-            except OverBudget as problem:
-                return self._unsent(Failure("over-budget", str(problem)))
-            except Failure as failure:
-                return self._unsent(failure)
-        choice = self._choice
-        if choice.until > 1:
-            choice.until -= 1
-            self._sampled = False
-        else:
-            self._sampled = choice.sample()
-        self.place = place
-        self.attempt = Attempt(compiled, self._own, place, self.due)
-        self.keep = compiled.keeps_body or self._sampled
-        if compiled.prover is None:
-            self.wire.send(self)
-        else:
-            self.wire.task(self._prove, self)
-        return False
+        elif self.ask(compiled, self._step, due, drawn=True):
+            self._on_end()
 
     async def _prove(self) -> None:
         """Puts in a proof of who sends it, which may need exchanges of its own."""
@@ -127,24 +136,23 @@ class Asker(Flight):
             attempt.prove(proof)
             # the token's own exchange is counted as such, not as this request's time
             if not prover.is_digest and attempt.hop == 0:
-                self.due = attempt.due = self._around.clock.now()
+                attempt.due = self._now()
         self._send()
 
     def _send(self) -> None:
-        self.place = self.attempt.place
-        self.wire.send(self)
+        self.wire.send(self, self.attempt.place, self._now())
 
     # what comes back -----------------------------------------------------------------------------------
 
     def arrived(self, reply: Reply, link: Link) -> None:
         try:
             self.wire.landed(self, reply, link)
-            guard.begin()
             try:
+                guard.begun = guard.tick  # as guard.bounded does, without the calls
                 try:
                     move = self.attempt.next(reply)
                 finally:
-                    guard.end()
+                    guard.begun = guard.NOTHING
             except OverBudget as problem:
                 move = over_budget(str(problem))
             if self.opened and reply.opened_us is not None:
@@ -173,7 +181,6 @@ class Asker(Flight):
         self._fail(failure)
 
     def broke(self, problem: Exception) -> None:
-        self.compiled = None
         self._on_broke(problem)
 
     def _go_on(self, move: Move, reply: Reply) -> None:
@@ -183,7 +190,7 @@ class Asker(Flight):
             self.wire.task(partial(self._asked_again, reply), self)
         elif isinstance(move, Redirect):
             self._keep_hop(reply)
-            self.attempt.follow(move)
+            self.attempt.follow(move, reply)
             if self.attempt.compiled.prover is None:
                 self._send()
             else:
@@ -204,10 +211,11 @@ class Asker(Flight):
         if better:
             self._keep_hop(reply)
             attempt.proof = ""
-            attempt.once_more()
+            attempt.once_more(reply)
             await self._prove()
             return
-        self._done(attempt.judge(reply), reply, noted=True)
+        move = attempt.next(reply)  # it has been asked for a proof: now it is an answer
+        self._done(move if isinstance(move, Done) else PASSED, reply, noted=True)
 
     def _keep_hop(self, reply: Reply) -> None:
         if self._around.keep_everything:
@@ -216,82 +224,83 @@ class Asker(Flight):
 
     def _done(self, done: Done, reply: Reply, *, noted: bool = False) -> None:
         """The answer is judged: counted, and kept where that is worth it. `noted`: its exchange is, already."""
-        attempt, recorder = self.attempt, self._recorder
-        compiled, ended, due = attempt.compiled, reply.last_at, self.due
-        self.kind, self.ended = done.kind, ended
+        attempt = self.attempt
+        compiled, due = attempt.compiled, attempt.due
+        self.ended = ended = reply.last_at
         if done.kind:
             self._missed(done, reply, noted=noted)
             return
-        embedded, missed = compiled.embedded, done.missed
-        self._note(pack_passed(
-            compiled.series, -1 if embedded else self._whole, due, -1 if noted else self.instant, reply.sent_at,
-            reply.first_at, ended, attempt.bytes_out, attempt.bytes_in, 0 if missed else compiled.count,
+        embedded, missed, rows = compiled.embedded, done.missed, self._rows
+        rows.append(pack_passed(
+            compiled.series, -1 if embedded else self._step.whole, due, -1 if noted else self.instant, reply.sent_at,
+            reply.first_at, ended, attempt.bytes_out + reply.bytes_out, attempt.bytes_in + reply.bytes_in,
+            0 if missed else compiled.count,
         ))  # fmt: skip
-        if len(recorder.passed_requests) >= BATCH:
-            recorder.count()
-        duration = (ended - due) * 1e6
-        if self._sampled or missed or duration > self._floor(compiled.series, -1):
-            self._kept(done, reply, round(duration))
+        if len(rows) >= BATCH:
+            self._recorder.count()
+        if self._sampled or missed or (ended - due) * 1e6 > self._floor(compiled.series, -1):
+            self._kept(done, reply, round((ended - due) * 1e6))
         if embedded:
             self.wire.task(self._embed, self)
         else:
-            self.compiled = None
             self._on_end()
 
     def _kept(self, done: Done, reply: Reply, duration_us: int) -> None:
         """A passed request that may be worth keeping."""
-        attempt, choice = self.attempt, self._choice
-        compiled, self.replaced = attempt.compiled, done.replaced
+        compiled, self.replaced = self.attempt.compiled, done.replaced
         if done.missed:
             self._recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
         if self._sampled:
-            reason = "kept" if self._around.keep_everything else "sample"
+            reason = "kept" if self._everything else "sample"
+            self._sampled = self._everything
         else:
-            reason = choice.slowest(compiled.series, duration_us)
+            reason = self._choice.slowest(compiled.series, duration_us)
         if reason:
-            self._witness.exchange(compiled, self, reason, duration_us, attempt.hop, reply, done)
+            self._witness.exchange(compiled, self, reason, duration_us, self.attempt.hop, reply, done)
 
     def _missed(self, done: Done, reply: Reply, *, noted: bool) -> None:
         """A request whose answer is not right."""
         attempt, recorder = self.attempt, self._recorder
-        compiled, self.replaced, self.then = attempt.compiled, done.replaced, done.then
-        duration = round((self.ended - self.due) * 1e6)
+        compiled, self.replaced = attempt.compiled, done.replaced
+        self.kind, self.then, self._sampled = done.kind, done.then, self._everything
+        duration = round((self.ended - attempt.due) * 1e6)
         if not noted:
             recorder.trips.append((self.instant, self.ended))
-        recorder.missed(compiled.series, self.ended, duration, done.kind, attempt.bytes_out, attempt.bytes_in)
+        out, into = attempt.bytes_out + reply.bytes_out, attempt.bytes_in + reply.bytes_in
+        recorder.missed(compiled.series, self.ended, duration, done.kind, out, into)
         if done.asked:
             recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
         if reason := self._choice.failed(compiled.series, done.kind):
             self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, done)
-        self.compiled = None
         self._on_end()
 
     async def _embed(self) -> None:
         """The page's resources: the request ends with the last one."""
-        compiled = self.attempt.compiled
-        last = await fetch_embedded(compiled, self._step, self.url, self._own, self._around, self.wire, self._witness)
+        step = self._step
+        last = await fetch_embedded(
+            self.attempt.compiled, step, self.url, self._own, self._around, self.wire, self._witness
+        )
         self.ended = max(self.ended, last)
-        if self._whole >= 0:
-            self._recorder.passed(self._whole, self.due, self.ended)
-        self.compiled = None
+        if step.whole >= 0:
+            self._recorder.passed(step.whole, self.attempt.due, self.ended)
         self._on_end()
 
-    def _unsent(self, failure: Failure) -> bool:
+    def _unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> bool:
         """It could not even be built."""
-        compiled = self.compiled
-        assert compiled is not None
-        self.kind, self.ended = self._witness.unsent(compiled, self.due, failure)
-        self.compiled = None
+        self.then = "round"
+        self.kind, self.ended = self._witness.unsent(compiled, due, failure)
         return True
 
     def _fail(self, failure: Failure, reply: Reply | None = None) -> None:
         """There is no answer to judge."""
         attempt = self.attempt
-        compiled = attempt.compiled
-        ended = self._around.clock.now() if reply is None else reply.last_at
-        duration = round((ended - self.due) * 1e6)
-        self._recorder.missed(compiled.series, ended, duration, failure.kind, attempt.bytes_out, attempt.bytes_in)
+        compiled, out, into = attempt.compiled, attempt.bytes_out, attempt.bytes_in
+        if reply is not None:
+            out, into = out + reply.bytes_out, into + reply.bytes_in
+        ended = self._now() if reply is None else reply.last_at
+        duration = round((ended - attempt.due) * 1e6)
+        self._recorder.missed(compiled.series, ended, duration, failure.kind, out, into)
         if reason := self._choice.failed(compiled.series, failure.kind):
             self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, error=failure.detail)
-        self.kind, self.then, self.ended, self.compiled = failure.kind, "round", ended, None
+        self.kind, self.then, self.ended, self._sampled = failure.kind, "round", ended, self._everything
         self._on_end()

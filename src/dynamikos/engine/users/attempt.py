@@ -45,18 +45,32 @@ Move = Done | Redirect | Again | Fail
 
 
 class Attempt:
-    """`place` is where it goes next, with its head and body. `hop` counts exchanges before the one at hand, `trail`
-    their addresses. Only its first origin is told who sends it.
+    """What one user does about one request after the other. `place` is where the one at hand goes next, with its head
+    and body. `hop` counts exchanges before the one at hand, `bytes_out` and `bytes_in` are theirs, `trail` their
+    addresses. Only its first origin is told who sends it.
     """
 
+    compiled: CompiledRequest
+    place: Place
+    due = 0.0
+    began = False  # whether anything below is not as it is at the beginning
     hop = bytes_out = bytes_in = 0
     proof = ""
     trail: list[str] | None = None
     _bare: Head | None = None  # the head at hand without a proof, once there is one
     _left_home = _retried = _asked_again = False
 
-    def __init__(self, compiled: CompiledRequest, own: Holdings, place: Place, due: float) -> None:
-        self.compiled, self._own, self.place, self.due = compiled, own, place, due
+    def __init__(self, own: Holdings) -> None:
+        self._own = own
+
+    def begin(self, compiled: CompiledRequest, place: Place, due: float) -> None:
+        """A request that was due at `due`."""
+        self.compiled, self.place, self.due = compiled, place, due
+        if self.began:
+            self.began = False
+            self.hop = self.bytes_out = self.bytes_in = 0
+            self.proof, self.trail, self._bare = "", None, None
+            self._left_home = self._retried = self._asked_again = False
 
     @property
     def url(self) -> str:
@@ -71,29 +85,23 @@ class Attempt:
 
     def next(self, reply: Reply) -> Move:
         """What an answer asks for. It may take captures into the user's values."""
-        self.bytes_out += reply.bytes_out
-        self.bytes_in += reply.bytes_in
         compiled, status = self.compiled, reply.status
-        if status >= 300:
+        if status < 300:
+            if not (compiled.looks or reply.encoding):
+                return PASSED
+        else:
             if status == 401 and compiled.prover is not None and not self._asked_again and not self._left_home:
-                self._asked_again = True  # §11.6.1: once, with what the challenge says
+                self.began = self._asked_again = True  # §11.6.1: once, with what the challenge says
                 return Again.PROVE
             if status in REDIRECTS and (location := reply.field(b"location")) is not None:
                 return self._redirected(reply, location)
-        elif not (compiled.looks or reply.encoding):
-            return PASSED
-        return self.judge(reply)
-
-    def judge(self, reply: Reply) -> Done:
-        """As the last answer."""
-        compiled = self.compiled
         trail = (*(self.trail or ()), self.url) if compiled.reads_addresses else ()
         return judged(compiled, reply, self._own, trail, (reply.last_at - self.due) * 1e3)
 
     def lost(self, failure: Failure) -> Again | Fail:
         """What a failed exchange asks for."""
         if isinstance(failure, Reopen) and not self._retried and self.place[1].method in IDEMPOTENT:
-            self._retried = True
+            self.began = self._retried = True
             return Again.RETRY
         return Fail(failure)
 
@@ -116,24 +124,26 @@ class Attempt:
         )
         return Redirect((origin, head, body))
 
-    def follow(self, move: Redirect) -> None:
-        """The exchange at hand becomes that of the redirect."""
-        self.trail = [*(self.trail or ()), self.url]
+    def follow(self, move: Redirect, reply: Reply) -> None:
+        """The exchange at hand becomes that of the redirect that `reply` was."""
+        self.began, self.trail = True, [*(self.trail or ()), self.url]
         self._left_home = self._left_home or move.place[0] != self.place[0]
         self.place, self._bare, self.proof = move.place, None, ""
-        self.once_more()
+        self.once_more(reply)
 
     def prove(self, proof: str) -> None:
         """Puts a proof into the head; "" while none was asked for."""
         origin, head, body = self.place
         bare = self._bare = self._bare or head
-        self.proof = proof
+        self.began, self.proof = True, proof
         self.place = origin, bare.with_field("Authorization", proof) if proof else bare, body
 
-    def once_more(self) -> None:
-        """Another exchange begins."""
+    def once_more(self, reply: Reply) -> None:
+        """Another exchange begins after the one that `reply` answered."""
         self.hop += 1
-        self._retried = False
+        self.bytes_out += reply.bytes_out
+        self.bytes_in += reply.bytes_in
+        self.began, self._retried = True, False
 
 
 def over_budget(words: str) -> Done:

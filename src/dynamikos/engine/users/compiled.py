@@ -109,6 +109,7 @@ class CompiledRequest:
     private: frozenset[str] = frozenset()  # headers that go to their own origin only, in lower case
     hides: frozenset[int] = frozenset()  # positions of checks whose texts come from secrets
     count: int = 0  # of its checks
+    reads_json: int = 0  # how many captures and checks read its answer as JSON
     looks: bool = False  # whether anything is captured from its answer or checked
 
     def build(self, values: Values) -> tuple[Origin, Head, Body]:
@@ -292,6 +293,8 @@ def _request(
         own_cookie=next((fill for name, fill in headers if name.lower() == "cookie"), None),
         looks=bool(captures or request.checks),
         count=len(request.checks),
+        reads_json=sum(each.json is not None for each in request.captures)
+        + sum(each.json is not None for each in request.checks),
         private=private,
         hides=frozenset(
             at for at, check in enumerate(request.checks) if any(uses(each, secret) for each in texts_in(check))

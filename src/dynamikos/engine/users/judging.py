@@ -63,7 +63,7 @@ def judged(compiled: CompiledRequest, reply: Reply, own: Holdings, trail: Sequen
         reply.addresses = trail
     done, missing, values = PASSED, "", own.values
     if captures:
-        reply.cookies, reply._choose = own.jar.values, own.choose
+        reply.cookies, reply._choose, reply.reads_json = own.jar.values, own.choose, compiled.reads_json
         done = Done()
         missing = _take(captures, reply, values, done)
     try:

@@ -8,6 +8,7 @@ from dynamikos.core.checks import Then
 from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.reporting.recorder import pack_stretch
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.dealing import Spec
@@ -59,7 +60,7 @@ class User:
         self._witness = Witness(own, around)
         self._proofs = Proofs(own, around, self._wire, self._witness)
         self._walk = walk = Walk(self, around.clock, around.recorder)
-        walk.asker = Asker(own, around, self._wire, self._witness, self._proofs, walk.ended, walk.broke)
+        walk.asker = Asker(own, around, self._wire, self._witness, self._proofs, walk.go, walk.broke)
         self._items = Items(own, around, self._witness, self)
 
     def leave(self) -> None:
@@ -179,15 +180,18 @@ class User:
 
     def next_round(self, ended: float) -> bool:
         """See Guide: after a round that passed."""
-        dealer, recorder = self.around.dealer, self.around.recorder
-        if self.leaving or not self._walk.asked or (self.around.deals and not dealer.ready(dealer.each_round)):
+        if self.leaving or not self._walk.asked:
             return False
-        if self.around.deals and not dealer.deal(self.own, dealer.each_round):
-            self._rowless = True
-            return False
-        recorder.stretches.append((0, self.begun, ended))
+        around, own = self.around, self.own
+        if around.deals:
+            due = around.dealer.each_round
+            if not around.dealer.ready(due):
+                return False
+            if not around.dealer.deal(own, due):
+                self._rowless = True
+                return False
+        around.recorder.stretches.append(pack_stretch(0, self.begun, ended))
         self.begun = ended
-        own = self.own
         own.round = number = own.round + 1
         own.values["round.number"] = str(number)
         if self._state != "in a round":

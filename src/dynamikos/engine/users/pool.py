@@ -6,22 +6,44 @@ IDLE_S = 300.0  # unused for so long, a connection is given up
 PARALLEL = 6  # that a page's resources are fetched over, of each origin
 
 
+class Desk:
+    """What a user has for one origin: its links at rest, and the Cookie header while that is the same for every path
+    and the jar stays as it is.
+    """
+
+    __slots__ = ("cookie", "origin", "resting")
+
+    def __init__(self, origin: Origin) -> None:
+        self.origin = origin
+        self.resting: list[Link] = []
+        self.cookie: str | None = None
+
+
 class Pool:
     """Owns all links of a user: those at rest by origin, those in use as well. `sessions` are TLS sessions to
     resume.
     """
 
-    __slots__ = ("_all", "_resting", "network", "sessions")
+    __slots__ = ("_all", "desks", "last", "network", "sessions")
 
     def __init__(self, network: Network) -> None:
         self.network = network
-        self._resting: dict[Origin, list[Link]] = {}
+        self.desks: dict[Origin, Desk] = {}
+        self.last = Desk(("", "", 0))  # most requests go where the last one went
         self._all: set[Link] = set()
         self.sessions: Sessions = {}
 
-    def take(self, origin: Origin, now: float) -> Link | None:
+    def desk(self, origin: Origin) -> Desk:
+        """That of `origin`, which is the last one then."""
+        found = self.desks.get(origin)
+        if found is None:
+            found = self.desks[origin] = Desk(origin)
+        self.last = found
+        return found
+
+    def take(self, desk: Desk, now: float) -> Link | None:
         """A link at rest that stands open, the one used last; None when there is none."""
-        resting = self._resting.get(origin)
+        resting = desk.resting
         while resting:
             link = resting.pop()
             if link.alive and now - link.idle_since < IDLE_S:
@@ -36,18 +58,8 @@ class Pool:
         self._all.add(link)
         return link
 
-    def give(self, origin: Origin, link: Link, now: float) -> None:
-        """A link that is not in use any more."""
-        if link.alive:
-            link.idle_since = now
-            try:
-                self._resting[origin].append(link)
-            except KeyError:
-                self._resting[origin] = [link]
-        else:
-            self._all.discard(link)
-
     def forget(self, link: Link) -> None:
+        """A link that is closed."""
         self._all.discard(link)
 
     def close(self) -> None:
@@ -55,4 +67,5 @@ class Pool:
         for link in list(self._all):
             link.close()
         self._all.clear()
-        self._resting.clear()
+        for desk in self.desks.values():
+            desk.resting.clear()

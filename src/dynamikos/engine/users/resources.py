@@ -11,6 +11,7 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.messages import Fields, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
+from dynamikos.engine.users.attempt import Place
 from dynamikos.engine.users.compiled import (
     DEFAULT_HEADERS,
     MAX_HOPS,
@@ -68,11 +69,9 @@ async def fetch_embedded(
         for found.hop in range(MAX_HOPS + 1):
             url = resolve(url, address)
             origin, host, target = split_url(url)
-            flight = found.flight
-            flight.place = origin, Head("GET", target, host), b""
             async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
                 head = Head("GET", target, host, _fields(compiled, own, is_home=origin == home))
-                flight.place = origin, head, b""
+                found.flight = _Asked(wire, (origin, head, b""))
                 reply, found.flight = await wire.exchange(origin, head, keep=around.keep_everything)
             found.reply = reply
             found.bytes_out, found.bytes_in = found.bytes_out + reply.bytes_out, found.bytes_in + reply.bytes_in
@@ -91,12 +90,24 @@ async def fetch_embedded(
     return last
 
 
+class _Asked(Flight):
+    """What was to be sent."""
+
+    def __init__(self, wire: Wire, place: Place) -> None:
+        super().__init__(wire)
+        self._place = place
+
+    @property
+    def place(self) -> Place:
+        return self._place
+
+
 class _Fetched:
     """How far a resource came."""
 
     def __init__(self, due: float, wire: Wire) -> None:
-        self.due, self.flight = due, Flight(wire)
-        self.flight.place = ("http", "", 0), Head("GET", "", ""), b""
+        self.due = due
+        self.flight: Flight = _Asked(wire, (("http", "", 0), Head("GET", "", ""), b""))
         self.failed, self.told, self.hop, self.bytes_out, self.bytes_in = "", "", 0, 0, 0
         self.reply: Reply | None = None
 

@@ -4,7 +4,7 @@ import asyncio
 from typing import Protocol
 
 from dynamikos.engine.ports import Clock
-from dynamikos.engine.reporting.recorder import Recorder
+from dynamikos.engine.reporting.recorder import Recorder, pack_stretch
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 
@@ -50,14 +50,14 @@ class Walk:
         self._steps: list[CompiledStep] = []
         self._at = 0
         self._begun = self._waited = self._last = 0.0
+        self._pausing = False
         self._done: asyncio.Future[None] | None = None
 
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the step and the request under way."""
-        compiled = self.asker.compiled
-        if self._done is None or self._done.done() or compiled is None:
+        if self._done is None or self._done.done() or self._pausing:
             return []
-        return [(self._steps[self.index].series, self._begun), (compiled.series, self.asker.due)]
+        return [(self._steps[self.index].series, self._begun), self.asker.asked]
 
     def begin(
         self, steps: list[CompiledStep], index: int, *, leaving: bool, over_rounds: bool
@@ -68,14 +68,10 @@ class Walk:
         self._steps, self.index, self._leaving, self._over_rounds = steps, index, leaving, over_rounds
         self.kind, self.missed = "", False
         self._done = done = asyncio.get_running_loop().create_future()
-        self._go(over=False)
+        self.go(over=False)
         return done
 
-    def ended(self) -> None:
-        """The request under way is over."""
-        self._go(over=True)
-
-    def _go(self, *, over: bool) -> None:
+    def go(self, over: bool = True) -> None:
         """Goes on after a request that is `over`, else with the step at hand: until a request is under way. A loop, so
         that many steps that end at once are no recursion.
         """
@@ -99,7 +95,7 @@ class Walk:
                             return
                         continue
                     if step.whole < 0:
-                        self._recorder.stretches.append((step.series, self._begun + self._waited, last))
+                        self._recorder.stretches.append(pack_stretch(step.series, self._begun + self._waited, last))
                 self.index += 1
                 if step.thinks and not self._leaving and self._pauses(step):
                     return
@@ -113,7 +109,7 @@ class Walk:
                 return self._stop()
             self._begun = due = self._now()
             self._waited, self._at = 0.0, 0
-            over = asker.ask(step.requests[0], step, due, step.whole)
+            over = asker.ask(step.requests[0], step, due)
             if not over:
                 return
 
@@ -121,11 +117,12 @@ class Walk:
         """Counts a step that failed; whether what follows is performed all the same."""
         asker = self.asker
         took = last - self._begun - self._waited
-        self._recorder.missed(step.series, last, round(took * 1e6), asker.kind)
+        kind, asker.kind = asker.kind, ""
+        self._recorder.missed(step.series, last, round(took * 1e6), kind)
         if asker.then == "step":
             self.missed = True
             return True
-        self.kind = asker.kind
+        self.kind = kind
         self.index += 1
         self._stop()
         return False
@@ -134,16 +131,18 @@ class Walk:
         pause = self._guide.pause_after(step)
         if pause is None:
             return False
+        self._pausing = True
         pause.add_done_callback(self._thought)
         return True
 
     def _thought(self, pause: "asyncio.Future[None]") -> None:
         if pause.cancelled() or self._done is None or self._done.done():
             return
+        self._pausing = False
         try:
             self._guide.thought()
             self._last = self._now()
-            self._go(over=False)
+            self.go(over=False)
         except Exception as problem:
             self.broke(problem)
 

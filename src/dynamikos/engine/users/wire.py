@@ -1,7 +1,7 @@
 """How one user exchanges: cookies and trace put in, connections taken and opened, each exchange counted."""
 
 import asyncio
-from collections.abc import Callable, Coroutine, Mapping
+from collections.abc import Callable, Coroutine, Mapping, Sequence
 from functools import partial
 from typing import Any
 
@@ -13,10 +13,8 @@ from dynamikos.engine.http.writing import joined
 from dynamikos.engine.ports import Link, Origin
 from dynamikos.engine.users.attempt import IDEMPOTENT, Place
 from dynamikos.engine.users.holdings import Holdings
-from dynamikos.engine.users.pool import Pool
+from dynamikos.engine.users.pool import IDLE_S, Desk, Pool
 from dynamikos.engine.users.surroundings import Surroundings
-
-KNOWN_LINES = 64  # Cookie headers that are remembered
 
 
 class Flight:
@@ -25,7 +23,7 @@ class Flight:
     `instant` is when it was sent; `cookie` what went with it; `opened` whether its connection was opened for it.
     """
 
-    place: Place
+    desk: Desk
     keep = False
     instant = 0.0
     span = 0
@@ -36,6 +34,11 @@ class Flight:
 
     def __init__(self, wire: "Wire") -> None:
         self.wire = wire
+
+    @property
+    def place(self) -> Place:
+        """Where it goes, with its head and body."""
+        raise NotImplementedError
 
     def arrived(self, reply: Reply, link: Link) -> None:
         """See Taker."""
@@ -67,42 +70,48 @@ class Wire:
         self._own, self._around, self.recorder = own, around, around.recorder
         self.pool = Pool(around.network)
         self._tasks: set[asyncio.Task[None]] = set()
-        self._lines: dict[Origin | tuple[Origin, str], str] = {}  # Cookie headers, while the jar stays as it is
         self._by_path = False  # whether cookies differ by the path that is asked for
         self._lasting = True  # whether no cookie expires by itself
-        self._taken: tuple[object, str, str] | None = None  # what the last answer set, from where
+        self._taken: Sequence[bytes] | None = None  # what an answer set last, for which target, from where
+        self._taken_at, self._taken_from = "", self.pool.last
         self._now, self._flying = around.clock.now, around.recorder.flying
         self._free = around.cap is None  # whether the rate is not limited
         self._next_span = around.spans.__next__
         self._trace = around.trace_prefix
 
-    def send(self, flight: Flight) -> None:
+    def send(self, flight: Flight, place: Place, now: float) -> None:
         """Over a link at rest; without one, or where the rate is limited, from a task."""
-        origin, head, body = flight.place
-        now = self._now()
-        link = self.pool.take(origin, now) if self._free else None
-        if link is None:
+        origin, head, body = place
+        desk = self.pool.last
+        if desk.origin is not origin:
+            desk = self.pool.desk(origin)
+        flight.desk, resting = desk, desk.resting
+        link = resting.pop() if resting else None
+        if link is None or not self._free or not link.alive or now - link.idle_since > IDLE_S:
+            if link is not None:
+                resting.append(link)
             self.task(partial(self._open, flight), flight)
             return
-        flight.opened, flight.instant = False, now
+        if flight.opened:
+            flight.opened = False
         flight.span = span = self._next_span()
-        self._flying[span] = now
-        cookie = self._lines.get(origin)
+        flight.instant = self._flying[span] = now
+        cookie = desk.cookie
         if cookie is None or head.cookie:
-            cookie = self._cookie(origin, head)
+            cookie = self._cookie(desk, head)
         flight.cookie = cookie
         link.send(head, body, flight, cookie, f"{self._trace}{span:016x}-01", flight.keep, now)
 
     def _write(self, flight: Flight, link: Link) -> None:
-        origin, head, body = flight.place
-        flight.cookie = self._cookie(origin, head)
+        _, head, body = flight.place
+        flight.cookie = self._cookie(flight.desk, head)
         trace = f"{self._trace}{flight.span:016x}-01"
         link.send(head, body, flight, flight.cookie, trace, flight.keep, self._now())
 
     def again(self, flight: Flight) -> None:
         """The same exchange over another link: its first had been closed."""
         self.recorder.reopened(self._now())
-        link = self.pool.take(flight.place[0], self._now())
+        link = self.pool.take(flight.desk, self._now())
         if link is None:
             self.task(partial(self._open, flight, once_more=True), flight)
         else:
@@ -121,7 +130,7 @@ class Wire:
         except Failure as failure:
             flight.unsent(failure)
             return
-        link = pool.take(origin, self._now())
+        link = pool.take(flight.desk, self._now())
         flight.opened = link is None
         if link is None:
             try:
@@ -141,15 +150,20 @@ class Wire:
     def landed(self, flight: Flight, reply: Reply, link: Link) -> None:
         """An answer is complete: its link goes back, its cookies are taken. Noting it is left to whoever sent it."""
         del self._flying[flight.span]
-        origin, head, _ = flight.place
+        desk = flight.desk
         if flight.opened:
             reply.opened_us = link.connect_parts_us
-            reply.resumed = link.remember(origin, self.pool.sessions)
-        self.pool.give(origin, link, reply.last_at)
-        if reply.set_cookies is not None:
-            taken = (reply.set_cookies, origin[1], head.target)
-            if taken != self._taken:  # most servers say the same with every answer
-                self._take(reply, origin, taken)
+            reply.resumed = link.remember(desk.origin, self.pool.sessions)
+        if link.alive:
+            link.idle_since = reply.last_at
+            desk.resting.append(link)
+        else:
+            self.pool.forget(link)
+        cookies = reply.set_cookies
+        if cookies is not None:
+            target = flight.place[1].target
+            if cookies != self._taken or target != self._taken_at or desk is not self._taken_from:
+                self._take(cookies, desk, target)  # most servers say the same with every answer
 
     def crashed(self, flight: Flight, link: Link) -> None:
         """There was no answer."""
@@ -158,31 +172,29 @@ class Wire:
 
     # cookies -------------------------------------------------------------------------------------------
 
-    def _cookie(self, origin: Origin, head: Head) -> str:
+    def _cookie(self, desk: Desk, head: Head) -> str:
         """The Cookie header (RFC 6265 §5.4), with what the request has of its own."""
-        path = head.target.partition("?")[0]
-        key = (origin, path) if self._by_path else origin
-        line = self._lines.get(key)
+        line = desk.cookie
         if line is None:
-            jar, wall = self._own.jar, self._around.clock.wall()
-            line = jar.header(origin[1], path, keeps_secrets(origin[0], origin[1]), wall)
-            if self._lasting:
-                if len(self._lines) >= KNOWN_LINES:
-                    self._lines.clear()
-                self._lines[key] = line
+            scheme, host, _ = desk.origin
+            path, wall = head.target.partition("?")[0], self._around.clock.wall()
+            line = self._own.jar.header(host, path, keeps_secrets(scheme, host), wall)
+            if not self._by_path and self._lasting:
+                desk.cookie = line
         return joined(head.cookie, line) if head.cookie else line
 
-    def _take(self, reply: Reply, origin: Origin, taken: tuple[object, str, str]) -> None:
-        jar, path, wall = self._own.jar, taken[2].partition("?")[0], self._around.clock.wall()
-        before = dict(jar.cookies)
-        for value in reply.set_cookies or ():
-            jar.take(value.decode("latin-1"), origin[1], path, wall, from_secure=keeps_secrets(origin[0], origin[1]))
-        expires = any(b"xpires" in each or b"ax-age" in each.lower() for each in reply.set_cookies or ())
-        self._taken = None if expires else taken
+    def _take(self, cookies: Sequence[bytes], desk: Desk, target: str) -> None:
+        jar, path, wall, host = self._own.jar, target.partition("?")[0], self._around.clock.wall(), desk.origin[1]
+        before, secure = dict(jar.cookies), keeps_secrets(desk.origin[0], host)
+        for value in cookies:
+            jar.take(value.decode("latin-1"), host, path, wall, from_secure=secure)
+        expires = any(b"xpires" in each or b"ax-age" in each.lower() for each in cookies)
+        self._taken, self._taken_at, self._taken_from = None if expires else cookies, target, desk
         if jar.cookies != before:
-            self._lines.clear()
             self._by_path = any(cookie.path != "/" for cookie in jar.cookies.values())
             self._lasting = all(cookie.expires is None for cookie in jar.cookies.values())
+            for each in self.pool.desks.values():
+                each.cookie = None
 
     # what waits ----------------------------------------------------------------------------------------
 
@@ -202,7 +214,7 @@ class Wire:
     async def exchange(self, origin: Origin, head: Head, body: Body = b"", *, keep: bool) -> "tuple[Reply, Flight]":
         """One exchange that a coroutine waits for, noted as such. Raises Failure."""
         waiting = _Waiting(self, origin, head, body, keep)
-        self.send(waiting)
+        self.send(waiting, waiting.place, self._now())
         return await waiting.reply, waiting
 
     def close(self) -> None:
@@ -217,9 +229,13 @@ class _Waiting(Flight):
 
     def __init__(self, wire: Wire, origin: Origin, head: Head, body: Body, keep: bool) -> None:
         super().__init__(wire)
-        self.place, self.keep = (origin, head, body), keep
+        self._place, self.keep = (origin, head, body), keep
         self.reply: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
         self._retried = False
+
+    @property
+    def place(self) -> Place:
+        return self._place
 
     def arrived(self, reply: Reply, link: Link) -> None:
         try:
