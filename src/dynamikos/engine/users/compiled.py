@@ -4,6 +4,7 @@ import base64
 import hashlib
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from urllib.parse import urljoin, urlsplit
 
@@ -71,7 +72,13 @@ def split_url(url: str) -> tuple[Origin, str, str]:
         target = in_reference(target)
     standard = port == (443 if parts.scheme == "https" else 80)
     host = f"[{name}]" if ":" in name else name
-    return (parts.scheme, name, port), host if standard else f"{host}:{port}", target
+    return _origin(parts.scheme, name, port), host if standard else f"{host}:{port}", target
+
+
+@lru_cache(maxsize=4096)
+def _origin(scheme: str, name: str, port: int) -> Origin:
+    """The same object for the same origin, so that most comparisons of two are of one thing with itself."""
+    return scheme, name, port
 
 
 @dataclass(slots=True)
