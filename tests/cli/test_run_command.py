@@ -102,7 +102,7 @@ class RunFiles(TestCase):
         self.write("e.yaml", (self.folder / "e.yaml").read_text().split("agreed")[0])
         done = self.call("--duration", "2")
         self.assertEqual(done.exit_code, 2, done.output)
-        self.assertIn("is not an agreed target", done.output)
+        self.assertIn("No target is agreed in this environment. Add its scheme, host and port under", done.output)
         self.assertNotIn("sent", done.output)
 
 

@@ -59,7 +59,9 @@ class Redirects(TestCase):
                 move = made.next(reply(status, "Location: /there\r\n"))
                 assert isinstance(move, Redirect)
                 origin, head, sent = move.place
-                self.assertEqual((origin, head.target, head.method), (("http", "sky.example", 80), "/there", then))
+                self.assertEqual(
+                    (origin, head.base.target, head.base.method), (("http", "sky.example", 80), "/there", then)
+                )
                 self.assertEqual(bool(sent), keeps)
                 self.assertEqual("Content-Type" in dict(head.pairs()), keeps)
 
@@ -81,7 +83,7 @@ class Redirects(TestCase):
             move = made.next(answered)
             assert isinstance(move, Redirect)
             made.follow(move, answered)
-            self.assertEqual(made.place[1].target, target)
+            self.assertEqual(made.place[1].base.target, target)
         self.assertEqual((made.hop, made.bytes_out, made.bytes_in, len(made.trail or ())), (3, 300, 150, 3))
         self.assertEqual(made.trail, [f"{HOME}/a?b=1", f"{HOME}/a?c=2", f"{HOME}/x%20y"])
 

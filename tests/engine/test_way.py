@@ -12,7 +12,7 @@ import trustme
 
 from dynamikos.core.plans import Way, parse_target
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.http.messages import Head
+from dynamikos.engine.http.messages import Base, Head
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.testing import asked
 
@@ -78,7 +78,7 @@ class OnTheWay(TestCase):
 
     async def ask(self, network: RealNetwork, origin: tuple[str, str, int]) -> bytes:
         link = await network.open(origin, {})
-        first, again = [await asked(link, Head("GET", "/x", "h")) for _ in range(2)]
+        first, again = [await asked(link, Head(Base("GET", "/x", "h"))) for _ in range(2)]
         self.assertEqual(first.body, again.body)
         await network.aclose()
         return first.body
@@ -96,7 +96,7 @@ class OnTheWay(TestCase):
             told: list[bool] = []
             for sessions in (first := {}, first, first, {}):  # type: ignore[var-annotated]
                 link = await network.open(origin, sessions)
-                await asked(link, Head("GET", "/x", "h"))
+                await asked(link, Head(Base("GET", "/x", "h")))
                 told.append(link.remember(origin, sessions))
                 link.close()
             self.assertEqual(told, [False, True, True, False])

@@ -11,7 +11,7 @@ import trustme
 from dynamikos.core.plans import parse_target
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.http.messages import Head
+from dynamikos.engine.http.messages import Base, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.testing import asked
@@ -49,7 +49,7 @@ class BadTargets(TestCase):
             )
             try:
                 link = await network.open((target.scheme, target.host, target.port), {})
-                return await asked(link, Head("GET", "/", "h"))
+                return await asked(link, Head(Base("GET", "/", "h")))
             finally:
                 await network.aclose()
                 clock.close()

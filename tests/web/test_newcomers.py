@@ -133,11 +133,13 @@ class Follows(PageCase):
         ):
             set_deal(self.sample.member, self.sample.data, deal)
             core = plans.content(self.sample.plan)
-            found = plans.follows(self.sample.plan, core, *plans.journey_of(self.sample.plan, core))
-            assert found is not None
+            journey, script = plans.journey_of(self.sample.plan, core)
+            after = plans.follows(self.sample.plan, core, journey, script)
+            assert after is not None and script is not None
+            found = plans.data_follows(self.sample.plan, script, after)[0]
             with self.subTest(words):
-                self.assertIn(words, found.data[0].said)
-                self.assertEqual(found.data[0].early, early)
+                self.assertIn(words, found.said)
+                self.assertEqual(found.early, early)
                 self.assertContains(self.client.get(self.sample.address(f"load/{self.sample.plan.pk}")), words)
 
     def test_switched_off_steps_are_not_counted(self) -> None:

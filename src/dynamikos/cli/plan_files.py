@@ -3,14 +3,16 @@
 import ast
 import os
 import uuid
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from dynamikos.core.dealing import Deal, Table, read_table
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun
-from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_journey, parse_shared, used_in, verify
-from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target, plan_problems
+from dynamikos.core.frozen.freeze import Inputs, freeze
+from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_journey, parse_shared, used_in
+from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,25 +25,14 @@ class PlanFiles:
     tables: dict[str, Table]
     functions: dict[str, str]
 
-    def frozen(self, secrets: dict[str, str]) -> FrozenRun:
+    def frozen(self, secrets: Mapping[str, str]) -> FrozenRun:
         """The frozen document. Raises PlanError with all problems, one a line."""
-        known = {**self.environment.known(), **secrets}
-        columns = {f"{key}.{column}" for key, table in self.tables.items() for column in table.columns}
-        problems = plan_problems(self.plan, self.journey)
-        for each in verify(self.journey, columns | set(known), names_of_functions(self.functions)):
-            problems.append(f"{self.journey.journey}, step {each.step}, request {each.request}: {each.message}")
-        if problems:
-            raise PlanError("\n".join(problems))
-        return FrozenRun(
-            run=str(uuid.uuid4()),
-            seed=self.plan.drawn_seed(),
+        inputs = Inputs(
             plan=self.plan,
             journey=self.journey.active(),
-            values=self.environment.known(),
             way=self.environment.way,
-            functions=self.functions,
-            functions_agreed=True,
-            secret_names=tuple(secrets),
+            values=self.environment.known(),
+            secrets=frozenset(name.removeprefix("secrets.") for name in secrets),
             agreed=tuple(parse_target(line) for line in self.environment.agreed),
             data=tuple(
                 DataPile(
@@ -49,7 +40,12 @@ class PlanFiles:
                 )
                 for key, t in self.tables.items()
             ),
+            functions=self.functions,
+            callable=frozenset(names_of_functions(self.functions)),
+            functions_agreed=True,
+            from_files=True,
         )
+        return freeze(inputs, run=str(uuid.uuid4()), seed=self.plan.drawn_seed())
 
 
 def load(path: Path, environment: str | None = None) -> PlanFiles:

@@ -129,7 +129,7 @@ class ScriptedLink:
         self._count += 1
         self._taker = taker
         self._network.requests.append(data)
-        self._reader.begin(head_only=head.method == "HEAD", keep=keep)
+        self._reader.begin(head_only=head.base.method == "HEAD", keep=keep)
         scripted = self._network._answer(data)
         loop = asyncio.get_running_loop()
         if scripted.stale and self._count > 1:

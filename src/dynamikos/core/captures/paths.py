@@ -64,26 +64,31 @@ def compile_text(path: str) -> Callable[[bytes], str | None] | None:
     keys = keys_of(path)
     if not keys or len(keys) > MOST_TYPED:
         return None
-    shape: Any = msgspec.Raw
-    for key in reversed(keys):
-        if isinstance(key, int):
-            shape = list[shape]
-        else:
-            shape = msgspec.defstruct("Part", [("inner", shape)], rename={"inner": key})
-    decode, one = msgspec.json.Decoder(shape).decode, msgspec.json.Decoder(str).decode
-    steps = [key if isinstance(key, int) else -1 for key in keys]
+
+    def shaped(leaf: Any) -> msgspec.json.Decoder[Any]:
+        for key in reversed(keys):
+            parts = [("inner", leaf)]
+            leaf = (
+                list[leaf]
+                if isinstance(key, int)
+                else msgspec.defstruct("Part", parts, rename={"inner": key}, gc=False)
+            )
+        return msgspec.json.Decoder(leaf)
+
+    scalar, raw = shaped(str | int | float | bool | None).decode, shaped(msgspec.Raw).decode
+    # nothing in it but positions and the one name
+    steps = "".join(f"[{key}]" if isinstance(key, int) else ".inner" for key in keys)
+    at: Callable[[Any], Any] = eval(f"lambda document: document{steps}")
 
     def text(body: bytes) -> str | None:
         try:
-            found = decode(body)
-            for step in steps:
-                found = found.inner if step < 0 else found[step]
+            try:
+                found = at(scalar(body))
+            except msgspec.ValidationError:
+                found = orjson.loads(at(raw(body)))
         except (msgspec.MsgspecError, IndexError) as problem:
             raise ValueError(f"the body is not as {path} says: {problem}") from problem
-        raw = bytes(found)
-        if raw[:1] == b'"':
-            return one(raw)
-        return None if raw == b"null" else as_text(orjson.loads(raw))
+        return found if found is None else as_text(found)
 
     return text
 

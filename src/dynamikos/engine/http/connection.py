@@ -139,7 +139,7 @@ class Connection(asyncio.Protocol):
         self._taker, self._keep, self._sent_at = taker, keep, at
         data = written(head, body, cookie, trace, self._through, self._more)
         self._size = len(data)
-        held, self._head_only = isinstance(body, Held), head.method == "HEAD"
+        held, self._head_only = isinstance(body, Held), head.base.method == "HEAD"
         if held or self._head_only or not self._simple:
             self._simple = not (held or self._head_only)
         if not self.alive:

@@ -22,36 +22,34 @@ class Fields:
 NO_FIELDS = Fields()
 
 
+class Base:
+    """Where a request goes and what is fixed in its head. `start` is how HTTP/1.1 begins it."""
+
+    __slots__ = ("fixed", "host", "method", "start", "target")
+
+    def __init__(self, method: str, target: str, host: str, fixed: Fields = NO_FIELDS) -> None:
+        self.method, self.target, self.host, self.fixed = method, target, host, fixed
+        self.start = f"{method} {target} HTTP/1.1\r\nHost: {host}\r\n{fixed.text}"
+
+
 class Head:
     """The head of a request, without what is added to every exchange (length, cookies of the jar, trace).
 
-    `fixed` fields go before its `own`; `cookie` is a Cookie header of its own; `start` is how HTTP/1.1 begins it, where
-    that was prepared, else "".
+    What is fixed in its `base` goes before its `own` fields; `cookie` is a Cookie header of its own.
     """
 
-    __slots__ = ("cookie", "fixed", "host", "method", "own", "start", "target")
+    __slots__ = ("base", "cookie", "own")
 
-    def __init__(
-        self,
-        method: str,
-        target: str,
-        host: str,
-        fixed: Fields = NO_FIELDS,
-        own: tuple[Pair, ...] = (),
-        cookie: str = "",
-        start: str = "",
-    ) -> None:
-        self.method, self.target, self.host, self.fixed, self.own = method, target, host, fixed, own
-        self.cookie, self.start = cookie, start
+    def __init__(self, base: Base, own: tuple[Pair, ...] = (), cookie: str = "") -> None:
+        self.base, self.own, self.cookie = base, own, cookie
 
     def pairs(self) -> list[Pair]:
         """Host and all fields in order, the Cookie header apart."""
-        return [("Host", self.host), *self.fixed.pairs, *self.own]
+        return [("Host", self.base.host), *self.base.fixed.pairs, *self.own]
 
     def with_field(self, name: str, value: str) -> "Head":
-        return Head(
-            self.method, self.target, self.host, self.fixed, (*self.own, (name, value)), self.cookie, self.start
-        )
+        """With one more."""
+        return Head(self.base, (*self.own, (name, value)), self.cookie)
 
     def redirected(
         self, method: str, target: str, host: str, *, keeps_body: bool, same_origin: bool, private: Collection[str]
@@ -61,11 +59,11 @@ class Head:
         """
         kept = [
             (name, value)
-            for name, value in (*self.fixed.pairs, *self.own)
+            for name, value in (*self.base.fixed.pairs, *self.own)
             if (keeps_body or name.lower() not in DESCRIBING) and (same_origin or name.lower() not in private)
         ]
-        cookie = self.cookie if same_origin or "cookie" not in private else ""
-        return Head(method, target, self.host if same_origin else host, own=tuple(kept), cookie=cookie)
+        base = Base(method, target, self.base.host if same_origin else host, Fields(kept))
+        return Head(base, cookie=self.cookie if same_origin or "cookie" not in private else "")
 
 
 class Held:

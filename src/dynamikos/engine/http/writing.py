@@ -5,20 +5,16 @@ from dynamikos.engine.http.messages import Body, Head, size_of
 BODIED = frozenset(("POST", "PUT", "PATCH"))  # say the length of their body even when there is none (RFC 9110 §8.6)
 
 
-def start_of(head: Head) -> str:
-    """The request line, Host and the fields that are fixed."""
-    return f"{head.method} {head.target} HTTP/1.1\r\nHost: {head.host}\r\n{head.fixed.text}"
-
-
 def written(head: Head, body: Body, cookie: str, trace: str, through: str = "", more: str = "") -> bytes:
     """The head and, unless it is held, the body. `cookie` is all cookies, `trace` a traceparent (W3C Trace Context).
 
     To a proxy `through` is the origin that requests in absolute form begin with (§3.2.2), `more` lines for it.
     """
-    text = head.start or start_of(head)
+    base = head.base
+    text = base.start
     if head.own:
         text += "".join([f"{name}: {value}\r\n" for name, value in head.own])
-    if body or head.method in BODIED:
+    if body or base.method in BODIED:
         text += f"Content-Length: {size_of(body)}\r\n"
     if through:
         first, _, rest = text.partition("\r\n")

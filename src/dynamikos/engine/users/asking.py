@@ -67,7 +67,7 @@ class Asker(Flight):
         if compiled.draws and not drawn and not self._draws(compiled, due):
             return self.kind != ""
         if self._everything:
-            self.before = dict(self._own.values)
+            self.before = self._own.shown()
         if place is None:
             try:
                 values = self._own.values
@@ -83,7 +83,10 @@ class Asker(Flight):
             choice.until -= 1
         else:
             self._sampled = choice.sample()
-        self.attempt.begin(compiled, place, due)
+        attempt = self.attempt
+        attempt.compiled, attempt.place, attempt.due = compiled, place, due
+        if attempt.began:
+            attempt.fresh()
         self.keep = compiled.keeps_body or self._sampled
         if compiled.prover is None:
             self.wire.send(self, place, self._now())
@@ -129,7 +132,7 @@ class Asker(Flight):
         if attempt.wants_proof:
             try:
                 origin, head, _ = attempt.place
-                proof = await self._proofs.header(prover, attempt.compiled, origin, head.method, head.target)
+                proof = await self._proofs.header(prover, attempt.compiled, origin, head.base.method, head.base.target)
             except Failure as failure:
                 self._fail(failure)
                 return

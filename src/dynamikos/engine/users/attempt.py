@@ -64,19 +64,25 @@ class Attempt:
         self._own = own
 
     def begin(self, compiled: CompiledRequest, place: Place, due: float) -> None:
-        """A request that was due at `due`."""
+        """A request that was due at `due`. Where that counts the three may be set directly, and `fresh` called where
+        something `began`.
+        """
         self.compiled, self.place, self.due = compiled, place, due
         if self.began:
-            self.began = False
-            self.hop = self.bytes_out = self.bytes_in = 0
-            self.proof, self.trail, self._bare = "", None, None
-            self._left_home = self._retried = self._asked_again = False
+            self.fresh()
+
+    def fresh(self) -> None:
+        """Nothing is left of the request before."""
+        self.began = False
+        self.hop = self.bytes_out = self.bytes_in = 0
+        self.proof, self.trail, self._bare = "", None, None
+        self._left_home = self._retried = self._asked_again = False
 
     @property
     def url(self) -> str:
         """Where it goes, whole."""
         origin, head, _ = self.place
-        return f"{origin[0]}://{head.host}{head.target}"
+        return f"{origin[0]}://{head.base.host}{head.base.target}"
 
     @property
     def wants_proof(self) -> bool:
@@ -100,7 +106,7 @@ class Attempt:
 
     def lost(self, failure: Failure) -> Again | Fail:
         """What a failed exchange asks for."""
-        if isinstance(failure, Reopen) and not self._retried and self.place[1].method in IDEMPOTENT:
+        if isinstance(failure, Reopen) and not self._retried and self.place[1].base.method in IDEMPOTENT:
             self.began = self._retried = True
             return Again.RETRY
         return Fail(failure)
@@ -116,7 +122,7 @@ class Attempt:
         except Failure as failure:
             return Fail(failure)
         was, head, body = self.place
-        method = head.method
+        method = head.base.method
         if reply.status == 303 or (reply.status in (301, 302) and method == "POST"):
             method, body = ("HEAD" if method == "HEAD" else "GET"), b""  # §15.4.2 to §15.4.4; 307 and 308 keep both
         head = (self._bare or head).redirected(

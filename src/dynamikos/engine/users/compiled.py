@@ -8,6 +8,8 @@ from functools import lru_cache
 from pathlib import Path
 from urllib.parse import urljoin, urlsplit
 
+import msgspec
+
 from dynamikos.core.captures import compile_capture
 from dynamikos.core.captures.base import Taker
 from dynamikos.core.checks import compile_check, texts_in
@@ -22,8 +24,7 @@ from dynamikos.core.journeys.tainted import secret_names, shown, uses
 from dynamikos.core.journeys.verify import common_texts, item_texts, texts_of
 from dynamikos.core.values import bind, calculates, compile_condition, compile_list, names_in
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.http.messages import NO_FIELDS, Body, Fields, Head, Held
-from dynamikos.engine.http.writing import start_of
+from dynamikos.engine.http.messages import NO_FIELDS, Base, Body, Fields, Head, Held
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.filling import (
     BARE_PERCENT,
@@ -102,7 +103,7 @@ class CompiledRequest:
     common: list[tuple[str, Fill]] = field(default_factory=list)
     prover: Prover | None = None  # when proving who sends it takes exchanges of its own
     place: tuple[Origin, str, str] | None = None  # where it goes, when nothing varies in that
-    start: str = ""  # how its head begins then (see Head)
+    base: Base | None = None  # how its head begins then
     fixed: Fields = NO_FIELDS  # headers in which nothing varies
     open_headers: list[tuple[str, Fill]] = field(default_factory=list)
     reads_addresses: bool = False  # whether a capture looks into the addresses it was redirected through
@@ -136,9 +137,10 @@ class CompiledRequest:
             body = Held(body)  # type: ignore[arg-type]
         own = tuple([(name, fill(values)) for name, fill in self.open_headers])
         cookie = "" if self.own_cookie is None else self.own_cookie(values)
-        if self.own_host is not None:
-            host = self.own_host(values)
-        return origin, Head(self.method, target, host, self.fixed, own, cookie, self.start), body
+        base = self.base
+        if base is None:
+            base = Base(self.method, target, host if self.own_host is None else self.own_host(values), self.fixed)
+        return origin, Head(base, own, cookie), body
 
 
 @dataclass(slots=True)
@@ -184,6 +186,7 @@ class Script:
     token_series: int = -1
     item_series: int = -1
     every: list[CompiledStep] = field(default_factory=list)
+    counts_rounds: bool = False  # whether a text of it asks for the number of the round
 
 
 def compile_journey(
@@ -200,6 +203,8 @@ def compile_journey(
     script = Script(
         series, [], [], [], [], secret, numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1)
     )
+
+    script.counts_rounds = b"round.number" in msgspec.json.encode(journey)
 
     def made(step: Step) -> CompiledStep:
         one = CompiledStep(
@@ -322,9 +327,9 @@ def _request(
     try:
         made.place = _place(made)
         host = made.place[1] if made.own_host is None else made.own_host({})
-        made.start = start_of(Head(made.method, made.place[2], host, made.fixed))
+        made.base = Base(made.method, made.place[2], host, made.fixed)
     except (TemplateError, Failure):
-        made.start = ""
+        made.base = None
     made.reads_addresses = any(capture.address is not None for capture in request.captures)
     made.calculates = any(calculates(each) for _, each in (*texts_of(request), *common_texts(journey)))
     try:
@@ -409,7 +414,7 @@ def _body(
     if body.form is not None:
         bound = [(bind(name, known, secret), bind(value, known, secret)) for name, value in body.form]
         form = form_encoded(bound, secret=secret)
-        return (lambda values: form(values).encode()), body.type or "application/x-www-form-urlencoded"
+        return form, body.type or "application/x-www-form-urlencoded"
     if body.file:
         return None, body.type or "application/octet-stream"
     if body.parts is not None:

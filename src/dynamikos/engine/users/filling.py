@@ -69,7 +69,9 @@ def _one_name(name: str, encode: Callable[[str], str]) -> Fill:
     return one
 
 
-def form_encoded(pairs: Sequence[tuple[str, str]], *, secret: Collection[str] = NO_SECRETS) -> Fill:
+def form_encoded(
+    pairs: Sequence[tuple[str, str]], *, secret: Collection[str] = NO_SECRETS
+) -> Callable[[Values], bytes]:
     """A form's body (application/x-www-form-urlencoded): what is fixed in it is joined once."""
     fixed: list[str] = [""]  # before each of `fills`, and after the last
     fills: list[Fill] = []
@@ -84,11 +86,11 @@ def form_encoded(pairs: Sequence[tuple[str, str]], *, secret: Collection[str] = 
                 fixed.append("")
     first, rest = fixed[0], list(zip(fills, fixed[1:], strict=True))
 
-    def form(values: Values) -> str:
+    def form(values: Values) -> bytes:
         out = first
         for fill, after in rest:
             out += fill(values) + after
-        return out
+        return out.encode()
 
     return form
 

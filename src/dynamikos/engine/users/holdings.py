@@ -21,3 +21,7 @@ class Holdings:
     def choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""
         return self.values.maker.random.randrange(count)
+
+    def shown(self) -> dict[str, str]:
+        """Its values, for reading. The number of the round is only kept among them where the journey asks for it."""
+        return {**self.values, "round.number": str(self.round)}

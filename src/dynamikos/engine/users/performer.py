@@ -40,7 +40,7 @@ class User:
             run_count=around.run_count,
             known=around.known,
         )
-        values = Values({"user.number": str(number), "round.number": "0"}, maker)
+        values = Values({"user.number": str(number), "round.number": "0"}, maker)  # see Holdings.shown
         self.own = Holdings(number, values)
         self._equip()
         self.leaving = False
@@ -174,7 +174,8 @@ class User:
     def _begin_round(self) -> None:
         own = self.own
         own.round += 1
-        own.values["round.number"] = str(own.round)
+        if self.around.script.counts_rounds:
+            own.values["round.number"] = str(own.round)
         if self._state != "in a round":
             self._enter("in a round")
 
@@ -192,8 +193,9 @@ class User:
                 return False
         around.recorder.stretches.append(pack_stretch(0, self.begun, ended))
         self.begun = ended
-        own.round = number = own.round + 1
-        own.values["round.number"] = str(number)
+        own.round += 1
+        if around.script.counts_rounds:
+            own.values["round.number"] = str(own.round)
         if self._state != "in a round":
             self._enter("in a round")
         return True

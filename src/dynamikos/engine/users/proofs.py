@@ -4,7 +4,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import decode_body
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.digest import Challenge, challenge_in
-from dynamikos.engine.http.messages import Fields, Head
+from dynamikos.engine.http.messages import Base, Fields, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.compiled import CompiledRequest, split_url
@@ -71,7 +71,9 @@ class Proofs:
             try:
                 origin, host, target = split_url(address)
                 fields = Fields((("User-Agent", "Dynamikos/0.1"), *headers))
-                reply, flight = await self._wire.exchange(origin, Head("POST", target, host, fields), body, keep=True)
+                reply, flight = await self._wire.exchange(
+                    origin, Head(Base("POST", target, host, fields)), body, keep=True
+                )
                 encoding = reply.encoding
                 content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
                 token = token_in(reply, content)

@@ -8,7 +8,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Bomb, decode_body
 from dynamikos.core.exchanges.model import REDIRECTS
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.http.messages import Fields, Head
+from dynamikos.engine.http.messages import Base, Fields, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.attempt import Place
@@ -70,7 +70,7 @@ async def fetch_embedded(
             url = resolve(url, address)
             origin, host, target = split_url(url)
             async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
-                head = Head("GET", target, host, _fields(compiled, own, is_home=origin == home))
+                head = Head(Base("GET", target, host, _fields(compiled, own, is_home=origin == home)))
                 found.flight = _Asked(wire, (origin, head, b""))
                 reply, found.flight = await wire.exchange(origin, head, keep=around.keep_everything)
             found.reply = reply
@@ -107,7 +107,7 @@ class _Fetched:
 
     def __init__(self, due: float, wire: Wire) -> None:
         self.due = due
-        self.flight: Flight = _Asked(wire, (("http", "", 0), Head("GET", "", ""), b""))
+        self.flight: Flight = _Asked(wire, (("http", "", 0), Head(Base("GET", "", "")), b""))
         self.failed, self.told, self.hop, self.bytes_out, self.bytes_in = "", "", 0, 0, 0
         self.reply: Reply | None = None
 

@@ -24,6 +24,7 @@ class Flight:
     """
 
     desk: Desk
+    head: Head  # as it was sent
     keep = False
     instant = 0.0
     span = 0
@@ -60,7 +61,7 @@ class Flight:
     def url(self) -> str:
         """Where it goes, whole."""
         origin, head, _ = self.place
-        return f"{origin[0]}://{head.host}{head.target}"
+        return f"{origin[0]}://{head.base.host}{head.base.target}"
 
 
 class Wire:
@@ -85,7 +86,7 @@ class Wire:
         desk = self.pool.last
         if desk.origin is not origin:
             desk = self.pool.desk(origin)
-        flight.desk, resting = desk, desk.resting
+        flight.desk, flight.head, resting = desk, head, desk.resting
         link = resting.pop() if resting else None
         if link is None or not self._free or not link.alive or now - link.idle_since > IDLE_S:
             if link is not None:
@@ -104,6 +105,7 @@ class Wire:
 
     def _write(self, flight: Flight, link: Link) -> None:
         _, head, body = flight.place
+        flight.head = head
         flight.cookie = self._cookie(flight.desk, head)
         trace = f"{self._trace}{flight.span:016x}-01"
         link.send(head, body, flight, flight.cookie, trace, flight.keep, self._now())
@@ -161,7 +163,7 @@ class Wire:
             self.pool.forget(link)
         cookies = reply.set_cookies
         if cookies is not None:
-            target = flight.place[1].target
+            target = flight.head.base.target
             if cookies != self._taken or target != self._taken_at or desk is not self._taken_from:
                 self._take(cookies, desk, target)  # most servers say the same with every answer
 
@@ -177,7 +179,7 @@ class Wire:
         line = desk.cookie
         if line is None:
             scheme, host, _ = desk.origin
-            path, wall = head.target.partition("?")[0], self._around.clock.wall()
+            path, wall = head.base.target.partition("?")[0], self._around.clock.wall()
             line = self._own.jar.header(host, path, keeps_secrets(scheme, host), wall)
             if not self._by_path and self._lasting:
                 desk.cookie = line
@@ -248,7 +250,7 @@ class _Waiting(Flight):
             self.reply.set_result(reply)
 
     def lost(self, failure: Failure, link: Link) -> None:
-        if isinstance(failure, Reopen) and not self._retried and self.place[1].method in IDEMPOTENT:
+        if isinstance(failure, Reopen) and not self._retried and self.place[1].base.method in IDEMPOTENT:
             self._retried = True
             self.wire.pool.forget(link)
             self.wire.again(self)

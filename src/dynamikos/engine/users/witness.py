@@ -31,7 +31,7 @@ def parts_of(reply: Reply | None) -> dict[str, int]:
 def sent_fields(head: Head, body: Body, cookie: str) -> list[tuple[str, str]]:
     """What was sent with a request, the trace apart."""
     fields = head.pairs()
-    if body or head.method in BODIED:
+    if body or head.base.method in BODIED:
         fields.append(("Content-Length", str(size_of(body))))
     if cookie:
         fields.append(("Cookie", cookie))
@@ -57,7 +57,7 @@ class Witness:
         reason = around.choice.failed(compiled.series, failure.kind)
         if reason:
             self._keep(
-                self._mask(), reason, compiled.series, step.step, dict(self._own.values),
+                self._mask(), reason, compiled.series, step.step, self._own.shown(),
                 request=request.request, method=compiled.method, url=request.address, error=failure.detail,
                 recorded=request.recorded, trace=f"{0:016x}",
             )  # fmt: skip
@@ -72,7 +72,7 @@ class Witness:
                 return
         else:
             reason = "kept" if around.keep_everything else "log"
-        values = dict(self._own.values)
+        values = self._own.shown()
         self._keep(self._mask(), reason, step.series, step.step.step, values, error=said[:4000], item=step.step.kind)
 
     def mask(self) -> Masker:
@@ -93,7 +93,7 @@ class Witness:
         if self._around.keep_everything:
             return flight.before
         replaced = flight.replaced
-        old = {name: value for name, value in self._own.values.items() if name not in replaced}
+        old = {name: value for name, value in self._own.shown().items() if name not in replaced}
         return old | {name: value for name, value in replaced.items() if value is not None}
 
     def exchange(
@@ -130,7 +130,7 @@ class Witness:
             self._before(flight),
             request=compiled.request.request,
             resource=resource is not None,
-            method=head.method,
+            method=head.base.method,
             url=flight.url,
             sent_headers=mask.pairs(sent_fields(head, sent_body, flight.cookie)),
             sent_body=content_of(sent_body).decode("utf-8", "replace")[:BODY_CHARS],
@@ -160,7 +160,7 @@ class Witness:
                 reason=reason,
                 user=own.number,
                 round=own.round,
-                variables=self._values(mask, dict(own.values)),
+                variables=self._values(mask, own.shown()),
                 before=self._values(mask, before),
                 rows=around.dealer.rows_of(own),
                 **{"request": "", "method": "", "url": ""}

@@ -15,7 +15,6 @@ from dynamikos.core.dealing.deal import DEAL
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import DataPile
-from dynamikos.core.journeys import Journey
 from dynamikos.web.datasets.models import DataBlock, DataSet
 from dynamikos.web.projects.models import Membership, Project
 
@@ -96,22 +95,6 @@ def shared_piles(piles: Iterable[DataPile]) -> Iterator[tuple[str, int, bool]]:
         if alone.shared:
             for column in each.deal.apart:
                 yield f"{each.key}.{column}", each.rows, alone.endless
-
-
-def deal_problems(tables: Iterable[DataSet], script: Journey) -> list[str]:
-    """What stands in the way of dealing these tables."""
-    found = []
-    names = {table.key for table in tables}
-    for table in tables:
-        deal = deal_of(table)
-        if not table.rows:
-            found.append(f"The data set {table.key} has no rows; add one under Data.")
-        if deal.follow and deal.follow not in names:
-            found.append(
-                f"{table.key} follows the rows of {deal.follow}, which the journey does not use; use it, or change the"
-                " deal."
-            )
-    return found
 
 
 def find(

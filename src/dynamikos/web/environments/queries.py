@@ -12,7 +12,6 @@ from msgspec.structs import replace
 from dynamikos.core.plans import AgreedTarget as CoreTarget
 from dynamikos.core.plans import Way
 from dynamikos.core.plans.environment import WAY
-from dynamikos.core.values import names_in
 from dynamikos.sealing import Sealer
 from dynamikos.web.environments.models import Environment, Secret
 from dynamikos.web.projects.models import Membership, Project
@@ -41,14 +40,6 @@ def way_of(found: Environment) -> Way:
     of this.
     """
     return replace(WAY.of(found.way), hosts={})
-
-
-def needed(names: Iterable[str], way: Way) -> tuple[set[str], tuple[str, ...]]:
-    """(all names with a dot that a journey and its way need, the secrets among them)."""
-    every = set(names)
-    for text in (*(value for _, value in way.headers), way.proxy):
-        every |= {name for name in names_in(text) if "." in name}
-    return every, tuple(sorted({name[8:] for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}))
 
 
 def sealer() -> Sealer:

@@ -13,6 +13,7 @@ from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.exchanges import text_of
+from dynamikos.core.frozen.freeze import FILE, bodies_from_files
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Problem, Shared, expand, names_needed, used_in, verify, write_journey
 from dynamikos.core.journeys.shared import SHARED
@@ -141,17 +142,6 @@ def all_shared(member: Membership) -> list[SharedRow]:
     return made
 
 
-def bodies_from_files(core: CoreJourney) -> list[Problem]:
-    """What can't be sent from a project: a file of the machine that the generator happens to be on."""
-    words = "a body from a file is for plans in a repository; here, write it as text or as the file of a part"
-    return [
-        Problem(step=step.step, request=r.request, message=words)
-        for _, step in core.steps()
-        for r in step.requests
-        if r.body is not None and r.body.file
-    ]
-
-
 def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[Problem]:
     """What is wrong with it, given the project's data sets, functions and an environment (by key; the first one
     without).
@@ -167,7 +157,10 @@ def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[P
     if known_ones is None:  # the same content with the same names is verified once
         if len(_verified) >= 64:
             _verified.clear()
-        known_ones = _verified[key] = [*verify(core, names, callable_ones), *bodies_from_files(core)]
+        known_ones = _verified[key] = [
+            *verify(core, names, callable_ones),
+            *(Problem(step=step, request=request, message=FILE) for step, request in bodies_from_files(core)),
+        ]
     return list(known_ones)
 
 

@@ -1,17 +1,18 @@
 """Reading load plans, and what follows from one."""
 
 import uuid
-from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import Step, names_needed
+from dynamikos.core.journeys import names_needed
 from dynamikos.core.plans import Plan
+from dynamikos.core.plans.follows import Follows
+from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.core.plans.model import PLAN
-from dynamikos.core.profiles import duration_s, measured_part_s, peak, start_instants_s
+from dynamikos.core.profiles import duration_s, measured_part_s, peak
 from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import deal_of
@@ -56,33 +57,6 @@ class DataFollows:
     early: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Follows:
-    """What follows from a plan, from think times and recorded (or assumed) answer times."""
-
-    users: int
-    seconds: float
-    round_s: float
-    rounds: int
-    exchanges_per_s: float
-    data: tuple["DataFollows", ...]
-    answers_known: bool
-
-
-def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, float]]:
-    """Steps with how often a round is expected to perform each: branches by weight, repetitions by their number where
-    it is a plain one, all else once.
-    """
-    for step in steps:
-        yield step, share
-        total = sum(branch.weight for branch in step.branches)
-        for branch in step.branches:
-            part = branch.weight / total if step.kind == "choose" and total else 1 / len(step.branches)
-            yield from expected(branch.steps, share * part)
-        times = int(step.repeat.times) if step.repeat is not None and step.repeat.times.isdigit() else 1
-        yield from expected(step.steps, share * min(times, 1000))
-
-
 def load_of(member: Membership, key: str) -> tuple[list[tuple[float, float]], float, int, str]:
     """(planned users' starts and ends in s, seconds of a round, seed, name) of the first load plan whose journey uses
     data set `key`.
@@ -96,45 +70,31 @@ def load_of(member: Membership, key: str) -> tuple[list[tuple[float, float]], fl
         if script is None or key not in {name.split(".")[0] for name in names_needed(script)}:
             continue
         after = follows(found, core, journey, script)
-        return start_instants_s(core.profile), after.round_s if after else 0.0, core.seed, f"“{core.name}”"
+        return (after.starts_s if after else []), after.round_s if after else 0.0, core.seed, f"“{core.name}”"
     return [], 0.0, 1, ""
 
 
 def follows(found: LoadPlan, core: Plan, journey: Journey | None, script: CoreJourney | None) -> Follows | None:
-    """Expected figures: user-seconds in the profile divided by the time of a round."""
+    """Expected figures; None without a journey."""
     if script is None or journey is None:
         return None
-    requests = 0.0
-    answered_us = 0.0
-    known = True
-    script = script.active()
-    for step, share in expected(script.rounds):
-        for request in step.requests:
-            requests += share * (1 + len(request.embedded))
-            recorded = (
-                exchange(journey.recording_id, request.recorded)
-                if journey.recording_id and request.recorded is not None
-                else None
-            )
-            known = known and recorded is not None
-            answered_us += share * recorded.timings.total_us if recorded else 0
-    round_s = (
-        sum(share * step.mean_think_s() for step, share in expected(script.rounds)) * core.think_factor
-        + answered_us / 1e6
-    )
-    starts_s = start_instants_s(core.profile)
-    user_seconds = sum(end - start for start, end in starts_s)
-    rounds = int(user_seconds / round_s) if round_s > 0 else 0
-    total = peak(core.profile)
-    needed = {name.split(".")[0] for name in names_needed(script) if not name.startswith(("env.", "secrets."))}
-    data = []
+    recording = journey.recording_id
+
+    def answered_us(number: int) -> int | None:
+        recorded = exchange(recording, number) if recording else None
+        return recorded.timings.total_us if recorded is not None else None
+
+    return what_follows(core, script, answered_us)
+
+
+def data_follows(found: LoadPlan, script: CoreJourney, after: Follows) -> list[DataFollows]:
+    """What becomes of the rows that the journey uses."""
+    needed = {name.split(".")[0] for name in names_needed(script.active()) if not name.startswith(("env.", "secrets."))}
+    made = []
     for each in DataSet.objects.filter(project=found.project, key__in=needed):
-        said, early = ends_of(deal_of(each), each.rows, starts_s, round_s, "this profile")
-        data.append(DataFollows(each.key, each.pk, each.rows, said, early))
-    return Follows(
-        users=total, seconds=duration_s(core.profile), round_s=round_s, rounds=rounds,
-        exchanges_per_s=total * requests / round_s if round_s > 0 else 0.0, data=tuple(data), answers_known=known,
-    )  # fmt: skip
+        said, early = ends_of(deal_of(each), each.rows, after.starts_s, after.round_s, "this profile")
+        made.append(DataFollows(each.key, each.pk, each.rows, said, early))
+    return made
 
 
 @dataclass(frozen=True, slots=True)

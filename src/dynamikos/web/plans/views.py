@@ -48,6 +48,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     lost = core.environment not in {each.key for each in known}
     if lost:
         problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
+    follows = queries.follows(found, core, journey, script)
     return {
         "lost_environment": lost,
         "plan": found,
@@ -57,7 +58,8 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "token": token(found.head),
         "drawing": queries.drawing(core),
         "problems": problems,
-        "follows": queries.follows(found, core, journey, script),
+        "follows": follows,
+        "data_follows": queries.data_follows(found, script, follows) if script and follows else [],
         "journeys": journeys.journeys(member),
         "environments": known,
         "measures": forms.MEASURES,

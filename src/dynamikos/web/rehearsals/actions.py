@@ -1,5 +1,7 @@
 """Asking for a rehearsal: inputs frozen, a task deferred by name to a generator's own queue."""
 
+from collections.abc import Collection
+
 import msgspec
 from django.db import transaction
 from django.db.models import Max
@@ -11,17 +13,17 @@ from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun, canonical
 from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.frozen.freeze import freeze, needs
 from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import names_needed
 from dynamikos.core.journeys.editing import change_request, excerpt, find_request
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.sealing import box
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.models import DataSet
-from dynamikos.web.environments.queries import agreed, fingerprints, known, named, needed, opened, way_of
-from dynamikos.web.functions.queries import sources
+from dynamikos.web.environments.queries import named, opened, way_of
 from dynamikos.web.journeys.actions import change
+from dynamikos.web.journeys.inputs import gathered
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content, problems
 from dynamikos.web.places.queries import cap_of_one, for_one_user, living
@@ -61,10 +63,8 @@ def ask(
         )
     generator = for_one_user()
     turn = journey.rehearsals.count()
-    way = way_of(place)
-    every, secret_names = needed(names_needed(core), way)
-    piles, rows = row_for(member, {name.split(".")[0] for name in every}, turn, row, rounds)
-    calls = any(step.call is not None for _, step in core.steps())
+    needed = needs(core, way_of(place))
+    piles, rows = row_for(member, needed.tables, turn, row, rounds)
     assert journey.head is not None
     with transaction.atomic():
         journey.head.used = True
@@ -87,23 +87,10 @@ def ask(
             user_number=user,
             rounds=rounds,
         )
-        frozen = FrozenRun(
-            run=str(made.pk),
-            seed=number,
-            cap_per_s=cap_of_one(),
-            plan=plan,
-            journey=core,
-            values=known(place),
-            agreed=agreed(place),
-            data=tuple(piles),
-            way=way,
-            secret_names=secret_names,
-            fingerprints=fingerprints(place, secret_names),
-            functions=sources(member.project) if calls else {},
-            functions_agreed=member.project.functions_agreed,
-        )
+        inputs = gathered(place, plan, core, piles=piles)
+        frozen = freeze(inputs, run=str(made.pk), seed=number, cap_per_s=cap_of_one(), checked=True)
         made.frozen, made.rows = canonical(frozen), msgspec.msgpack.encode(rows)
-        secrets = opened(member.project_id, place.key, secret_names)
+        secrets = opened(member.project_id, place.key, needed.secrets)
         made.secrets = box(secrets, bytes(generator.public_key)) if secrets else b""
         made.save(force_insert=True)
         note(member, "rehearsal asked", journey.name, number=number)
@@ -163,7 +150,7 @@ def clean_up(member: Membership, found: Rehearsal) -> None:
 
 
 def row_for(
-    member: Membership, keys: set[str], turn: int, row: int = 0, rounds: int = 1
+    member: Membership, keys: Collection[str], turn: int, row: int = 0, rounds: int = 1
 ) -> tuple[list[DataPile], dict[str, list[list[str]]]]:
     """A row of each data set in `keys` (for several `rounds` as many), with what a run freezes of it.
 

@@ -1,5 +1,7 @@
 """Starting and stopping runs."""
 
+from dataclasses import replace as replaced
+
 from django.conf import settings
 from django.db import DatabaseError, connection, transaction
 from django.db.models import Max
@@ -8,18 +10,14 @@ from msgspec.structs import replace
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import FrozenRun, canonical, digest
 from dynamikos.core.frozen.document import FROZEN
-from dynamikos.core.journeys import Journey as CoreJourney
-from dynamikos.core.journeys import names_needed, verify
-from dynamikos.core.plans import Plan, plan_problems
+from dynamikos.core.frozen.freeze import freeze
+from dynamikos.core.plans import Plan
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.actions import append_rows
-from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.models import Environment
-from dynamikos.web.environments.queries import agreed, fingerprints, known, names, needed, way_of
-from dynamikos.web.functions.queries import functions, sources
 from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.journeys.inputs import gathered
 from dynamikos.web.journeys.models import Journey
-from dynamikos.web.journeys.queries import bodies_from_files
 from dynamikos.web.places.queries import any_living
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.models import LoadPlan
@@ -65,22 +63,9 @@ def start(
     place = Environment.objects.filter(project=member.project, key=core.environment).first()
     if place is None:
         raise PlanError(f"The environment '{core.environment}' is not in this project; choose another in the plan.")
-    found = {**known(place), **{f"env.{name}": value for name, value in (values or {}).items()}}
-    way = way_of(place)
-    every, secret_names = needed(names_needed(script), way)
-    wanted = {name.split(".")[0] for name in every if not name.startswith(("env.", "secrets."))}
-    tables = list(DataSet.objects.filter(project=member.project, key__in=wanted))
-    columns = {f"{table.key}.{column}" for table in tables for column in table.columns}
-    problems = plan_problems(core, script)
-    problems.extend(
-        f"Step {each.step}, request {each.request}: {each.message}"
-        for each in verify(script, columns | set(found) | names(place), functions(member.project))
-    )
-    problems.extend(f"Step {each.step}, request {each.request}: {each.message}" for each in bodies_from_files(script))
-    problems.extend(datasets.deal_problems(tables, script))
-    targets = agreed(place)
-    if not targets:
-        problems.append("No target is agreed in this environment: an owner adds scheme, host and port in Settings.")
+    inputs = gathered(place, core, script, values=values)
+    inputs = replaced(inputs, plan=replace(core, data=tuple(pile.key for pile in inputs.data)))
+    problems = inputs.problems()
     if problems:
         raise PlanError("\n".join(problems))
     why = "" if sure else unproven(journey, journeys.content(journey))
@@ -106,21 +91,8 @@ def start(
             )
         number = (Run.objects.filter(project=member.project).aggregate(top=Max("number"))["top"] or 0) + 1
         made = Run(project=member.project, plan=plan, number=number, name=core.name, asked_by=member.account)
-        frozen = FrozenRun(
-            run=str(made.pk),
-            seed=core.drawn_seed(),
-            cap_per_s=cap_for(active, core.generators, len(generators)),
-            plan=replace(core, data=tuple(table.key for table in tables)),
-            journey=script,
-            values=found,
-            agreed=targets,
-            data=tuple(datasets.pile(table) for table in tables),
-            way=way,
-            secret_names=secret_names,
-            fingerprints=fingerprints(place, secret_names),
-            functions=sources(member.project) if calls(script) else {},
-            functions_agreed=member.project.functions_agreed,
-        )
+        cap = cap_for(active, core.generators, len(generators))
+        frozen = freeze(inputs, run=str(made.pk), seed=core.drawn_seed(), cap_per_s=cap, checked=True)
         made.frozen = canonical(frozen)
         made.sha256 = digest(made.frozen)
         made.save(force_insert=True)
@@ -152,10 +124,6 @@ def cap_for(active: list[Run], wanted: int, living: int) -> float:
             " their end."
         )
     return mine
-
-
-def calls(script: CoreJourney) -> bool:
-    return any(step.call is not None for _, step in script.steps())
 
 
 def take_in(run: Run) -> None:

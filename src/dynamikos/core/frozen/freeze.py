@@ -1,0 +1,129 @@
+"""All inputs of a run, a rehearsal or a run from files, made into one frozen document in one place."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from dynamikos.core.errors import PlanError
+from dynamikos.core.frozen.document import DataPile, FrozenRun
+from dynamikos.core.journeys import Journey, names_needed, verify
+from dynamikos.core.plans import AgreedTarget, Plan, Way, plan_problems
+from dynamikos.core.values import names_in
+
+
+@dataclass(frozen=True, slots=True)
+class Needs:
+    """Names that a journey and its way need: `every` one with a dot, `secrets` without their prefix, `tables`: keys of
+    data sets, possibly.
+    """
+
+    every: frozenset[str]
+    secrets: tuple[str, ...]
+    tables: frozenset[str]
+
+
+def needs(journey: Journey, way: Way) -> Needs:
+    """What has to be there before `journey` can be performed by `way`."""
+    every = set(names_needed(journey))
+    for text in (*(value for _, value in way.headers), way.proxy):
+        every |= {name for name in names_in(text) if "." in name}
+    secrets = {name.removeprefix("secrets.") for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}
+    tables = {name.split(".")[0] for name in every if not name.startswith(("env.", "secrets."))}
+    return Needs(frozenset(every), tuple(sorted(secrets)), frozenset(tables))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Inputs:
+    """What a run is made of, as it is stored or stands in files. `journey` is as it is performed: without what is off.
+
+    `values` are the environment's, by name in a journey ("env.base"); `secrets` only the names that it has a secret
+    for. `callable` are the functions that can be called, `functions` their modules' sources. `from_files`: a request's
+    body may be a file.
+    """
+
+    plan: Plan
+    journey: Journey
+    way: Way = field(default_factory=Way)
+    values: Mapping[str, str] = field(default_factory=dict)
+    secrets: frozenset[str] = frozenset()
+    fingerprints: Mapping[str, str] = field(default_factory=dict)
+    agreed: tuple[AgreedTarget, ...] = ()
+    data: tuple[DataPile, ...] = ()
+    functions: Mapping[str, str] = field(default_factory=dict)
+    callable: frozenset[str] = frozenset()
+    functions_agreed: bool = False
+    from_files: bool = False
+
+    @property
+    def names(self) -> set[str]:
+        """All that a text of the journey may name, apart from what it captures and sets itself."""
+        columns = {f"{pile.key}.{column}" for pile in self.data for column in pile.columns}
+        return columns | set(self.values) | {f"secrets.{name}" for name in self.secrets}
+
+    def problems(self) -> list[str]:
+        """Everything that stands in the way, a line each; empty when nothing does."""
+        journey = self.journey
+        found = plan_problems(self.plan, journey)
+        wrong = verify(journey, self.names, self.callable)
+        found.extend(f"Step {each.step}, request {each.request}: {each.message}" for each in wrong)
+        if not self.from_files:
+            found.extend(f"Step {step}, request {request}: {FILE}" for step, request in bodies_from_files(journey))
+        found.extend(deal_problems(self.data))
+        if not self.agreed:
+            where = "under “agreed” in its file" if self.from_files else "in Settings: an owner does"
+            found.append(f"No target is agreed in this environment. Add its scheme, host and port {where}.")
+        return found
+
+
+FILE = "a body from a file is for plans in a repository; here, write it as text or as the file of a part"
+
+
+def bodies_from_files(journey: Journey) -> list[tuple[str, str]]:
+    """(step, request) of what can't be sent from a project: a file of the machine that the generator happens to be
+    on.
+    """
+    return [
+        (step.step, request.request)
+        for _, step in journey.steps()
+        for request in step.requests
+        if request.body is not None and request.body.file
+    ]
+
+
+def deal_problems(piles: Iterable[DataPile]) -> list[str]:
+    """What stands in the way of dealing them."""
+    found, piles = [], list(piles)
+    names = {pile.key for pile in piles}
+    for pile in piles:
+        if not pile.rows:
+            found.append(f"The data set {pile.key} has no rows; add one under Data.")
+        if pile.deal.follow and pile.deal.follow not in names:
+            found.append(
+                f"{pile.key} follows the rows of {pile.deal.follow}, which the journey does not use; use it, or change"
+                " the deal."
+            )
+    return found
+
+
+def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, checked: bool = False) -> FrozenRun:
+    """The document that a generator is given, and that a run keeps. Raises PlanError with all problems, one a line,
+    unless they were looked for already (`checked`).
+    """
+    problems = [] if checked else inputs.problems()
+    if problems:
+        raise PlanError("\n".join(problems))
+    calls = any(step.call is not None for _, step in inputs.journey.steps())
+    return FrozenRun(
+        run=run,
+        seed=seed,
+        cap_per_s=cap_per_s,
+        plan=inputs.plan,
+        journey=inputs.journey,
+        values=dict(inputs.values),
+        agreed=inputs.agreed,
+        data=inputs.data,
+        way=inputs.way,
+        secret_names=needs(inputs.journey, inputs.way).secrets,
+        fingerprints=dict(inputs.fingerprints),
+        functions=dict(inputs.functions) if calls else {},
+        functions_agreed=inputs.functions_agreed,
+    )
