@@ -85,7 +85,7 @@ def compile_text(path: str) -> Callable[[bytes], str | None] | None:
             try:
                 found = at(scalar(body))
             except msgspec.ValidationError:
-                found = orjson.loads(at(raw(body)))
+                found = orjson.loads(bytes(at(raw(body))))
         except (msgspec.MsgspecError, IndexError) as problem:
             raise ValueError(f"the body is not as {path} says: {problem}") from problem
         return found if found is None else as_text(found)

@@ -11,8 +11,8 @@ from dynamikos.core.profiles import duration_s, peak, start_instants_s
 @dataclass(frozen=True, slots=True)
 class Follows:
     """`users` at most, for `seconds`; a round takes `round_s`, so there are so many `rounds` and, at the peak,
-    exchanges a second (Little's law: users divided by the time of a round). `starts_s` are the planned users' (start, end).
-    `answers_known`: every request's time was recorded; what was not counts as none.
+    exchanges a second (Little's law: users divided by the time of a round). `starts_s` are the planned users'
+    (start, end). `answers_known`: every request's time was recorded; what was not counts as none.
     """
 
     users: int
