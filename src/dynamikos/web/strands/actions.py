@@ -46,8 +46,15 @@ def recordings_of(journey: Journey) -> list[tuple[str, list[Exchange]]]:
             "This journey was not made from a recording, so there is nothing to search. Add a recorded session of it"
             " first."
         )
-    found = [(journey.recording.name, list(as_core(journey.recording).exchanges))]
+    found = [(journey.recording.name, own_exchanges(journey))]
     return [*found, *((each.name, list(as_core(each).exchanges)) for each in journey.others.order_by("imported_at"))]
+
+
+def own_exchanges(journey: Journey) -> list[Exchange]:
+    """Those of the recording that the journey was made from. Raises DynamikosError without one."""
+    if journey.recording is None:
+        raise DynamikosError("This journey was not made from a recording, so no value of one can be put into it.")
+    return list(as_core(journey.recording).exchanges)
 
 
 def search(
@@ -141,7 +148,7 @@ def take(
 
     Raises Stale or DynamikosError.
     """
-    exchanges = recordings_of(journey)[0][1]
+    exchanges = own_exchanges(journey)
     told: tuple[list[str], list[str]] = ([], [])
 
     def edit(core: CoreJourney) -> CoreJourney:
