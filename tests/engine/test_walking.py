@@ -10,6 +10,7 @@ from dynamikos.engine.clock import RealClock
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.engine.testing import ListSink, Scripted, answer
+from dynamikos.engine.users.pool import IDLE_S
 from tests.engine.support import frozen, ok, perform, step, totals
 
 
@@ -101,6 +102,54 @@ class Counted(TestCase):
         self.assertTrue(network.requests[-1].startswith(b"GET /z"))
         self.assertEqual(totals(made, sink).sent, len(network.requests))
         self.assertLess(len(network.requests), 22)
+
+
+class Connections(TestCase):
+    def test_one_that_rested_too_long_is_not_used_again(self) -> None:
+        for think_s, opened in ((IDLE_S - 1, 1), (IDLE_S + 1, 3)):
+            with self.subTest(think_s=think_s):
+                parts = "rounds:\n" + step("a", get("a"), think_s=think_s)
+                _, _, network = perform(frozen(parts, hold_s=2.5 * think_s), ok)
+                self.assertEqual((len(network.requests), len(network.opened)), (3, opened))
+
+    def test_what_was_cut_off_is_heard_of_no_more(self) -> None:
+        """Stopped now: the answer that comes later changes nothing, and what was under way stays in flight."""
+
+        def soon(control: Control) -> None:
+            asyncio.get_running_loop().call_later(2.05, control.stop_now)
+
+        made = frozen("rounds:\n" + step("a", get("a")), users=3, hold_s=20)
+        ended, sink, network = perform(made, lambda data: Scripted(answer(b"late"), 0.7), control=soon)
+        ledger = totals(made, sink)
+        self.assertEqual(ended, "stopped now")
+        self.assertEqual((ledger.sent, ledger.answered), (len(network.requests), len(network.requests) - 3))
+        self.assertEqual(sink.messages[-1].in_flight, 3)
+
+    def test_an_exchange_is_counted_in_the_second_in_which_it_was_sent(self) -> None:
+        made = frozen("rounds:\n" + step("a", get("a")), hold_s=8)
+        _, sink, _ = perform(made, lambda data: Scripted(answer(b"slow"), 2.6))
+        sent = [message.sent for message in sink.messages]
+        self.assertEqual(sent[:8], [1, 0, 1, 0, 0, 1, 0, 1])
+        self.assertEqual([message.answered for message in sink.messages][:8], [0, 0, 1, 0, 0, 1, 0, 1])
+        self.assertEqual([message.in_flight for message in sink.messages][:8], [1] * 8)
+
+
+class Cookies(TestCase):
+    def test_each_path_and_origin_has_its_own(self) -> None:
+        def server(data: bytes) -> Scripted:
+            path = data.split(b" ")[1]
+            seen.append((path.decode(), b"Cookie: " in data and data.split(b"Cookie: ")[1].split(b"\r\n")[0].decode()))
+            lines = {b"/set": "Set-Cookie: all=1; Path=/\r\n", b"/x/set": "Set-Cookie: x=2\r\n"}.get(path, "")
+            if path == b"/gone":
+                lines = "Set-Cookie: all=; Path=/; Max-Age=0\r\n"
+            return Scripted(answer(b"", headers=lines), 0.1)
+
+        seen: list[tuple[str, str | bool]] = []
+        paths = ("a", "set", "a", "x/set", "x/b", "a", "x/b", "gone", "x/b", "a")
+        parts = "rounds:\n" + "".join(step(f"s{at}", get(path)) for at, path in enumerate(paths))
+        perform(frozen(parts, hold_s=0.95), server)
+        sent = [False, False, "all=1", "all=1", "x=2; all=1", "all=1", "x=2; all=1", "all=1", "x=2", False]
+        self.assertEqual(seen[:10], [(f"/{path}", cookie) for path, cookie in zip(paths, sent, strict=True)])
 
 
 class OnTheWire(TestCase):
