@@ -46,9 +46,12 @@ class Link(Protocol):
     idle_since: float  # for whoever keeps it
     connect_parts_us: tuple[int, int, int]
 
-    def send(self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, keep: bool, at: float) -> None:
+    def send(
+        self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, span: int, keep: bool, at: float
+    ) -> None:
         """Sends at the instant `at`, which is now; `taker` is told how it ended, never before this returns. `cookie` is
-        the Cookie header, `trace` a traceparent; `keep`: the body of the answer is wanted.
+        the Cookie header, `trace` and the exchange's number `span` make a traceparent (W3C Trace Context); `keep`: the
+        body of the answer is wanted.
         """
         ...
 

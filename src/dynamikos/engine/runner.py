@@ -16,6 +16,7 @@ from dynamikos.core.profiles import duration_s, measured_part_s, peak, share_of,
 from dynamikos.core.reports import Health, KeptExchange
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.cookies import suffixes
 from dynamikos.engine.limits import SPARE, descriptors
 from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Sink
 from dynamikos.engine.reporting.health import HealthWatch
@@ -29,6 +30,7 @@ from dynamikos.engine.users.performer import User
 from dynamikos.engine.users.surroundings import Cap, Surroundings
 
 log = logging.getLogger(__name__)
+suffixes()
 CLOSE_AFTER_S = 0.15  # a second's message is made this long after its end, so that late recordings get in
 
 

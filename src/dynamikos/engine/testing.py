@@ -122,8 +122,10 @@ class ScriptedLink:
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
         return False
 
-    def send(self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, keep: bool, at: float) -> None:
-        data = written(head, body, cookie, trace)
+    def send(
+        self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, span: int, keep: bool, at: float
+    ) -> None:
+        data = written(head, body, cookie, trace, span)
         if isinstance(body, Held):
             data += body.content if body.file is None else body.file.read_bytes()
         self._count += 1
@@ -185,8 +187,7 @@ class Asked:
 async def asked(link: Link, head: Head, body: Body = b"") -> Reply:
     """One exchange over `link`, its body kept. Raises Failure."""
     taker = Asked()
-    trace = f"00-{1:032x}-{1:016x}-01"
-    link.send(head, body, taker, "", trace, True, time.perf_counter())
+    link.send(head, body, taker, "", f"00-{1:032x}-", 1, True, time.perf_counter())
     return await taker.reply
 
 

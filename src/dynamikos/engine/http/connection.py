@@ -134,10 +134,12 @@ class Connection(asyncio.Protocol):
 
     # use -------------------------------------------------------------------------------------------------
 
-    def send(self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, keep: bool, at: float) -> None:
+    def send(
+        self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, span: int, keep: bool, at: float
+    ) -> None:
         """See Link."""
         self._taker, self._keep, self._sent_at = taker, keep, at
-        data = written(head, body, cookie, trace, self._through, self._more)
+        data = written(head, body, cookie, trace, span, self._through, self._more)
         self._size = len(data)
         held, self._head_only = isinstance(body, Held), head.base.method == "HEAD"
         if held or self._head_only or not self._simple:

@@ -5,8 +5,9 @@ from dynamikos.engine.http.messages import Body, Head, size_of
 BODIED = frozenset(("POST", "PUT", "PATCH"))  # say the length of their body even when there is none (RFC 9110 §8.6)
 
 
-def written(head: Head, body: Body, cookie: str, trace: str, through: str = "", more: str = "") -> bytes:
-    """The head and, unless it is held, the body. `cookie` is all cookies, `trace` a traceparent (W3C Trace Context).
+def written(head: Head, body: Body, cookie: str, trace: str, span: int, through: str = "", more: str = "") -> bytes:
+    """The head and, unless it is held, the body. `cookie` is all cookies, `trace` and `span` make a traceparent
+    (W3C Trace Context).
 
     To a proxy `through` is the origin that requests in absolute form begin with (§3.2.2), `more` lines for it.
     """
@@ -20,11 +21,11 @@ def written(head: Head, body: Body, cookie: str, trace: str, through: str = "", 
         first, _, rest = text.partition("\r\n")
         text = f"{first.replace(' /', f' {through}/', 1)}\r\n{more}{rest}"
     if not cookie:
-        data = f"{text}traceparent: {trace}\r\n\r\n".encode()
+        data = f"{text}traceparent: {trace}{span:016x}-01\r\n\r\n".encode()
     elif cookie.isascii():
-        data = f"{text}Cookie: {cookie}\r\ntraceparent: {trace}\r\n\r\n".encode()
+        data = f"{text}Cookie: {cookie}\r\ntraceparent: {trace}{span:016x}-01\r\n\r\n".encode()
     else:  # cookies go back as they came, byte by byte
-        line = f"Cookie: {cookie}\r\ntraceparent: {trace}\r\n\r\n".encode("latin-1", "replace")
+        line = f"Cookie: {cookie}\r\ntraceparent: {trace}{span:016x}-01\r\n\r\n".encode("latin-1", "replace")
         data = text.encode() + line
     return data + body if body and isinstance(body, bytes) else data
 

@@ -45,6 +45,7 @@ class User:
         self._equip()
         self.leaving = False
         self.begun = 0.0  # the round at hand
+        self._stretches = around.recorder.stretches
         self._retired = ""  # why a check made it leave
         self._thinking: asyncio.Future[None] | None = None
         self._due = 0.0  # when its think time is over
@@ -191,7 +192,7 @@ class User:
             if not around.dealer.deal(own, due):
                 self._rowless = True
                 return False
-        around.recorder.stretches.append(pack_stretch(0, self.begun, ended))
+        self._stretches.append(pack_stretch(0, self.begun, ended))
         self.begun = ended
         own.round += 1
         if around.script.counts_rounds:

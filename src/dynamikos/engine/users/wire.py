@@ -101,14 +101,13 @@ class Wire:
         if cookie is None or head.cookie:
             cookie = self._cookie(desk, head)
         flight.cookie = cookie
-        link.send(head, body, flight, cookie, f"{self._trace}{span:016x}-01", flight.keep, now)
+        link.send(head, body, flight, cookie, self._trace, span, flight.keep, now)
 
     def _write(self, flight: Flight, link: Link) -> None:
         _, head, body = flight.place
         flight.head = head
         flight.cookie = self._cookie(flight.desk, head)
-        trace = f"{self._trace}{flight.span:016x}-01"
-        link.send(head, body, flight, flight.cookie, trace, flight.keep, self._now())
+        link.send(head, body, flight, flight.cookie, self._trace, flight.span, flight.keep, self._now())
 
     def again(self, flight: Flight) -> None:
         """The same exchange over another link: its first had been closed."""
