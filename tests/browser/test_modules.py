@@ -1,0 +1,75 @@
+"""What the page's scripts compute, in the browser that performs them."""
+
+from typing import Any
+
+from dynamikos.core.reports import Frame
+from tests.browser.support import BrowserCase
+
+FIELDS = list(Frame.__struct_fields__)
+
+
+def frame(second: int, **given: Any) -> list[Any]:
+    """One second as a run's page gets it; what is not given is 0."""
+    values = dict.fromkeys(FIELDS, 0) | {"second": second, "kinds": {}, "late_by": [], "is_late": False} | given
+    return [values[name] for name in FIELDS]
+
+
+class Modules(BrowserCase):
+    def computed(self, module: str, script: str, *given: Any) -> Any:
+        """What `script`, a function body that knows the module as m and what is given as the list g, returns."""
+
+        def run(page: Any) -> Any:
+            page.goto(self.base + "/sign-in")
+            return page.evaluate(
+                "async ([module, given]) => { const m = await import(module); const g = given; " + script + " }",
+                [f"/static/ui/tape/{module}", list(given)],
+            )
+
+        return self.do(run)
+
+    def test_figures(self) -> None:
+        clocks = self.computed("figures.js", "return g.map(m.clock)", 0, 59.9, 60, 3599, 6000)
+        self.assertEqual(clocks, ["00:00", "00:59", "01:00", "59:59", "100:00"])
+        times = self.computed("figures.js", "return g.map(m.milliseconds)", None, 0, 0.1234, 12.34, 999.4, 999.6, 61234)
+        self.assertEqual(times, ["–", "0 ms", "0.123 ms", "12.3 ms", "999 ms", "1 s", "61.2 s"])
+        self.assertEqual(
+            self.computed("figures.js", "return g.map(m.three)", 0, 1.2345, 999.4, 1234567),
+            ["0", "1.23", "999", "1,234,567"],
+        )
+        marks = self.computed("figures.js", "return g.map(([a, b]) => m.decades(a, b))", [1, 20], [0.5, 2000], [3, 4])
+        self.assertEqual(marks, [[1, 2, 5, 10, 20], [1, 10, 100, 1000], []])
+
+    def test_windows_and_failures(self) -> None:
+        frames = [
+            frame(0, answered=10, failed=0, steps_failed=0),
+            frame(1, answered=8, failed=2, steps_failed=1, kinds={"status-500": 2}),
+            frame(2, answered=4, failed=0, steps_failed=3, kinds={"check-contains": 3}),
+        ]
+        script = "const at = m.placesOf(g[0]); return g[2].map(([a, b]) => m.windowOf(g[1], at, a, b))"
+        windows = self.computed("frames.js", script, FIELDS, frames, [[0, 3], [1, 2], [5, 9]])
+        self.assertEqual(windows[0], {"seconds": 3, "rate": 8, "failures": 5})
+        self.assertEqual(windows[1], {"seconds": 1, "rate": 10, "failures": 2})
+        self.assertEqual(windows[2], {"seconds": 0, "rate": 0, "failures": 0})
+        most = self.computed("frames.js", "return m.mostFailed(g[1], m.placesOf(g[0]))", FIELDS, frames)
+        self.assertEqual(most, "check-contains")
+        self.assertEqual(self.computed("frames.js", "return m.padded(g[0], 3)", [1]), [1, None, None])
+
+    def test_what_is_said_of_a_second(self) -> None:
+        one = frame(
+            61, planned=9, starting=1, busy=3, thinking=4, leaving=0, answered=12, failed=1, in_flight=4,
+            oldest_ms=2500, p95_ms=250.4, p50_ms=38, p99_ms=None, late_p99_ms=1.5, cpu_percent=12.34, is_late=True,
+            late_by=["north"], kinds={"timeout-whole": 1},
+        )  # fmt: skip
+        script = "const f = await import('/static/ui/tape/frames.js'); const at = f.placesOf(g[0]);"
+        said = self.computed(
+            "sentences.js", script + "return m.saidOf(g[1], [g[1]], at, [60, 62], g[2])", FIELDS, one, 1_800_000_000
+        )
+        self.assertEqual(said, {
+            "at": "01:01 · 08:01:01 UTC", "users": "8 of 9", "states": "4 thinking, 4 busy", "rate": "13 /s",
+            "rate-more": "window 13 /s, 4 in flight, the oldest for 2.5 s", "time": "p95 250 ms",
+            "time-more": "p50 38 ms · p99 –", "failures": "1 /s",
+            "failures-more": "1 in the window, mostly timeout-whole", "generators": "1.5 ms",
+            "generators-more": "processor 12.3 %, late: north",
+        })  # fmt: skip
+        now = self.computed("sentences.js", script + "return m.nowOf(g[1], at, 600)", FIELDS, one)
+        self.assertEqual(now, "8 of 9 users, 01:02 of 10:00")
