@@ -16,7 +16,7 @@ class Reply(View):
     unless it was to be kept, and what it unpacks to once it was looked at.
     """
 
-    seen: "Seen | None" = None  # its head, where no parser had to look at it
+    seen: "KnownHead | None" = None  # its head, where no parser had to look at it
     cut = False  # whether more of the body came than was kept of one that was to be
     came = 0  # bytes of the body that came, without chunk framing, where it was cut
     bytes_in = bytes_out = 0
@@ -56,7 +56,7 @@ SHAPE = re.compile(
 MOST_KNOWN, FILLED_S, PAUSE_S = 512, 20.0, 60.0
 
 
-class Seen:
+class KnownHead:
     """What the head of an answer says that is framed by one Content-Length and leaves the connection open."""
 
     __slots__ = ("_headers", "_raw", "encoding", "length", "set_cookies", "status")
@@ -82,11 +82,11 @@ class Heads:
     """
 
     def __init__(self, now: Callable[[], float] = time.perf_counter) -> None:
-        self.known: dict[bytes, Seen] = {}
+        self.known: dict[bytes, KnownHead] = {}
         self._now = now
         self._begun, self._rests_until = now(), 0.0
 
-    def read(self, head: bytes) -> Seen | None:
+    def read(self, head: bytes) -> KnownHead | None:
         """What `head`, with its empty line, says; None for all that a parser has to look at."""
         seen = read_head(head)
         if seen is None:
@@ -109,7 +109,7 @@ class Heads:
         return seen
 
 
-def read_head(head: bytes) -> Seen | None:
+def read_head(head: bytes) -> KnownHead | None:
     shape = SHAPE.match(head)
     if shape is None:
         return None
@@ -127,7 +127,7 @@ def read_head(head: bytes) -> Seen | None:
         end = head.find(b"\r\n", at + 13)
         cookies = [*(cookies or ()), head[at + 13 : end].strip(b" \t")]
         at = low.find(b"\r\nset-cookie:", end)
-    return Seen(head, status, int(length), cookies, encoding)
+    return KnownHead(head, status, int(length), cookies, encoding)
 
 
 def _one(low: bytes, head: bytes, name: bytes) -> tuple[bytes, bool]:

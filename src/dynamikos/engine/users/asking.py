@@ -13,7 +13,7 @@ from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link
 from dynamikos.engine.reporting.recorder import BATCH, pack_passed
-from dynamikos.engine.users.attempt import Again, Attempt, Fail, Move, Place, Redirect, over_budget
+from dynamikos.engine.users.attempt import Again, Attempt, Destination, Fail, Move, Redirect, over_budget
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
 from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import PASSED, Done
@@ -53,7 +53,7 @@ class Asker(Flight):
         self._sampled = False
 
     @property
-    def place(self) -> Place:
+    def place(self) -> Destination:
         return self.attempt.place
 
     @property

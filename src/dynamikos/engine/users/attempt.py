@@ -16,7 +16,7 @@ from dynamikos.engine.users.judging import PASSED, Done, judged
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
 
 
-Place = tuple[Origin, Head, Body]
+Destination = tuple[Origin, Head, Body]
 
 
 class Again(Enum):
@@ -30,7 +30,7 @@ class Again(Enum):
 class Redirect:
     """Goes on at another address (RFC 9110 §15.4)."""
 
-    place: Place
+    place: Destination
 
 
 @dataclass(slots=True)
@@ -51,7 +51,7 @@ class Attempt:
     """
 
     compiled: CompiledRequest
-    place: Place
+    place: Destination
     due = 0.0
     began = False  # whether anything below is not as it is at the beginning
     hop = bytes_out = bytes_in = 0
@@ -63,7 +63,7 @@ class Attempt:
     def __init__(self, own: Holdings) -> None:
         self._own = own
 
-    def begin(self, compiled: CompiledRequest, place: Place, due: float) -> None:
+    def begin(self, compiled: CompiledRequest, place: Destination, due: float) -> None:
         """A request that was due at `due`. Where that counts the three may be set directly, and `fresh` called where
         something `began`.
         """

@@ -11,7 +11,7 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.messages import Base, Fields, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.users.attempt import Place
+from dynamikos.engine.users.attempt import Destination
 from dynamikos.engine.users.compiled import (
     DEFAULT_HEADERS,
     MAX_HOPS,
@@ -93,12 +93,12 @@ async def fetch_embedded(
 class _Asked(Flight):
     """What was to be sent."""
 
-    def __init__(self, wire: Wire, place: Place) -> None:
+    def __init__(self, wire: Wire, place: Destination) -> None:
         super().__init__(wire)
         self._place = place
 
     @property
-    def place(self) -> Place:
+    def place(self) -> Destination:
         return self._place
 
 

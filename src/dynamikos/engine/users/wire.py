@@ -11,7 +11,7 @@ from dynamikos.engine.http.messages import Body, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.http.writing import joined
 from dynamikos.engine.ports import Link, Origin
-from dynamikos.engine.users.attempt import IDEMPOTENT, Place
+from dynamikos.engine.users.attempt import IDEMPOTENT, Destination
 from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.pool import IDLE_S, Desk, Pool
 from dynamikos.engine.users.surroundings import Surroundings
@@ -37,7 +37,7 @@ class Flight:
         self.wire = wire
 
     @property
-    def place(self) -> Place:
+    def place(self) -> Destination:
         """Where it goes, with its head and body."""
         raise NotImplementedError
 
@@ -80,7 +80,7 @@ class Wire:
         self._next_span = around.spans.__next__
         self._trace = around.trace_prefix
 
-    def send(self, flight: Flight, place: Place, now: float) -> None:
+    def send(self, flight: Flight, place: Destination, now: float) -> None:
         """Over a link at rest; without one, or where the rate is limited, from a task."""
         origin, head, body = place
         desk = self.pool.last
@@ -235,7 +235,7 @@ class _Waiting(Flight):
         self._retried = False
 
     @property
-    def place(self) -> Place:
+    def place(self) -> Destination:
         return self._place
 
     def arrived(self, reply: Reply, link: Link) -> None:
