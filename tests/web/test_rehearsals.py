@@ -9,7 +9,7 @@ from dynamikos.core.reports import KeptExchange, pack_kept
 from dynamikos.web.places.models import Generator
 from dynamikos.web.rehearsals import actions
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
-from dynamikos.web.rehearsals.queries import sentence
+from dynamikos.web.rehearsals.queries import frozen, sentence
 from tests.web.support import PageCase
 from tests.web.test_runs import generator
 
@@ -74,6 +74,24 @@ class Headline(PageCase):
         self.assertIn("did not come to its end", page)
         self.assertIn("the worker ended", page)
         self.assertNotIn("Every check passed", page)
+
+    def test_a_resource_that_failed_is_named_with_the_page_that_embeds_it(self) -> None:
+        self.made("failed")
+        found = Rehearsal.objects.get()
+        step = next(each for _, each in frozen(found).journey.steps() if each.requests and each.requests[0].embedded)
+        page = step.requests[0]
+        for number, (url, resource) in enumerate((("http://x/", False), ("http://x/lost.css", True)), 1):
+            kept = KeptExchange(
+                second=0, series=1, step=step.step, request=page.request, user=1, round=1, method="GET", url=url,
+                reason="failed: status-404" if resource else "kept", status=404 if resource else 200, resource=resource,
+            )  # fmt: skip
+            RehearsedExchange.objects.create(rehearsal=found, number=number, body=pack_kept(kept))
+        address = self.sample.address(f"rehearsals/{found.pk}?at={step.step}/{page.request}")
+        shown = self.client.get(address)
+        self.assertContains(shown, "1 request failed")
+        self.assertContains(shown, ", 1 failed</tspan>")
+        self.assertContains(shown, f"Resource that {page.request} embeds")
+        self.assertContains(shown, "http://x/lost.css")
 
     def test_what_could_not_be_looked_for_is_said(self) -> None:
         with mock.patch("dynamikos.workers.call", side_effect=DynamikosError("it took too long")):

@@ -1,7 +1,7 @@
 """The ladder as geometry: two rails, a rung for each exchange, strands for captured values. Pixels at 760 wide."""
 
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from msgspec.structs import replace
@@ -29,6 +29,7 @@ class Rung:
     is_bad: bool = False
     is_idle: bool = False
     embedded: int = 0
+    lost: int = 0  # embedded resources that failed
 
 
 @dataclass(slots=True)
@@ -198,8 +199,14 @@ def only(journey: Journey, text: str) -> Journey:
     return journey.mapped(kept)
 
 
-def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | None = None) -> Ladder:
-    """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is drawn idle."""
+def draw(
+    journey: Journey,
+    results: dict[tuple[str, str], tuple[str, bool]] | None = None,
+    lost: Mapping[tuple[str, str], int] | None = None,
+) -> Ladder:
+    """`results` maps (step, request) to (text such as "200 · 38 ms", is bad); what is not in it is drawn idle. `lost`
+    says how many embedded resources of each failed.
+    """
     ladder = Ladder()
     y = 30
     births: Births = {}
@@ -212,6 +219,7 @@ def draw(journey: Journey, results: dict[tuple[str, str], tuple[str, bool]] | No
     names = told_apart([rung.full for rung in ladder.rungs], SIGNS)
     for rung, name in zip(ladder.rungs, names, strict=True):
         rung.title = name
+        rung.lost = (lost or {}).get((rung.step, rung.request), 0)
     _strands(ladder, births)
     ladder.height = y + 20
     return ladder

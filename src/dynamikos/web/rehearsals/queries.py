@@ -3,6 +3,7 @@
 import difflib
 import re
 import uuid
+from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -376,14 +377,12 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
     made: dict[tuple[str, str], tuple[str, bool]] = {}
     last: dict[tuple[str, str], str] = {}
     times: dict[tuple[str, str], int] = {}
-    lost: dict[tuple[str, str], int] = {}  # resources of a page that failed
     for row in rows:
         key = (row.kept.step, row.kept.request)
         if row.kept.item:
             made[key] = (row.kept.error, row.is_bad)
             continue
-        if row.kept.resource:  # only those that failed are kept
-            lost[key] = lost.get(key, 0) + 1
+        if row.kept.resource:
             continue
         status = str(row.kept.status) if row.kept.status else row.kept.reason.removeprefix("failed: ")
         if key in made and last.get(key) != "hop":  # performed once more
@@ -397,14 +396,16 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
         else:
             made[key] = (f"{status} · {us(row.kept.duration_us)}", row.is_bad)
         last[key] = row.kept.reason
-    for key, count in lost.items():
-        said = f"{plural(count, 'resource')} failed"
-        made[key] = (f"{made[key][0]} · {said}" if key in made else said, True)
     return made
 
 
+def lost_resources(rows: list[Replayed]) -> Counter[tuple[str, str]]:
+    """How many embedded resources of each (step, request) failed; only such are kept."""
+    return Counter((row.kept.step, row.kept.request) for row in rows if row.kept.resource)
+
+
 def ladder(found: Rehearsal, rows: list[Replayed]) -> Ladder:
-    return draw(frozen(found).journey, results(rows))
+    return draw(frozen(found).journey, results(rows), lost_resources(rows))
 
 
 def body_lines(row: Replayed) -> list[tuple[str, str]]:
