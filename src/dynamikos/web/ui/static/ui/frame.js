@@ -8,8 +8,8 @@
     return /^(INPUT|TEXTAREA|SELECT)$/.test(el.tagName) || el.isContentEditable;
   };
 
-  // htmx would take the page in a moment after it has loaded: what is pressed before that would be lost or load the whole
-  // page. So it takes it in now, before the browser says that the page is there; it does so once.
+  // htmx would take the page in a moment after it has loaded: what is pressed before that would be lost or load the
+  // whole page. So it takes it in now, before the browser says that the page is there; it does so once.
   document.addEventListener("DOMContentLoaded", () => window.htmx.initialize());
 
   // command field --------------------------------------------------------------------------------
