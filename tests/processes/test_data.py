@@ -127,6 +127,41 @@ class LeasedRows(ProcessCase):
 
         self.assertEqual(set(asyncio.run(after())), certain)
 
+    def test_one_that_was_refused_while_it_had_a_row_left_keeps_nobody_waiting(self) -> None:
+        frozen = canonical(
+            FrozenRun(
+                run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
+            )
+        )
+        run = Run.objects.create(
+            project=self.sample.project, number=1, name="r", frozen=frozen, sha256="", state="running",
+            begins_at=timezone.now(),
+        )  # fmt: skip
+        shards = [Shard.objects.create(run=run, number=at, state="running") for at in range(2)]
+        Pile.objects.create(run=run, name="x", rows=2)
+
+        async def program() -> list[tuple[int, int] | None]:
+            mine, other = (DatabaseLessor(self.generator_url, shard.pk) for shard in shards)
+            said = [await mine.lease("x", 0), await other.lease("x", 0)]
+            said.append(await other.lease("x", 0))  # it has used its row, and waits for the one that I have left
+            said.append(await mine.lease("x", 1))  # as it is asked ahead: there is none any more, and I ask no more
+            said.append(await other.lease("x", 0))
+            book = Book("x", mine)
+            book._next, book._end, book._refused = 0, 1, True
+            book._watching = asyncio.create_task(book._watch())
+            said.append((book.take(), 1))
+            end = asyncio.get_running_loop().time() + 30
+            while await other.lease("x", 0) is not None and asyncio.get_running_loop().time() < end:
+                await asyncio.sleep(0.05)
+            said.append(await other.lease("x", 0))
+            await book.close()
+            await mine.aclose()
+            await other.aclose()
+            return said
+
+        waits = (-1, 0)
+        self.assertEqual(asyncio.run(program()), [(0, 1), (1, 1), waits, None, waits, (0, 1), None])
+
     def test_no_row_twice_before_the_pile_is_used_up_whatever_the_sizes(self) -> None:
         """Two and three shards of unequal speed, piles of 1 to 900 rows that start over: each time round every row
         once.

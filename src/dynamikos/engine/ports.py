@@ -110,7 +110,7 @@ class Lessor(Protocol):
         ...
 
     async def give_back(self, pile: str, first: int, count: int) -> None:
-        """Takings that were granted and not used."""
+        """Takings that were granted and not used; with a `count` of 0: nothing is left of what was granted."""
         ...
 
 

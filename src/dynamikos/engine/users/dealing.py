@@ -89,12 +89,14 @@ class Book:
             self._ahead.append(granted)
 
     async def _watch(self) -> None:
-        """Gives back what nobody has used when another shard waits for it."""
+        """When another shard waits: gives back what nobody has used, or says that nothing is left. One that was told
+        that the pile is used up asks no more, so nobody would know otherwise when it has used its last.
+        """
         assert self._lessor is not None
         while True:
             await asyncio.sleep(WANTED_S)
             try:
-                if self.left and await self._lessor.wanted(self._pile):
+                if await self._lessor.wanted(self._pile):
                     await self._return()
             except OSError:
                 continue  # the database is away; whoever waits asks again
@@ -105,7 +107,10 @@ class Book:
             unused = (
                 [(self._next, self._end - self._next), *self._ahead] if self._next < self._end else list(self._ahead)
             )
-            self._next, self._end, self._ahead, self._sure, self._refused = 0, 0, [], 0, False
+            if unused:
+                self._next, self._end, self._ahead, self._sure, self._refused = 0, 0, [], 0, False
+            elif self._refused:  # else it asks, and says so with that
+                unused = [(0, 0)]
             for first, count in unused:
                 await self._lessor.give_back(self._pile, first, count)
 
