@@ -71,6 +71,27 @@ class Doing(TestCase):
         found = judged(lambda t: tracker(t, 3), lambda t: tracker(t, 4), stale)
         self.assertEqual([(each.kind, each.value) for each in found], [("sent-again", "k4x20f7")])
 
+    def test_a_key_that_a_page_issues_again_within_the_second_is_no_doubt(self) -> None:
+        def played(*keys: str) -> list[Replay]:
+            made = []
+            for turn, (first, second) in enumerate((keys[:2], keys[2:]), 1):
+                tape = Tape("http://desk.example", turn)
+                tape.call("GET", "/new", page=FORM.format("new", first))
+                tape.call("POST", "/new", form={"key": first}, page="saved")
+                tape.call("GET", "/more", page=FORM.format("more", second))
+                for place, (exchange, name) in enumerate(zip(tape.exchanges, ("key", "", "key_2"), strict=True)):
+                    captured = {name: first if name == "key" else second} if name else {}
+                    made.append(
+                        Replay(at=f"s/r{place}", round=turn, recorded=None, exchange=exchange, captured=captured)
+                    )
+            return made
+
+        self.assertEqual(doubts_on(played("k1-0aa7", "k2-0bb7", "k2-0bb7", "k3-0cc7"), []), [])
+        found = doubts_on(
+            [each for each in played("k1-0aa7", "k2-0bb7", "k2-0bb7", "k3-0cc7") if each.at != "s/r0"], []
+        )
+        self.assertEqual([(each.kind, each.value) for each in found], [("sent-again", "k2-0bb7")])
+
     def test_what_stays_the_same_everywhere_is_no_doubt(self) -> None:
         def shelf(t: Tape) -> None:
             t.call("GET", "/shelves", page="<a href='/shelves/7'>seven</a>")

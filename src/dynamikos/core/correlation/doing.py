@@ -210,14 +210,16 @@ def _sent_again(replays: Sequence[Replay]) -> Iterator[Doubt]:
             after = by_round.get(turn + 1)
             if after is None or after == value or len(value) < 6:
                 continue
-            for replay in replays:
-                if replay.round == turn + 1 and any(site.value == value for site in sites_of(replay.exchange, 0)):
+            for replay in (each for each in replays if each.round == turn + 1):
+                if any(site.value == value for site in sites_of(replay.exchange, 0)):
                     words = (
                         f"“{value[:60]}”, captured as {name} in round {turn}, is sent in round {turn + 1}, where"
                         " another one was issued: capture it before it is sent."
                     )
                     yield Doubt(kind="sent-again", at=replay.at, value=value, words=words)
                     break
+                if value in replay.captured.values():
+                    break  # issued again: keys that a page signs are the same within a second
 
 
 def _no_growth(replays: Sequence[Replay], recording: Sequence[Exchange]) -> Iterator[Doubt]:
