@@ -96,8 +96,9 @@ def measured(app: App, folder: Path) -> tuple[list[Result], Counts]:
             if state != "passed" or done != 2:
                 print(f"    {app.name}: rehearsal {state}, {done} created by two rounds")
             for each in kept:
-                if each.error or each.expected:
-                    print(f"    {app.name}: {each.step}/{each.request} {each.status} {each.error} {each.expected}")
+                if each.reason.startswith("failed"):
+                    said = f"{each.reason} {each.status} {each.error} {each.expected}"
+                    print(f"    {app.name}: {each.step}/{each.request} {said}")
                     print(f"      {each.method} {each.url} {each.sent_body[:300]} → {each.body[:300]}")
             for line in said:
                 print(f"    {app.name}: doubt {line}")
