@@ -75,3 +75,18 @@ class Modern(TestCase):
         text = write_journey(made.journey)
         left = [value for value in tapes[0].issued if len(value) > 4 and value.strip('"') in text]
         self.assertEqual(left, [])
+
+
+class Files(TestCase):
+    def test_names_of_files_are_never_made_by_the_client(self) -> None:
+        """Browsers ask for them in another order each time."""
+        names = ["8422.6bf54fe1812896f5.js", "framework-bb5d156c0c21e596.js", "6528.9404ab77fde6eae9.js"]
+        tapes = []
+        for seed, order in ((1, (0, 1, 2)), (2, (1, 2, 0))):
+            tape = Tape("http://desk.example", seed)
+            tape.call("GET", "/", page="<h1>Desk</h1>")
+            for at in order:
+                tape.call("GET", f"/static/chunks/{names[at]}", raw=b"1", kind="text/javascript")
+            tape.call("GET", "/api/day", gives={"day": 1})
+            tapes.append(tape.exchanges)
+        self.assertEqual([each for each in find_strands(tapes) if each.kind not in ("constant", "typed")], [])

@@ -146,6 +146,12 @@ def judge_rest(each: Found, main: Answers) -> None:
             " browser"
         )
         return
+    if all(site.static and site.place.startswith("path") for site in each.sites):
+        each.kind = "constant"
+        each.reasons.append(
+            "names a script, style or picture: browsers ask for those in another order each time, and make no names"
+        )
+        return
     if each.differs or not each.known:
         if making:
             each.kind, each.pattern = "client-made", making
