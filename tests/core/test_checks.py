@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from dynamikos.core.captures.base import View
 from dynamikos.core.checks import Bounds, Check, Comparing, CssText, HeaderText, JsonEquals, compile_check, suggested
 from dynamikos.core.checks.forms import calculated
-from dynamikos.core.errors import RuleError
+from dynamikos.core.errors import RuleError, TemplateError
 
 HTML = b"<html><title>Sky desk</title><ul><li>one</li><li>two</li></ul><a href='/x' rel=next>n</a> left: 45</html>"
 JSON = b'{"n": 12, "who": {"name": "Una"}, "rows": [1, 2, 3], "ok": true, "none": null}'
@@ -27,6 +27,54 @@ def verdict(
     view = View(status, [(b"Content-Type", kind), (b"ETag", b'"a17"')], body)
     view.duration_ms = ms
     return compile_check(check)(view, VALUES)
+
+
+class Missing(TestCase):
+    def test_a_value_that_is_missing_is_said_whatever_else_is_so(self) -> None:
+        """Also where nothing was found, and where the check is turned round: it never passes by that."""
+        checks = [
+            Check(contains="{{ gone }}"),
+            Check(json=JsonEquals(path="$.n", equals="{{ gone }}")),
+            Check(json=JsonEquals(path="$.nowhere", equals="{{ gone }}")),
+            Check(css=CssText(selector="title", equals="{{ gone }}")),
+            Check(css=CssText(selector="table", equals="{{ gone }}")),
+            Check(header=HeaderText(name="ETag", equals="{{ gone }}")),
+            Check(header=HeaderText(name="X-No", equals="{{ gone }}")),
+            Check(value=Comparing(left="1", right="{{ gone }}")),
+        ]
+        for check in checks:
+            for body in (JSON, HTML):
+                for never in (False, True):
+                    with self.subTest(check=check, never=never):
+                        judge = compile_check(msgspec.structs.replace(check, never=never))
+                        view = View(200, [(b"ETag", b'"a17"')], body)
+                        for asked in (judge, judge.passes):
+                            with self.assertRaises(TemplateError):
+                                asked(view, VALUES)
+
+    def test_passes_says_the_same_as_the_verdict(self) -> None:
+        checks = [
+            Check(status=200),
+            Check(status="4xx"),
+            Check(type="text/html"),
+            Check(contains="{{ name }}"),
+            Check(regex="[0-9]+"),
+            Check(json=JsonEquals(path="$.n", above=11)),
+            Check(json=JsonEquals(path="$.rows[*]", count=3)),
+            Check(json=JsonEquals(path="$.ok", type="boolean")),
+            Check(css=CssText(selector="li", count=2)),
+            Check(header=HeaderText(name="etag", matches="a1")),
+            Check(size=Bounds(at_most=100)),
+            Check(time=Bounds(at_least=121)),
+            Check(value=Comparing(left="{{ before }} - {{ booked }}", right="{{ after }}")),
+        ]
+        for check in checks:
+            for body in (JSON, HTML):
+                for never in (False, True):
+                    judge = compile_check(msgspec.structs.replace(check, never=never))
+                    view = View(200, [(b"Content-Type", b"text/html"), (b"ETag", b'"a17"')], body)
+                    view.duration_ms = 120.0
+                    self.assertEqual(judge.passes(view, VALUES), judge(view, VALUES) is None, check)
 
 
 class Forms(TestCase):

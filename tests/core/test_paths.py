@@ -43,6 +43,36 @@ class WithoutTheRest(TestCase):
             self.assertEqual(seen, None if value is None else as_text(value), (body, asked))
         self.assertGreater(found, 300)
 
+    def test_a_body_that_is_no_json_is_none_whatever_is_looked_for(self) -> None:
+        """One or two bytes changed anywhere: where a value is found, the whole is read alike."""
+        whole = b'{"x":[1,2.5e3,"q\\u00e9\\n",null,true],"a":{"b":"val","c":{"d":[{}]}},"z":-1,"g":"\xc3\xbc"}'
+        draw, found = random.Random(5), 0
+        text, walk = compile_text("$.a.b"), compile_path("$.a.b")
+        assert text is not None
+        for _ in range(30_000):
+            body = bytearray(whole)
+            for _ in range(draw.choice((1, 1, 2))):
+                at = draw.randrange(len(body))
+                body[at : at + draw.randrange(2)] = bytes([draw.choice(b'{}[]",:\\0-9eE.+ntf \n\x00\xc3\xff')])
+            try:
+                seen = text(bytes(body))
+            except ValueError:
+                continue
+            found += 1
+            value = walk(orjson.loads(bytes(body)))  # raises for what is no JSON
+            self.assertEqual(seen, None if value is None else as_text(value), body)
+        self.assertGreater(found, 3000)
+
+    def test_numbers_as_in_the_whole(self) -> None:
+        text, walk = compile_text("$.a"), compile_path("$.a")
+        assert text is not None
+        for number in ("0", "-0", "1.10", "1E2", "-7.0e-3", "18446744073709551615", "-9223372036854775808"):
+            body = b'{"a": %b}' % number.encode()
+            self.assertEqual(text(body), as_text(walk(orjson.loads(body))), number)
+        for number in ("18446744073709551616", "123456789012345678901234567890", "1e999", "01", "NaN"):
+            with self.assertRaises(ValueError):  # read as a whole
+                text(b'{"a": %b}' % number.encode())
+
     def test_what_it_does_not_say(self) -> None:
         self.assertIsNone(compile_text("$..id"))
         self.assertIsNone(compile_text("$"))

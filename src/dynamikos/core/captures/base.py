@@ -73,7 +73,7 @@ class View:
     cookies: Callable[[], dict[str, str]] = staticmethod(dict)
     addresses: Sequence[str] = ()
     _choose: Callable[[int], int] = staticmethod(lambda count: 0)
-    _headers: Headers | Callable[[], Headers] = ()
+    _headers: Headers = ()
     _size_bytes: int | None = -1
     _drawn: dict[int, int] | None = None
     _json: Any = None
@@ -84,7 +84,7 @@ class View:
     def __init__(
         self,
         status: int,
-        headers: Headers | Callable[[], Headers],
+        headers: Headers,
         body: bytes,
         cookies: Callable[[], dict[str, str]] = dict,
         addresses: Sequence[str] = (),
@@ -92,7 +92,6 @@ class View:
     ) -> None:
         """`choose(n)` gives a number below n to captures that pick at random, once for every n: two that pick from
         lists of the same length in one answer take the same position, so that what belongs together stays together.
-        `headers` may be a function that is called when they are first asked for.
         """
         self.status, self._headers, self.body, self.cookies, self.addresses = status, headers, body, cookies, addresses
         self._choose = choose
@@ -100,10 +99,7 @@ class View:
     @property
     def headers(self) -> Headers:
         """(name, value) in order."""
-        found = self._headers
-        if callable(found):
-            found = self._headers = found()
-        return found
+        return self._headers
 
     @property
     def size_bytes(self) -> int | None:

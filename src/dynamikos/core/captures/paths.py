@@ -81,6 +81,8 @@ def compile_text(path: str) -> Callable[[bytes], str | None] | None:
     at: Callable[[Any], Any] = eval(f"lambda document: document{steps}")
 
     def text(body: bytes) -> str | None:
+        if not body.isascii():
+            body.decode()  # what is skipped is not looked at; JSON is UTF-8 (RFC 8259 §8.1)
         try:
             try:
                 found = at(scalar(body))
@@ -88,6 +90,8 @@ def compile_text(path: str) -> Callable[[bytes], str | None] | None:
                 found = orjson.loads(bytes(at(raw(body))))
         except (msgspec.MsgspecError, IndexError) as problem:
             raise ValueError(f"the body is not as {path} says: {problem}") from problem
+        if found.__class__ is int and not -(1 << 63) <= found < 1 << 64:
+            raise ValueError("a number that is not held exactly")
         return found if found is None else as_text(found)
 
     return text

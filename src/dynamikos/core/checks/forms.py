@@ -198,11 +198,11 @@ def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
         }
         return words[how]
 
-    def compared(first: str, values: Values) -> tuple[bool, str]:
+    def compared(first: str, wanted: str) -> tuple[bool, str]:
         """(whether what was found is as expected, what came)."""
         actual = first[:400]
-        if how == "equals" and template is not None:
-            return first == template.fill(values), actual
+        if how == "equals":
+            return first == wanted, actual
         if pattern is not None:
             return pattern.search(first) is not None, actual
         try:
@@ -212,6 +212,7 @@ def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
         return (number > given.above if given.above is not None else number < (given.below or 0.0)), actual
 
     def seen(view: View, values: Values) -> tuple[bool, str]:
+        wanted = template.fill(values) if template is not None else ""  # a value that is missing is said first
         try:
             if how == "count":
                 many = sum(1 for _ in islice(find(view), MOST))
@@ -221,7 +222,7 @@ def _expected(given: Expected, name: str, find: Found, nothing: str) -> Look:
             return False, "the body is not JSON"
         if first is None:
             return False, nothing
-        return (True, first[:400]) if how == "exists" else compared(first, values)
+        return (True, first[:400]) if how == "exists" else compared(first, wanted)
 
     return Look(
         lambda view, values: seen(view, values)[0], lambda view, values: (expected(values), seen(view, values)[1])

@@ -33,7 +33,7 @@ class Reply(View):
     @property
     def headers(self) -> Headers:
         """(name, value) in order."""
-        return self._headers if self.seen is None else self.seen.headers  # type: ignore[return-value]
+        return self._headers if self.seen is None else self.seen.headers
 
     def read(self, headers: Headers) -> None:
         """What a parser found in its head."""
