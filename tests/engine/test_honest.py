@@ -21,6 +21,7 @@ from dynamikos.core.reports import Ledger
 from dynamikos.core.verdicts import Outcome, conclude
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import ReplyReader
+from dynamikos.engine.ports import Origin
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.runner import Control, Shard, run
 from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
@@ -182,6 +183,32 @@ class Embedded(TestCase):
         self.assertEqual((kept["/gone"].request, kept["/gone"].status, kept["/gone"].recorded), ("get", 404, None))
         self.assertIn("the last address is /loop", kept["/loop"].error)
         self.assertIn(("Accept", "*/*"), kept["/gone"].sent_headers)
+
+    def test_a_resource_that_can_not_be_asked_for_fails_alone(self) -> None:
+        """A value that is missing, an address that is none, a server that is away: each says so; the user goes on."""
+
+        def away(origin: Origin) -> None:
+            if origin[2] == 1:
+                raise Failure("connect-refused", "nobody is there")
+
+        page = get("page", 'embedded: ["/{{ nowhere }}", "http://[/", "http://127.0.0.1:1/x", /fine]')
+        made = frozen("rounds:\n" + step("a", page) + step("b", get("b")), hold_s=2)
+        network, sink = ScriptedNetwork(ok, away), ListSink()
+
+        async def program() -> str:
+            clock = VirtualClock()
+            shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
+            return await run(shard, network, clock, sink, begin=clock.now() + 0.5)
+
+        self.assertEqual(run_virtual(program()), "finished")
+        found = totals(made, sink).all_of("embedded")
+        rounds = found.passed.n
+        self.assertGreater(rounds, 3)
+        self.assertEqual(found.failed, {"value-missing": rounds, "address": rounds, "connect-refused": rounds})
+        kept = {each.reason.removeprefix("failed: "): each for each in sink.kept if each.resource}
+        self.assertEqual(kept["connect-refused"].url, "http://127.0.0.1:1/x")
+        self.assertIn("nowhere", kept["value-missing"].error)
+        self.assertTrue(any(b"GET /b " in each for each in network.requests))
 
     def test_six_at_a_time_from_each_origin(self) -> None:
         began: Counter[float] = Counter()  # each takes 0.1 s, so those that overlap begin together

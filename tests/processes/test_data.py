@@ -42,22 +42,8 @@ ROWS = 100_001
 class LeasedRows(ProcessCase):
     def test_four_shards_take_each_of_100001_rows_once(self) -> None:
         """Four shards of unequal speed, each over a connection of the generators' role; one is lost on the way."""
-        frozen = canonical(
-            FrozenRun(
-                run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
-            )
-        )
-        run = Run.objects.create(
-            project=self.sample.project,
-            number=1,
-            name="r",
-            frozen=frozen,
-            sha256="",
-            state="running",
-            begins_at=timezone.now(),
-        )
-        shards = [Shard.objects.create(run=run, number=number, state="running") for number in range(4)]
-        Pile.objects.create(run=run, name="x", rows=ROWS)
+        shards = self.running(1, 4, rows=ROWS)
+        run = shards[0].run
 
         def lose() -> None:
             Shard.objects.filter(pk=shards[3].pk).update(state="lost")
@@ -127,27 +113,30 @@ class LeasedRows(ProcessCase):
 
         self.assertEqual(set(asyncio.run(after())), certain)
 
-    def test_one_that_was_refused_while_it_had_a_row_left_keeps_nobody_waiting(self) -> None:
-        frozen = canonical(
-            FrozenRun(
-                run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
-            )
+    def running(self, number: int, shards: int, **pile: object) -> list[Shard]:
+        """The shards of a run under way that share the pile x."""
+        inputs = FrozenRun(
+            run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
         )
         run = Run.objects.create(
-            project=self.sample.project, number=1, name="r", frozen=frozen, sha256="", state="running",
+            project=self.sample.project, number=number, name="r", frozen=canonical(inputs), sha256="", state="running",
             begins_at=timezone.now(),
         )  # fmt: skip
-        shards = [Shard.objects.create(run=run, number=at, state="running") for at in range(2)]
-        Pile.objects.create(run=run, name="x", rows=2)
+        Pile.objects.create(run=run, name="x", **pile)
+        return [Shard.objects.create(run=run, number=at, state="running") for at in range(shards)]
 
-        async def program() -> list[tuple[int, int] | None]:
+    def test_one_that_asks_no_more_keeps_nobody_waiting_when_it_has_used_its_last(self) -> None:
+        """It was told that there is no more, or to wait, while it had a row left; and nobody of its own asks again."""
+
+        async def program(shards: list[Shard], state: str) -> list[tuple[int, int] | None]:
             mine, other = (DatabaseLessor(self.generator_url, shard.pk) for shard in shards)
             said = [await mine.lease("x", 0), await other.lease("x", 0)]
             said.append(await other.lease("x", 0))  # it has used its row, and waits for the one that I have left
-            said.append(await mine.lease("x", 1))  # as it is asked ahead: there is none any more, and I ask no more
+            said.append(await mine.lease("x", 1))  # as it is asked ahead
             said.append(await other.lease("x", 0))
             book = Book("x", mine)
-            book._next, book._end, book._refused = 0, 1, True
+            book._next, book._end = 0, 1
+            setattr(book, state, True)
             book._watching = asyncio.create_task(book._watch())
             said.append((book.take(), 1))
             end = asyncio.get_running_loop().time() + 30
@@ -160,31 +149,19 @@ class LeasedRows(ProcessCase):
             return said
 
         waits = (-1, 0)
-        self.assertEqual(asyncio.run(program()), [(0, 1), (1, 1), waits, None, waits, (0, 1), None])
+        for number, state in enumerate(("_refused", "_told_to_wait"), 1):
+            with self.subTest(state):
+                said = asyncio.run(program(self.running(number, 2, rows=2), state))
+                self.assertEqual(said, [(0, 1), (1, 1), waits, None, waits, (0, 1), None])
 
     def test_no_row_twice_before_the_pile_is_used_up_whatever_the_sizes(self) -> None:
         """Two and three shards of unequal speed, piles of 1 to 900 rows that start over: each time round every row
         once.
         """
-        frozen = canonical(
-            FrozenRun(
-                run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
-            )
-        )
         for number, (rows, count, wanted) in enumerate(
             ((1, 2, 4), (2, 3, 9), (30, 2, 150), (31, 3, 155), (900, 2, 2_000)), 1
         ):
-            run = Run.objects.create(
-                project=self.sample.project,
-                number=number,
-                name="r",
-                frozen=frozen,
-                sha256="",
-                state="running",
-                begins_at=timezone.now(),
-            )
-            shards = [Shard.objects.create(run=run, number=at, state="running") for at in range(count)]
-            Pile.objects.create(run=run, name="x", rows=rows, endless=True)
+            shards = self.running(number, count, rows=rows, endless=True)
 
             async def program(shards: list[Shard] = shards, wanted: int = wanted) -> list[int]:
                 lessors = [DatabaseLessor(self.generator_url, shard.pk) for shard in shards]

@@ -31,13 +31,17 @@ def plain(text: str) -> str:
 class TestCase(DjangoTestCase):
     """Looks for texts in pages as they read; says in a line what a page has instead."""
 
-    def assertContains(self, response, text, count=None, status_code=200, msg_prefix="", html=False):  # type: ignore[no-untyped-def]  # noqa: N802
+    def assertContains(  # type: ignore[no-untyped-def]  # noqa: N802
+        self, response, text, count=None, status_code=200, msg_prefix="", html=False
+    ):
         found, page = self._looked(response, text, status_code)
         if count is not None:
             self.assertEqual(found, count, f"{text} in {page}")
         self.assertTrue(found, f"{text!r} is not in {page}")
 
-    def assertNotContains(self, response, text, status_code=200, msg_prefix="", html=False):  # type: ignore[no-untyped-def]  # noqa: N802
+    def assertNotContains(  # type: ignore[no-untyped-def]  # noqa: N802
+        self, response, text, status_code=200, msg_prefix="", html=False
+    ):
         found, page = self._looked(response, text, status_code)
         self.assertFalse(found, f"{text!r} is in {page}")
 

@@ -89,7 +89,7 @@ class Headline(PageCase):
         address = self.sample.address(f"rehearsals/{found.pk}?at={step.step}/{page.request}")
         shown = self.client.get(address)
         self.assertContains(shown, "1 request failed")
-        self.assertContains(shown, ", 1 failed</tspan>")
+        self.assertContains(shown, "· 1 failed</tspan>")
         self.assertContains(shown, f"Resource that {page.request} embeds")
         self.assertContains(shown, "http://x/lost.css")
 

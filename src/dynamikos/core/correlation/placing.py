@@ -156,19 +156,24 @@ def _written_hole(hole: str, coding: str) -> str:
     return f"{{{{ {hole}{FILTER_OF[coding]} }}}}"
 
 
+def _through(name: str) -> Callable[[str], str]:
+    """What makes a hole that goes through the filter `name`; "" for none."""
+    return lambda inside: f"{{{{ {inside} | {name} }}}}" if name else f"{{{{ {inside} }}}}"
+
+
 def fit(text: str, value: str, hole: str, *, in_path: bool = False, coded: bool = False) -> str | None:
     """`text` with `value`, however it is written there, replaced by the hole; None when it is not in it as a whole."""
     if text == value:
         return f"{{{{ {hole} }}}}"
-    forms: list[tuple[str, Callable[[str], str]]] = [(value, lambda h: f"{{{{ {h}{' | percent' if coded else ''} }}}}")]
+    forms = [(value, _through("percent" if coded else ""))]
     for form, coding in written(value).items():
         if coding == "percent":
-            forms.append((form, lambda h: f"{{{{ {h}{'' if in_path else ' | percent'} }}}}"))
+            forms.append((form, _through("" if in_path else "percent")))
         elif coding == "json":
-            forms.append((form, lambda h: f"{{{{ {h} | json }}}}"))
+            forms.append((form, _through("json")))
         elif coding == "base64":
-            url = "-" in form or "_" in form or len(form) % 4
-            forms.append((form, lambda h, url=url: f"{{{{ {h} | {'base64url' if url else 'base64'} }}}}"))  # type: ignore[misc]
+            of_urls = "-" in form or "_" in form or len(form) % 4
+            forms.append((form, _through("base64url" if of_urls else "base64")))
     for form, make in forms:
         pieces, last, found = [], 0, False
         holes = [(m.start(), m.end()) for m in HOLE.finditer(text)]

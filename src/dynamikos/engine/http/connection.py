@@ -36,6 +36,7 @@ class Connection(asyncio.Protocol):
         self._sent_at = 0.0
         self._size = 0
         self._held: bytes | None = None
+        self._patience: asyncio.TimerHandle | None = None
         self._pouring: asyncio.Task[None] | None = None
         self._flowing = asyncio.Event()
         self._flowing.set()
@@ -155,12 +156,14 @@ class Connection(asyncio.Protocol):
     def _hold(self, held: Held) -> None:
         if held.file is None:
             self._held = held.content
-            asyncio.get_running_loop().call_later(CONTINUE_S, self._send_held)
+            self._patience = asyncio.get_running_loop().call_later(CONTINUE_S, self._send_held)
         else:
             self._pouring = asyncio.get_running_loop().create_task(self._pour(held.file), name="body")
 
     def _send_held(self, *, wanted: bool = True) -> None:
         held, self._held = self._held, None
+        if self._patience is not None:  # not for the body of a later request
+            self._patience.cancel()
         if held is None or not self.alive:
             return
         if wanted:

@@ -90,7 +90,7 @@ class Book:
 
     async def _watch(self) -> None:
         """When another shard waits: gives back what nobody has used, or says that nothing is left. One that was told
-        that the pile is used up asks no more, so nobody would know otherwise when it has used its last.
+        that the pile is used up, or to wait, may never ask again: nobody would know that it has used its last.
         """
         assert self._lessor is not None
         while True:
@@ -109,9 +109,7 @@ class Book:
             )
             if unused:
                 self._next, self._end, self._ahead, self._sure, self._refused = 0, 0, [], 0, False
-            elif self._refused:  # else it asks, and says so with that
-                unused = [(0, 0)]
-            for first, count in unused:
+            for first, count in unused or [(0, 0)]:
                 await self._lessor.give_back(self._pile, first, count)
 
     def forget_last(self) -> None:

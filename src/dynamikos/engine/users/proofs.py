@@ -71,9 +71,9 @@ class Proofs:
             try:
                 origin, host, target = split_url(address)
                 fields = Fields((("User-Agent", "Dynamikos/0.1"), *headers))
-                reply, flight = await self._wire.exchange(
-                    origin, Head(Base("POST", target, host, fields)), body, keep=True
-                )
+                head = Head(Base("POST", target, host, fields))
+                flight = self._wire.exchange(origin, head, body, keep=True)
+                reply = await flight.reply
                 encoding = reply.encoding
                 content = decode_body(reply.body, encoding.decode("latin-1")) if encoding and reply.body else reply.body
                 token = token_in(reply, content)

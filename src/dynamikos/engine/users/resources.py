@@ -21,10 +21,11 @@ from dynamikos.engine.users.compiled import (
     resolve,
     split_url,
 )
+from dynamikos.engine.users.filling import Fill
 from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.pool import PARALLEL
 from dynamikos.engine.users.surroundings import Surroundings
-from dynamikos.engine.users.wire import Flight, Wire
+from dynamikos.engine.users.wire import Sent, Wire
 from dynamikos.engine.users.witness import Witness
 
 
@@ -42,11 +43,11 @@ async def fetch_embedded(
     home = split_url(page)[0]
     last = 0.0
 
-    async def fetch(address: str) -> None:
+    async def fetch(fill: Fill) -> None:
         nonlocal last
-        found = _Fetched(around.clock.now(), wire)
+        found = _Fetched(around.clock.now(), page)
         try:
-            await _follow(found, address)
+            await follow(found, fill(own.values))
         except Failure as failure:
             found.failed, found.reply, found.told = failure.kind, None, failure.detail
         except TemplateError as problem:
@@ -58,22 +59,21 @@ async def fetch_embedded(
             around.recorder.missed(series, ended, took, found.failed, found.bytes_out, found.bytes_in)
             if reason := around.choice.failed(series, found.failed):
                 witness.exchange(
-                    compiled, found.flight, reason, took, found.hop, reply, error=found.told, resource=series
+                    compiled, found.sent, reason, took, found.hop, reply, error=found.told, resource=series
                 )
         else:
             around.recorder.answered(series, due, reply, found.bytes_out, found.bytes_in)
         last = max(last, ended)
 
-    async def _follow(found: "_Fetched", address: str) -> None:
+    async def follow(found: "_Fetched", address: str) -> None:
         url = page
         for found.hop in range(MAX_HOPS + 1):
             url = resolve(url, address)
             origin, host, target = split_url(url)
             async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
                 head = Head(Base("GET", target, host, _fields(compiled, own, is_home=origin == home)))
-                found.flight = _Asked(wire, (origin, head, b""))
-                reply, found.flight = await wire.exchange(origin, head, keep=around.keep_everything)
-            found.reply = reply
+                found.sent = flight = wire.exchange(origin, head, keep=around.keep_everything)
+                found.reply = reply = await flight.reply
             found.bytes_out, found.bytes_in = found.bytes_out + reply.bytes_out, found.bytes_in + reply.bytes_in
             if reply.opened_us is not None:
                 around.recorder.opened(step.embedded_series, reply.last_at, reply.opened_us, resumed=reply.resumed)
@@ -85,17 +85,16 @@ async def fetch_embedded(
         found.failed = "redirect-loop"
         found.told = f"redirected more than {MAX_HOPS} times; the last address is {address[:200]}"
 
-    addresses = [fill(own.values) for fill in compiled.embedded]
-    await asyncio.gather(*(fetch(address) for address in addresses))
+    await asyncio.gather(*(fetch(fill) for fill in compiled.embedded))
     return last
 
 
-class _Asked(Flight):
-    """What was to be sent."""
+class _Nothing(Sent):
+    """Nothing could be sent: what is said is the page that asked for it."""
 
-    def __init__(self, wire: Wire, place: Destination) -> None:
-        super().__init__(wire)
-        self._place = place
+    def __init__(self, page: str) -> None:
+        origin, host, target = split_url(page)
+        self._place = origin, Head(Base("GET", target, host)), b""
 
     @property
     def place(self) -> Destination:
@@ -103,11 +102,11 @@ class _Asked(Flight):
 
 
 class _Fetched:
-    """How far a resource came."""
+    """How far a resource of `page` came."""
 
-    def __init__(self, due: float, wire: Wire) -> None:
+    def __init__(self, due: float, page: str) -> None:
         self.due = due
-        self.flight: Flight = _Asked(wire, (("http", "", 0), Head(Base("GET", "", "")), b""))
+        self.sent: Sent = _Nothing(page)
         self.failed, self.told, self.hop, self.bytes_out, self.bytes_in = "", "", 0, 0, 0
         self.reply: Reply | None = None
 

@@ -1,6 +1,7 @@
 """How one user exchanges: cookies and trace put in, connections taken and opened, each exchange counted."""
 
 import asyncio
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Coroutine, Mapping, Sequence
 from functools import partial
 from typing import Any
@@ -17,51 +18,56 @@ from dynamikos.engine.users.pool import IDLE_S, Desk, Pool
 from dynamikos.engine.users.surroundings import Surroundings
 
 
-class Flight:
-    """One exchange on the wire, or several after each other. Whoever sends derives from it.
+class Sent(ABC):
+    """What was sent with a request, or was to be, for whoever keeps it. `keep`: the answer's body was wanted."""
 
-    `instant` is when it was sent; `cookie` what went with it; `opened` whether its connection was opened for it.
-    """
-
-    desk: Desk
     head: Head  # as it was sent
     keep = False
-    instant = 0.0
     span = 0
     cookie = ""
-    opened = False
     before: dict[str, str] = {}  # the user's values before it, where everything is kept
     replaced: Mapping[str, str | None] = {}  # what its captures replaced: the values before
 
-    def __init__(self, wire: "Wire") -> None:
-        self.wire = wire
-
     @property
+    @abstractmethod
     def place(self) -> Destination:
         """Where it goes, with its head and body."""
-        raise NotImplementedError
-
-    def arrived(self, reply: Reply, link: Link) -> None:
-        """See Taker."""
-        raise NotImplementedError
-
-    def lost(self, failure: Failure, link: Link) -> None:
-        """See Taker."""
-        raise NotImplementedError
-
-    def unsent(self, failure: Failure) -> None:
-        """It could not be sent, or no connection could be had: told from a task of its own."""
-        raise NotImplementedError
-
-    def broke(self, problem: Exception) -> None:
-        """An error of ours."""
-        raise NotImplementedError
 
     @property
     def url(self) -> str:
         """Where it goes, whole."""
         origin, head, _ = self.place
         return f"{origin[0]}://{head.base.host}{head.base.target}"
+
+
+class Flight(Sent):
+    """One exchange on the wire, or several after each other: a Taker. Whoever sends derives from it.
+
+    `instant` is when it was sent; `opened` whether its connection was opened for it.
+    """
+
+    desk: Desk
+    instant = 0.0
+    opened = False
+
+    def __init__(self, wire: "Wire") -> None:
+        self.wire = wire
+
+    @abstractmethod
+    def arrived(self, reply: Reply, link: Link) -> None:
+        """See Taker."""
+
+    @abstractmethod
+    def lost(self, failure: Failure, link: Link) -> None:
+        """See Taker."""
+
+    @abstractmethod
+    def unsent(self, failure: Failure) -> None:
+        """It could not be sent, or no connection could be had: told from a task of its own."""
+
+    @abstractmethod
+    def broke(self, problem: Exception) -> None:
+        """An error of ours."""
 
 
 class Wire:
@@ -212,11 +218,11 @@ class Wire:
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
 
-    async def exchange(self, origin: Origin, head: Head, body: Body = b"", *, keep: bool) -> "tuple[Reply, Flight]":
-        """One exchange that a coroutine waits for, noted as such. Raises Failure."""
-        waiting = _Waiting(self, origin, head, body, keep)
+    def exchange(self, origin: Origin, head: Head, body: Body = b"", *, keep: bool) -> "Awaited":
+        """Begins one exchange that a coroutine waits for, by its `reply`; it is noted as one of its own."""
+        waiting = Awaited(self, (origin, head, body), keep=keep)
         self.send(waiting, waiting.place, self._now())
-        return await waiting.reply, waiting
+        return waiting
 
     def close(self) -> None:
         """Stops all that is under way: it stays in flight in the last report."""
@@ -225,12 +231,12 @@ class Wire:
         self.pool.close()
 
 
-class _Waiting(Flight):
-    """An exchange whose reply is awaited."""
+class Awaited(Flight):
+    """An exchange whose `reply` is awaited. That raises Failure."""
 
-    def __init__(self, wire: Wire, origin: Origin, head: Head, body: Body, keep: bool) -> None:
+    def __init__(self, wire: Wire, place: Destination, *, keep: bool) -> None:
         super().__init__(wire)
-        self._place, self.keep = (origin, head, body), keep
+        self._place, self.keep = place, keep
         self.reply: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
         self._retried = False
 

@@ -16,7 +16,7 @@ from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
 from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import Done
 from dynamikos.engine.users.surroundings import Surroundings
-from dynamikos.engine.users.wire import Flight
+from dynamikos.engine.users.wire import Sent
 
 
 def parts_of(reply: Reply | None) -> dict[str, int]:
@@ -88,18 +88,18 @@ class Witness:
         secret = self._around.script.secret
         return {name: MASK if name in secret else mask.text(value) for name, value in values.items()}
 
-    def _before(self, flight: Flight) -> dict[str, str]:
+    def _before(self, sent: Sent) -> dict[str, str]:
         """The values before the request was built."""
         if self._around.keep_everything:
-            return flight.before
-        replaced = flight.replaced
+            return sent.before
+        replaced = sent.replaced
         old = {name: value for name, value in self._own.shown().items() if name not in replaced}
         return old | {name: value for name, value in replaced.items() if value is not None}
 
     def exchange(
         self,
         compiled: CompiledRequest,
-        flight: Flight,
+        sent: Sent,
         reason: str,
         duration_us: int,
         hop: int,
@@ -113,9 +113,9 @@ class Witness:
         series of the step's embedded resources, where one of them is meant.
         """
         around, mask = self._around, self._mask()
-        _, head, sent_body = flight.place
+        _, head, sent_body = sent.place
         body, size = "", 0
-        if reply is not None and (reply.body or flight.keep):
+        if reply is not None and (reply.body or sent.keep):
             content = reply.body if reply.unpacked else _decoded(reply)
             body, size = shown(View(reply.status, reply.headers, content)), len(content)
         elif reply is not None and not around.keep_everything:
@@ -127,12 +127,12 @@ class Witness:
             reason,
             compiled.series if resource is None else resource,
             compiled.step.step,
-            self._before(flight),
+            self._before(sent),
             request=compiled.request.request,
             resource=resource is not None,
             method=head.base.method,
-            url=flight.url,
-            sent_headers=mask.pairs(sent_fields(head, sent_body, flight.cookie)),
+            url=sent.url,
+            sent_headers=mask.pairs(sent_fields(head, sent_body, sent.cookie)),
             sent_body=content_of(sent_body).decode("utf-8", "replace")[:BODY_CHARS],
             status=reply.status if reply is not None else 0,
             headers=mask.pairs((n.decode("latin-1"), v.decode("latin-1")) for n, v in received),
@@ -145,7 +145,7 @@ class Witness:
             actual=verdict.actual if verdict else "",
             captured=self._values(mask, done.captured) if done is not None else {},
             recorded=compiled.request.recorded if hop == 0 and resource is None else None,
-            trace=f"{flight.span:016x}",
+            trace=f"{sent.span:016x}",
             hop=hop,
         )
 

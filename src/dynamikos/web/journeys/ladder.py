@@ -31,6 +31,11 @@ class Rung:
     embedded: int = 0
     lost: int = 0  # embedded resources that failed
 
+    @property
+    def words_at(self) -> int:
+        """Where the words about its embedded resources begin, right of the client's rail."""
+        return 12 if self.lost else 70
+
 
 @dataclass(slots=True)
 class StepRow:
