@@ -1,0 +1,93 @@
+"""A request's body as the panel sends it: a form, JSON, text, or parts with files."""
+
+import base64
+import json
+from itertools import zip_longest
+
+from django.http import QueryDict
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.exchanges import jsontext
+from dynamikos.core.journeys import Body, FormPart
+from dynamikos.web.journeys.forms.rows import pairs
+
+MAX_FILE_BYTES = 2_000_000
+
+
+def body_from(data: QueryDict, old: Body | None) -> Body | None:
+    """Raises DynamikosError for what can't be sent as the kind it is said to be."""
+    kind = data.get("body-kind", "")
+    if kind == "file":
+        return old
+    if kind == "form":
+        return Body(form=pairs(data, "form"))
+    if kind == "parts":
+        return Body(parts=parts_from(data, old))
+    text = data.get("body-text")
+    if text is None:  # another kind was chosen just now: what was typed goes with it
+        text = _as_text(old)
+    if kind == "json":
+        leaves = dict(zip(data.getlist("leaf-path"), data.getlist("leaf-value"), strict=False))
+        before = dict(leaves_of(text))
+        changes = {
+            path: value.strip() or '""' for path, value in leaves.items() if path in before and before[path] != value
+        }
+        if changes:
+            text = jsontext.change(text, changes)
+        wrong = jsontext.problem_in(text) if text.strip() else ""
+        if wrong and data.get("body-text") is not None:
+            raise DynamikosError(f"JSON body, {wrong}. To send it as it is, choose “raw text” first.")
+        return Body(json=text, type=data.get("body-type", ""))
+    if kind == "raw":
+        return Body(raw=text, type=data.get("body-type", ""))
+    return None
+
+
+def leaves_of(text: str) -> list[tuple[str, str]]:
+    """(JSONPath, scalar as written) of a JSON text; none when it is not JSON."""
+    try:
+        return [(path, text[start:end]) for path, start, end in jsontext.spans(text)]
+    except jsontext.NotJson:
+        return []
+
+
+def _as_text(body: Body | None) -> str:
+    if body is None:
+        return ""
+    if body.json is not None or body.raw is not None:
+        return body.json if body.json is not None else body.raw or ""
+    fields = body.form if body.form is not None else [(part.name, part.value) for part in body.parts or ()]
+    return json.dumps(dict(fields), ensure_ascii=False, indent=1)
+
+
+def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
+    """Rows of a multipart body. A content is what was chosen now (base64), or "keep N": that of row N before."""
+    before = (old.parts if old is not None else None) or ()
+    columns = ("name", "value", "file", "type", "content")
+    made = []
+    for name, value, file, kind, content in zip_longest(
+        *(data.getlist(f"part-{each}") for each in columns), fillvalue=""
+    ):
+        if not name.strip():
+            continue
+        if content.startswith("keep "):
+            number = int(content[5:]) if content[5:].isdigit() else -1
+            content = before[number].base64 if 0 <= number < len(before) else ""
+        elif content:
+            try:
+                size = len(base64.b64decode(content, validate=True))
+            except ValueError as problem:
+                raise DynamikosError(f"part {name}: its content came broken; choose the file again.") from problem
+            if size > MAX_FILE_BYTES:
+                raise DynamikosError(
+                    f"part {name}: a file of {size:,} bytes is too large for a journey; at most {MAX_FILE_BYTES:,} go"
+                    " with it."
+                )
+        made.append(
+            FormPart(
+                name=name.strip(), value="" if content else value, file=file.strip(), type=kind.strip(), base64=content
+            )
+        )
+    if not made and old is not None and old.form is not None:  # just chosen: the fields stay
+        return tuple(FormPart(name=name, value=value) for name, value in old.form)
+    return tuple(made)
