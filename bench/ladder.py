@@ -46,7 +46,7 @@ SCROLL = """async () => {
 
 def journey(count: int):  # type: ignore[no-untyped-def]
     from dynamikos.core.captures import Capture
-    from dynamikos.core.journeys import Journey, Request, Step
+    from dynamikos.core.journeys import Journey, Request, Sending
 
     def request(number: int) -> Request:
         captures = (Capture(name=f"v{number}", json="$.id"),) if number % 4 == 0 else ()
@@ -56,7 +56,7 @@ def journey(count: int):  # type: ignore[no-untyped-def]
         )
 
     steps = tuple(
-        Step(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5))))
+        Sending(step=f"s{n}", name=f"Step {n}", think_s=1, requests=tuple(map(request, range(n, n + 5))))
         for n in range(0, count, 5)
     )
     return Journey(form=1, journey=f"long-{count}", name=f"Long {count}", rounds=steps)

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from dynamikos.core.journeys.kinds import Repeating
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import LARGE, all_rows
 from dynamikos.web.datasets.uploads import import_csv
@@ -116,7 +117,7 @@ class ByHand(BrowserCase):
 
         self.assertNotIn("problem", self.do(repeat))
         step = content(Journey.objects.get(pk=self.sample.journey.pk)).find_step("repeat")
-        assert step is not None and step.repeat is not None
+        assert isinstance(step, Repeating)
         self.assertEqual(
             (step.repeat.until, step.repeat.every_s, [each.step for each in step.steps]),
             ("{{ round.number >= 1 }}", 0.5, ["look-at-object"]),

@@ -12,6 +12,7 @@ from dynamikos.core.journeys import Journey, parse_journey, verify, write_journe
 from dynamikos.core.journeys.background import background_of, by_time, leave_out
 from dynamikos.core.journeys.editing import change_request
 from dynamikos.core.journeys.from_recording import journey_from
+from dynamikos.core.journeys.kinds import Repeating
 
 HOST = "https://desk.example"
 PAGE = (("Content-Type", "text/html; charset=utf-8"),)
@@ -171,7 +172,7 @@ class Background(TestCase):
         made = by_time(journey)
         self.assertEqual(verify(made, {"env.desk"}), [])
         page, repeat, inner, after = [step for _, step in made.steps()]
-        assert repeat.repeat is not None
+        assert isinstance(repeat, Repeating)
         self.assertEqual((len(page.requests), repeat.repeat.times, len(inner.requests)), (1, "4", 1))
         self.assertAlmostEqual(inner.think_s, 5, delta=0.1)
         self.assertEqual(after.name, "Next")
@@ -189,7 +190,7 @@ class Background(TestCase):
         self.assertEqual(len(background_of(journey)), 8)
         inside = [step for _, step in by_time(journey).steps() if step.name.endswith("by itself")]
         self.assertEqual([step.name for step in inside], ["News by itself", "Clock by itself"])
-        self.assertEqual(len([step for _, step in by_time(journey).steps() if step.repeat is not None]), 2)
+        self.assertEqual(len([step for _, step in by_time(journey).steps() if isinstance(step, Repeating)]), 2)
         self.assertAlmostEqual(next(step.think_s for _, step in leave_out(journey).steps()), 23, delta=0.5)
 
     def test_one_whose_answer_is_needed_stays(self) -> None:

@@ -10,7 +10,8 @@ from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
 from dynamikos.core.checks import Check, JsonEquals
 from dynamikos.core.errors import TextError
 from dynamikos.core.journeys import Journey, journey_schema, parse_journey, write_journey
-from dynamikos.core.journeys.model import Body, Request, Step
+from dynamikos.core.journeys.kinds import Sending
+from dynamikos.core.journeys.request import Body, Request
 from dynamikos.core.text import read, write
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=30)
@@ -178,6 +179,9 @@ class Identity(TestCase):
     @given(st.lists(REQUEST, max_size=1), TEXT, st.floats(0, 1000))
     def test_journey_to_text_to_journey(self, requests: list[Request], name: str, think: float) -> None:
         journey = Journey(
-            form=1, journey="j", name=name, rounds=(Step(step="s", name=name, think_s=think, requests=tuple(requests)),)
+            form=1,
+            journey="j",
+            name=name,
+            rounds=(Sending(step="s", name=name, think_s=think, requests=tuple(requests)),),
         )
         self.assertEqual(parse_journey(write_journey(journey)), journey)

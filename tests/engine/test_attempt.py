@@ -12,6 +12,7 @@ from dynamikos.engine.users.attempt import Again, Attempt, Fail, Redirect
 from dynamikos.engine.users.compiled import compile_journey
 from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import Done
+from dynamikos.engine.users.kinds import item_of
 
 HOME, OTHER = "http://sky.example", "http://other.example"
 
@@ -25,7 +26,7 @@ def attempt(own: Holdings, method: str = "GET", more: str = "", body: str = "") 
     text = "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n"
     text += f"      - {{request: r, method: {method}, address: '{HOME}/a?b=1', headers: [[X-Own, own], [Cookie, a=b],"
     text += f" [Authorization, Basic eA==]]{body}{more}}}\n"
-    compiled = compile_journey(parse_journey(text), {}).rounds[0].requests[0]
+    compiled = compile_journey(parse_journey(text), {}, item_of=item_of).rounds[0].requests[0]
     made = Attempt(own)
     made.begin(compiled, compiled.build(own.values), 10.0)
     return made

@@ -8,6 +8,7 @@ import msgspec
 from dynamikos.core.dealing import Deal, Form, Rule
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.columns import matches, occurrences, put_column
+from dynamikos.core.journeys.kinds import Repeating
 from dynamikos.core.plans.environment import WAY
 from dynamikos.sealing import SealingError, box, new_key, public_of, unbox
 from dynamikos.web.datasets import actions, queries, uploads
@@ -317,7 +318,10 @@ class Data(PageCase):
         ring = self.made("terms.csv", b"term\nmoon\nring\n")
         self.assertEqual(matches(core, {"terms.term": {"moon": 0, "ring": 1}}), [("ring", "terms.term", 1)])
         found = occurrences(core, "ring")
-        self.assertEqual([each.key for each in found], ["browse-sky/search-objects/query q"])
+        self.assertEqual(
+            [each.key for each in found],
+            ["browse-sky/search-objects/query q", "browse-sky/search-objects/check"],  # sent, and expected
+        )
         self.assertContains(self.client.get(page), 'is in <span class="mono">terms.term</span>, row 2', html=False)
         self.client.post(
             page,
@@ -558,7 +562,7 @@ class WhatUsersWrite(PageCase):
             )
             self.assertContains(answer, words)
             step = content(self.stored()).find_step("repeat")
-            assert step is not None and step.repeat is not None
+            assert isinstance(step, Repeating)
             self.assertEqual(step.repeat.until, text)
 
 

@@ -2,13 +2,12 @@
 
 from unittest import mock
 
-import msgspec
 from django.db import IntegrityError, OperationalError, transaction
 from django.test import Client, override_settings
 from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError, PlanError
-from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.plans import queries as plans
@@ -69,7 +68,7 @@ class Installation(PageCase):
         Run.objects.filter(pk=first.pk).update(state="ended")
         self.assertEqual(queries.frozen(actions.start(self.sample.member, self.sample.plan)).cap_per_s, 50.0)
         asked = rehearsals.ask(self.sample.member, self.sample.journey)
-        self.assertEqual(msgspec.json.decode(bytes(asked.frozen), type=FrozenRun).cap_per_s, 50.0)
+        self.assertEqual(FROZEN.read(bytes(asked.frozen)).cap_per_s, 50.0)
 
     def test_a_new_seed_each_run_or_the_same(self) -> None:
         generator("one")

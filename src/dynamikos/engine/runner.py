@@ -26,6 +26,7 @@ from dynamikos.engine.schedule.plan import planned_at, planned_users
 from dynamikos.engine.schedule.starter import Starter
 from dynamikos.engine.users.compiled import Script, compile_journey
 from dynamikos.engine.users.dealing import Dealer, specs_of
+from dynamikos.engine.users.kinds import item_of
 from dynamikos.engine.users.performer import User
 from dynamikos.engine.users.surroundings import Cap, Surroundings
 
@@ -89,7 +90,7 @@ def surroundings(
     """What the users of `shard` share."""
     frozen = shard.frozen
     known = {**frozen.values, **shard.secrets}
-    script = compile_journey(_on_the_way(frozen), known, frozen.data, shard.secrets)
+    script = compile_journey(_on_the_way(frozen), known, frozen.data, shard.secrets, item_of=item_of)
     requests = [request for step in script.every for request in step.requests]
     recorder.first_checks = {request.series: request.first_check for request in requests if request.checks}
     dealer = Dealer(

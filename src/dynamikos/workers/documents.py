@@ -17,9 +17,10 @@ from dynamikos.core.errors import DynamikosError, ImportRefused, TextError
 from dynamikos.core.exchanges import Answer, Exchange, Recording, hosts_of, likeness, read_curl, read_har
 from dynamikos.core.exchanges.har import HostSummary
 from dynamikos.core.frozen import canonical
-from dynamikos.core.journeys import Journey, parse_journey, parse_shared
+from dynamikos.core.journeys import parse_journey, parse_shared
 from dynamikos.core.journeys.from_openapi import Description, Operation
 from dynamikos.core.journeys.from_recording import journey_from
+from dynamikos.core.journeys.text import JOURNEY
 
 Progress = Callable[[float], None]
 
@@ -211,7 +212,7 @@ class Acceptance(msgspec.Struct, frozen=True, array_like=True):
 def accepted(payload: bytes, progress: Progress) -> bytes:
     """Acceptance → (the changed journey as canonical JSON, what was done, what was left). Raises DynamikosError."""
     asked = msgspec.msgpack.decode(payload, type=Acceptance)
-    journey = msgspec.json.decode(asked.journey, type=Journey)
+    journey = JOURNEY.read(asked.journey)
     made: Accepted = accept(journey, asked.strands, asked.exchanges, asked.uses, asked.columns)  # type: ignore[arg-type]
     return msgspec.msgpack.encode((canonical(made.journey), list(made.done), list(made.left)))
 

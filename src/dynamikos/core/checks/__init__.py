@@ -16,7 +16,6 @@ from dynamikos.core.checks.base import (
     Verdict,
     compile_check,
     described,
-    texts_in,
 )
 from dynamikos.core.checks.suggest import suggested
 
@@ -34,5 +33,4 @@ __all__ = [
     "compile_check",
     "described",
     "suggested",
-    "texts_in",
 ]

@@ -1,12 +1,14 @@
 """What is expected of an answer. A check returns None when passed, else expected beside actual."""
 
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Literal, NamedTuple, Self
 
 import msgspec
+from msgspec.structs import replace
 
 from dynamikos.core.captures.base import View
 from dynamikos.core.errors import RuleError
+from dynamikos.core.text.holding import Change
 
 Then = Literal["count", "step", "round", "user"]
 StatusClass = Annotated[str, msgspec.Meta(pattern=r"^[1-5](xx|[0-9][0-9])$")]
@@ -21,6 +23,14 @@ class Expected(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     above: float | None = None
     below: float | None = None
     count: int | None = None
+
+    def with_texts(self, change: Change) -> Self:
+        made = self
+        if self.equals is not None:
+            made = replace(made, equals=change("check", self.equals))
+        if self.matches is not None:
+            made = replace(made, matches=change("check", self.matches))
+        return made
 
 
 class JsonEquals(Expected, frozen=True, kw_only=True):
@@ -59,6 +69,9 @@ class Comparing(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
     right: str
     compare: Comparison = "="
 
+    def with_texts(self, change: Change) -> Self:
+        return replace(self, left=change("check", self.left), right=change("check", self.right))
+
 
 class Check(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
     """Exactly one expectation; `never` turns it round. `then` says what a failure means: it is only counted, it fails
@@ -82,6 +95,19 @@ class Check(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     never: bool = False
     then: Then = "round"
     note: str = ""
+
+    def with_texts(self, change: Change) -> Self:
+        """With `change` in place of each text that may have holes."""
+        made = self
+        if self.contains is not None:
+            made = replace(made, contains=change("check", self.contains))
+        for name in ("json", "css", "header"):
+            part = getattr(self, name)
+            if part is not None:
+                made = replace(made, **{name: part.with_texts(change)})
+        if self.value is not None:
+            made = replace(made, value=self.value.with_texts(change))
+        return made
 
     @property
     def form(self) -> str:
@@ -195,12 +221,3 @@ def described(check: Check) -> str:
     elif form in ("contains", "regex"):
         words = f"{'contains' if form == 'contains' else 'matches'} {value}"
     return ("not: " if check.never else "") + words
-
-
-def texts_in(check: Check) -> list[str]:
-    """Texts of a check that may have holes."""
-    given: list[Any] = [check.contains]
-    for part in (check.json, check.css, check.header):
-        given += [part.equals, part.matches] if part is not None else []
-    given += [check.value.left, check.value.right] if check.value is not None else []
-    return [text for text in given if text is not None]

@@ -10,8 +10,7 @@ from dynamikos.core.correlation.model import Strand, Use
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Journey, Request
 from dynamikos.core.journeys.editing import change_step
-from dynamikos.core.journeys.model import Step, key_from, walk
-from dynamikos.core.journeys.verify import gives, texts_of
+from dynamikos.core.journeys.model import key_from, walk
 from dynamikos.core.values import names_in
 
 
@@ -58,7 +57,7 @@ def open_a_page(
 def _page(journey: Journey, capture: Capture, answers: Answers) -> Request | None:
     """The latest request before the closing that can be sent at any time and whose recorded answer yields the value."""
     take = compile_capture(capture)
-    known = {each for step in walk(journey.opening) for each in _given(step)}
+    known = {each for step in walk(journey.opening) for each in step.known_after()}
     ours = set(answers.ours)
     found = [request for part in (journey.opening, journey.rounds) for step in walk(part) for request in step.requests]
     for request in reversed(found):
@@ -69,14 +68,10 @@ def _page(journey: Journey, capture: Capture, answers: Answers) -> Request | Non
     return None
 
 
-def _given(step: Step) -> list[str]:
-    return [*gives(step), *(capture.name for request in step.requests for capture in request.captures)]
-
-
 def _free(request: Request, known: set[str]) -> bool:
     """Whether a request needs no value that a round gives: data columns may be used up, too."""
     try:
-        names = {name for _, text in texts_of(request) for name in names_in(text)}
+        names = {name for _, text in request.texts() for name in names_in(text)}
     except DynamikosError:
         return False
     return all(name in known or name.startswith("env.") for name in names)

@@ -4,6 +4,6 @@ Every document that outlives a process is read and written by its `Stored`, whic
 type that older documents don't fit adds a function and a stored example to `tests/stored/`. Start reading at `stored`.
 """
 
-from dynamikos.core.forms.stored import NewerForm, Stored, Unfit
+from dynamikos.core.forms.stored import Misfit, NewerForm, Stored, Unfit
 
-__all__ = ["NewerForm", "Stored", "Unfit"]
+__all__ = ["Misfit", "NewerForm", "Stored", "Unfit"]

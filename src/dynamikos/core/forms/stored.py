@@ -18,6 +18,14 @@ class Unfit(DynamikosError):
     """A stored document that its type does not take."""
 
 
+class Misfit(Unfit):
+    """A document with something in it, at `path`, that its type does not take."""
+
+    def __init__(self, message: str, path: tuple[str | int, ...]) -> None:
+        self.path = path
+        super().__init__(message)
+
+
 class NewerForm(Unfit):
     """A document that a newer version wrote."""
 
@@ -32,11 +40,21 @@ class NewerForm(Unfit):
 class Stored(Generic[T]):
     """`upgrades[0]` brings plain data of form 1 to form 2, and so on; a document without a number is of form 1.
 
-    What is no mapping (a list of strands) is stored as `{"form": n, "value": …}`.
+    What is no mapping (a list of strands) is stored as `{"form": n, "value": …}`. `as_read` makes of plain data of
+    today's form what the type takes, where that is not the same, and `as_written` the opposite.
     """
 
-    def __init__(self, name: str, type: type[T], upgrades: Sequence[Upgrade] = ()) -> None:
+    def __init__(
+        self,
+        name: str,
+        type: type[T],
+        upgrades: Sequence[Upgrade] = (),
+        *,
+        as_read: Callable[[Any], Any] = lambda plain: plain,
+        as_written: Upgrade = lambda plain: plain,
+    ) -> None:
         self.name, self.type, self.upgrades = name, type, tuple(upgrades)
+        self.as_read, self.as_written = as_read, as_written
         self.form = len(self.upgrades) + 1
         self._own = FORM in getattr(type, "__struct_fields__", ())  # the type has the number itself
         self._mapping = hasattr(type, "__struct_fields__")
@@ -64,7 +82,10 @@ class Stored(Generic[T]):
         elif isinstance(made, dict) and not self._own:
             made = {name: value for name, value in made.items() if name != FORM}
         try:
-            return msgspec.convert(made, self.type)
+            return msgspec.convert(self.as_read(made), self.type)
+        except Misfit as problem:
+            where = ".".join(map(str, problem.path))
+            raise Unfit(f"it is no {self.name} of form {self.form}: {problem} - at `{where}`") from problem
         except (msgspec.ValidationError, RecursionError) as problem:
             raise Unfit(f"it is no {self.name} of form {self.form}: {problem}") from problem
 
@@ -85,7 +106,7 @@ class Stored(Generic[T]):
 
     def plain(self, value: T) -> Plain:
         """A value as plain data with the number of its form."""
-        made = msgspec.to_builtins(value)
+        made = self.as_written(msgspec.to_builtins(value))
         return {**made, FORM: self.form} if self._mapping else {FORM: self.form, VALUE: made}
 
     def packed(self, value: T) -> bytes:

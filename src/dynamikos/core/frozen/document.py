@@ -4,6 +4,7 @@ seed.
 
 import hashlib
 import random
+from collections.abc import Callable
 from typing import Any, Literal
 
 import msgspec
@@ -12,7 +13,9 @@ import orjson
 from dynamikos.core.checks import Check
 from dynamikos.core.dealing import Deal
 from dynamikos.core.forms import Stored
-from dynamikos.core.journeys import Journey
+from dynamikos.core.journeys import Journey, Sending
+from dynamikos.core.journeys.model import as_read, as_written
+from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.plans import AgreedTarget, Plan, Way
 
 FORM = 1
@@ -55,7 +58,16 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     cap_per_s: float = 0.0  # requests/s that the installation allows this run; 0: no cap
 
 
-FROZEN = Stored("frozen run", FrozenRun)
+def _with_journey(change: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    def changed(plain: Any) -> Any:
+        if not isinstance(plain, dict) or "journey" not in plain:
+            return plain
+        return {**plain, "journey": change(plain["journey"])}
+
+    return changed
+
+
+FROZEN = Stored("frozen run", FrozenRun, as_read=_with_journey(as_read), as_written=_with_journey(as_written))
 
 
 class Series(msgspec.Struct, frozen=True, kw_only=True):
@@ -76,9 +88,7 @@ def series_of(journey: Journey) -> tuple[Series, ...]:
     for _, step in journey.steps():
         if not step.measured:
             continue
-        made.append(
-            Series(no=len(made), level="repeat" if step.kind == "repeat" else "step", step=step.step, name=step.name)
-        )
+        made.append(Series(no=len(made), level="repeat" if step.nests else "step", step=step.step, name=step.name))
         for request in step.requests:
             made.append(
                 Series(
@@ -97,7 +107,7 @@ def series_of(journey: Journey) -> tuple[Series, ...]:
     ]
     if any(each is not None and each.client is not None for each in proofs):
         made.append(Series(no=len(made), level="token", name="Tokens of clients"))
-    if any(step.kind != "step" for _, step in journey.steps()):
+    if any(not isinstance(step, Sending) for _, step in journey.steps()):
         made.append(Series(no=len(made), level="item", name="Values and logic"))
     return tuple(made)
 
@@ -126,8 +136,15 @@ def checks_of(journey: Journey) -> tuple[CheckPlace, ...]:
 
 
 def canonical(value: Any) -> bytes:
-    """`value` (a msgspec type or plain) as canonical JSON: sorted keys, no spaces, UTF-8."""
-    return orjson.dumps(msgspec.to_builtins(value), option=orjson.OPT_SORT_KEYS)
+    """`value` (a msgspec type or plain) as canonical JSON: sorted keys, no spaces, UTF-8; what is stored as its kind of
+    document is written.
+    """
+    plain = msgspec.to_builtins(value)
+    if isinstance(value, Journey):
+        plain = JOURNEY.as_written(plain)
+    elif isinstance(value, FrozenRun):
+        plain = FROZEN.as_written(plain)
+    return orjson.dumps(plain, option=orjson.OPT_SORT_KEYS)
 
 
 def digest(data: bytes) -> str:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen.document import DataPile, FrozenRun
 from dynamikos.core.journeys import Journey, names_needed, verify
+from dynamikos.core.journeys.kinds import Calling
 from dynamikos.core.plans import AgreedTarget, Plan, Way, plan_problems
 from dynamikos.core.values import names_in
 
@@ -111,7 +112,7 @@ def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, check
     problems = [] if checked else inputs.problems()
     if problems:
         raise PlanError("\n".join(problems))
-    calls = any(step.call is not None for _, step in inputs.journey.steps())
+    calls = any(isinstance(step, Calling) for _, step in inputs.journey.steps())
     return FrozenRun(
         run=run,
         seed=seed,

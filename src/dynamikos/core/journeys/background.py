@@ -2,7 +2,6 @@
 
 import re
 from collections import Counter
-from collections.abc import Iterator
 from typing import NamedTuple
 
 from msgspec.structs import replace
@@ -10,9 +9,9 @@ from msgspec.structs import replace
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.model import Sent
-from dynamikos.core.journeys.items import Repeat
-from dynamikos.core.journeys.model import Journey, Request, Step, key_from
-from dynamikos.core.journeys.verify import common_texts, item_texts, texts_of
+from dynamikos.core.journeys.kinds import Repeat, Repeating, Sending, Step
+from dynamikos.core.journeys.model import Journey, key_from
+from dynamikos.core.journeys.request import Request
 from dynamikos.core.values import names_in
 
 LONGEST_S = 86_400.0
@@ -62,9 +61,9 @@ def leave_out(journey: Journey) -> Journey:
             return step
         groups = Counter((_call(r), every[step.step, r.request]) for r in step.requests if r.request in gone)
         took_s = max(every_s * count for (_, every_s), count in groups.items())
-        requests = tuple(replace(r, off=True) if r.request in gone else r for r in step.requests)
         think = step.think_s + took_s if step.think == "fixed" else step.think_s
-        return replace(step, requests=requests, think_s=min(round(think, 1), LONGEST_S))
+        made = step.with_requests(lambda request: replace(request, off=True) if request.request in gone else request)
+        return replace(made, think_s=min(round(think, 1), LONGEST_S))
 
     return journey.mapped(without)
 
@@ -90,12 +89,12 @@ def by_time(journey: Journey) -> Journey:
             name = f"{what} by itself"[:80]
             key = key_from(f"{step.step} by itself", taken)
             taken.add(key)
-            inner = Step(step=key_from(f"{key} once", taken), name=name, think_s=every_s, requests=(requests[0],))
+            inner = Sending(step=key_from(f"{key} once", taken), name=name, think_s=every_s, requests=(requests[0],))
             taken.add(inner.step)
             times = Repeat(times=str(len(requests)))
-            made.append(Step(step=key, name=f"Every {every_s:.3g} s", repeat=times, steps=(inner,)))
-        kept = tuple(request for request in step.requests if request not in mine)
-        return [*([replace(step, requests=kept)] if kept else []), *made]
+            made.append(Repeating(step=key, name=f"Every {every_s:.3g} s", repeat=times, steps=(inner,)))
+        kept = step.with_requests(lambda request: None if request in mine else request)
+        return [*([kept] if kept.requests else []), *made]
 
     def over(steps: tuple[Step, ...]) -> tuple[Step, ...]:
         made: list[Step] = []
@@ -127,18 +126,9 @@ def _free(journey: Journey) -> list[Background]:
 
 def _names_sent(journey: Journey) -> set[str]:
     names: set[str] = set()
-    for text in _texts(journey):
+    for _, text in journey.texts():
         try:
             names.update(names_in(text))
         except DynamikosError:
             continue
     return names
-
-
-def _texts(journey: Journey) -> Iterator[str]:
-    yield from (text for _, text in common_texts(journey))
-    for _, step in journey.steps():
-        yield from (text for _, text in item_texts(step))
-        for request in step.requests:
-            yield from (text for _, text in texts_of(request))
-            yield from request.embedded

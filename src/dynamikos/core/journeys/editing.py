@@ -6,8 +6,9 @@ from typing import Any, NamedTuple
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.items import NESTING, Call, Each, Keep, Kind, Repeat
-from dynamikos.core.journeys.model import PARTS, Branch, Journey, Part, Request, Step, key_from, mapped, walk
+from dynamikos.core.journeys.kinds import KINDS, NESTING, Kind, Sending, Step, new_step
+from dynamikos.core.journeys.model import PARTS, Journey, Part, key_from, mapped, walk
+from dynamikos.core.journeys.request import Request
 from dynamikos.core.journeys.shared import Shared
 
 
@@ -147,7 +148,7 @@ def place_before(journey: Journey, at: str, before: str) -> Journey:
     _, _, request = find_request(journey, step_key, request_key)
     without = remove_request(journey, step_key, request_key)
     _, _, target = find(without, other_step)
-    if target.kind != "step":
+    if not isinstance(target, Sending):
         raise EditError(f"“{target.name}” sends no requests of its own; drop it on a step that does.")
     place = find_request(without, other_step, other_request)[1] if other_request else len(target.requests)
     if step_key != other_step:
@@ -172,7 +173,7 @@ def move_request(journey: Journey, step_key: str, request_key: str, by: int) -> 
     if 0 <= to <= len(requests):
         requests.insert(to, request)
         return change_step(journey, step_key, requests=tuple(requests))
-    order = [each for _, each in journey.steps() if each.kind == "step"]
+    order = [each for _, each in journey.steps() if isinstance(each, Sending)]
     at = next(i for i, each in enumerate(order) if each.step == step_key) + (1 if by > 0 else -1)
     if not 0 <= at < len(order):
         return journey
@@ -200,7 +201,7 @@ def _own(step: Step) -> None:
 
 
 def _sends(step: Step) -> None:
-    if step.kind != "step":
+    if not isinstance(step, Sending):
         raise EditError(f"“{step.name}” sends no requests of its own, so it can't be merged.")
 
 
@@ -213,7 +214,9 @@ def use_shared(journey: Journey, part: Part, key: str, shared: Shared) -> Journe
     """With a step at the end of `part` that uses the shared step `key`."""
     step_key = key_from(shared.name, {step.step for _, step in journey.steps()})
     return _with(
-        journey, part, [*journey.part(part), Step(step=step_key, name=shared.name, use=key, requests=shared.requests)]
+        journey,
+        part,
+        [*journey.part(part), Sending(step=step_key, name=shared.name, use=key, requests=shared.requests)],
     )
 
 
@@ -270,7 +273,7 @@ def split_step(journey: Journey, step_key: str, request_key: str) -> Journey:
         raise EditError("This is the first request of its step, so there is nothing to split off before it.")
     name = f"{step.name}, continued"
     key = key_from(name, {each.step for _, each in journey.steps()})
-    later = Step(
+    later = Sending(
         step=key,
         name=name,
         think_s=step.think_s,
@@ -393,18 +396,7 @@ def _outermost(journey: Journey, step_key: str) -> str:
     return step_key
 
 
-ITEMS: dict[Kind, tuple[str, dict[str, Any]]] = {
-    # kind: name of a new one, what it begins with
-    "set": ("Set a value", {"set": (("name", ""),)}),
-    "pause": ("Pause", {"pause": "1"}),
-    "log": ("Log", {"log": "{{ round.number }}"}),
-    "call": ("Call a function", {"call": Call(function="starter.luhn")}),
-    "keep": ("Write a row", {"keep": Keep(into="results", row=())}),
-    "repeat": ("Repeat", {"repeat": Repeat(times="3")}),
-    "each": ("For each", {"each": Each(name="item", in_="[]")}),
-    "if": ("If", {"branches": (Branch(when="{{ round.number == 1 }}"), Branch(name="else"))}),
-    "choose": ("Choose", {"choose": "at random", "branches": (Branch(name="one way"), Branch(name="another"))}),
-}
+ITEMS: tuple[Kind, ...] = tuple(kind for kind in KINDS if kind != "step")
 
 
 def add_item(journey: Journey, kind: Kind, after: str = "", part: Part = "rounds") -> tuple[Journey, str]:
@@ -414,8 +406,8 @@ def add_item(journey: Journey, kind: Kind, after: str = "", part: Part = "rounds
     """
     if kind not in ITEMS:
         raise EditError(f"'{kind}' is nothing that can be added; there are {', '.join(ITEMS)}")
-    name, fields = ITEMS[kind]
-    made = Step(step=key_from(name, {each.step for _, each in journey.steps()}), name=name, **fields)
+    key = key_from(KINDS[kind].begins_as, {each.step for _, each in journey.steps()})
+    made = new_step(kind, key)
     home, at = home_of(journey, after) if after else (Home(part), len(journey.part(part)) - 1)
     steps = list_of(journey, home)
     steps.insert(at + 1, made)
@@ -483,7 +475,7 @@ def set_thinking(journey: Journey, kind: str, value: float, to: float) -> Journe
 def add_step(journey: Journey, part: Part, name: str) -> Journey:
     """With an empty step at the end of `part`."""
     key = key_from(name, {step.step for _, step in journey.steps()})
-    return _with(journey, part, [*journey.part(part), Step(step=key, name=name)])
+    return _with(journey, part, [*journey.part(part), Sending(step=key, name=name)])
 
 
 def _with(journey: Journey, part: Part, steps: list[Step]) -> Journey:

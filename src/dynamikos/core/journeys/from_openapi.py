@@ -13,7 +13,9 @@ import yaml
 
 from dynamikos.core.checks import Check
 from dynamikos.core.errors import ImportRefused
-from dynamikos.core.journeys.model import Authorization, Body, Client, FormPart, Journey, Login, Request, Step, key_from
+from dynamikos.core.journeys.kinds import Sending, Step
+from dynamikos.core.journeys.model import Journey, key_from
+from dynamikos.core.journeys.request import Authorization, Body, Client, FormPart, Login, Request
 
 METHODS = ("get", "post", "put", "patch", "delete", "head", "options")
 MAX_BYTES, MAX_DEPTH, MAX_VALUES = 8_000_000, 12, 2000
@@ -260,7 +262,7 @@ class Description:
             words = str(operation.get("summary") or operation.get("operationId") or key)[:120]
             step_key = key_from(words, {step.step for step in steps})
             steps.append(
-                Step(
+                Sending(
                     step=step_key,
                     name=words,
                     think_s=1.0,

@@ -8,7 +8,8 @@ from urllib.parse import urlsplit
 from dynamikos.core.exchanges import Exchange, Recording
 from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.resources import is_static
-from dynamikos.core.journeys.model import Journey, Step, key_from
+from dynamikos.core.journeys.kinds import Sending, Step
+from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.recorded_requests import folded, lost_body, requests_from, unsupported
 from dynamikos.core.journeys.recorded_steps import Numbered, groups_of, origin_of, over_us, titles_of, went_on
 
@@ -37,7 +38,7 @@ def journey_from(
         if LEAVING.search(urlsplit(group[0][1].sent.url).path) and number == len(groups) - 1:
             leaving = number
         requests = tuple(requests_from(group, recording, bases or {}, background))
-        steps.append(Step(step=key, name=title, think_s=think, recorded_think_s=think, requests=requests))
+        steps.append(Sending(step=key, name=title, think_s=think, recorded_think_s=think, requests=requests))
     first = signed_in + 1
     last = leaving if leaving > signed_in else len(steps)
     return _journey(recording, name, origins, steps[:first], steps[first:last], steps[last:])
@@ -148,7 +149,7 @@ def _from_marks(
         keys.add(key)
         think = _think_s(group, stretches[index + 1][2]) if index + 1 < len(stretches) else 0.0
         parts[part].append(
-            Step(
+            Sending(
                 step=key,
                 name=title,
                 think_s=think,

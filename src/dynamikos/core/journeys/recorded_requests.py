@@ -19,7 +19,9 @@ from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.exchanges.resources import is_static
-from dynamikos.core.journeys.model import Body, FormPart, Request, Step, key_from
+from dynamikos.core.journeys.kinds import Step
+from dynamikos.core.journeys.model import key_from
+from dynamikos.core.journeys.request import Body, FormPart, Request
 
 # Headers a browser or the engine makes itself: cookies are the jar's, lengths and hosts are computed.
 OWN_HEADERS = frozenset(
@@ -293,7 +295,7 @@ def folded(steps: Sequence[Step]) -> tuple[tuple[tuple[str, str], ...], list[Ste
             kept.append(("Accept", ANYTHING))
         return replace(request, headers=tuple(kept))
 
-    return tuple(common), [replace(step, requests=tuple(map(without, step.requests))) for step in steps]
+    return tuple(common), [step.with_requests(without) for step in steps]
 
 
 ANYTHING = "*/*"

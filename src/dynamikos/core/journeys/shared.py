@@ -7,7 +7,9 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.forms import Stored
-from dynamikos.core.journeys.model import Journey, Key, Request, Step
+from dynamikos.core.journeys.kinds import Sending, Step
+from dynamikos.core.journeys.model import Journey
+from dynamikos.core.journeys.request import Key, Request
 from dynamikos.core.text import Frozen, parse, schema, write
 
 
@@ -46,7 +48,7 @@ def expand(journey: Journey, shared: Mapping[str, Shared]) -> Journey:
     """`journey` with the requests of shared steps put in; a step whose shared step does not exist has none."""
 
     def whole(step: Step) -> Step:
-        if not step.use:
+        if not isinstance(step, Sending) or not step.use:
             return step
         numbers = dict(step.recorded)
         requests = shared[step.use].requests if step.use in shared else ()
@@ -66,7 +68,7 @@ def fold(journey: Journey, shared: Mapping[str, Shared]) -> tuple[Journey, dict[
     changed: dict[str, Shared] = {}
 
     def stored(step: Step) -> Step:
-        if not step.use or step.use not in shared:
+        if not isinstance(step, Sending) or not step.use or step.use not in shared:
             return step
         bare = tuple(replace(each, recorded=None) for each in step.requests)
         if bare != shared[step.use].requests:
@@ -88,6 +90,6 @@ def share(journey: Journey, step: Step, key: str) -> tuple[Journey, Shared]:
     )
 
     def used(each: Step) -> Step:
-        return replace(each, use=key) if each.step == step.step else each
+        return replace(each, use=key) if isinstance(each, Sending) and each.step == step.step else each
 
     return journey.mapped(used), made

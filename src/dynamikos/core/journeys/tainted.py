@@ -3,7 +3,8 @@
 from collections.abc import Collection
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.model import Journey, Step
+from dynamikos.core.journeys.kinds import Step
+from dynamikos.core.journeys.model import Journey
 from dynamikos.core.values.masking import MASK
 from dynamikos.core.values.template import HOLE, NAME, names_in
 
@@ -47,9 +48,6 @@ def secret_names(journey: Journey, columns: Collection[str] = ()) -> frozenset[s
 
 
 def _given(step: Step, secret: Collection[str]) -> set[str]:
-    names = {name for name, text in step.set if uses(text, secret)}
-    if step.call is not None and step.call.into and any(uses(text, secret) for _, text in step.call.with_):
-        names.add(step.call.into)
-    if step.each is not None and uses(step.each.in_, secret):
-        names.add(step.each.name)
-    return names
+    if step.in_turn:
+        return {name for name, (_, text) in zip(step.gives(), step.texts(), strict=True) if uses(text, secret)}
+    return set(step.gives()) if any(uses(text, secret) for _, text in step.texts()) else set()

@@ -6,13 +6,14 @@ import msgspec
 
 from dynamikos.core.errors import TextError
 from dynamikos.core.forms import Stored
-from dynamikos.core.journeys.model import Journey
+from dynamikos.core.journeys.kinds import TAG
+from dynamikos.core.journeys.model import Journey, as_read, as_written
 from dynamikos.core.text import parse, schema, write
 
 NOTED = frozenset({"journey", "step", "request", "name", "status", "contains"})
 
 
-JOURNEY = Stored("journey", Journey)
+JOURNEY = Stored("journey", Journey, as_read=as_read, as_written=as_written)
 
 
 def parse_journey(text: str, *, file: str = "") -> Journey:
@@ -38,9 +39,25 @@ def parse_journey(text: str, *, file: str = "") -> Journey:
 
 def write_journey(journey: Journey) -> str:
     """`journey` as text that `parse_journey` reads back to the same value."""
-    return write(msgspec.to_builtins(journey))
+    return write(as_written(msgspec.to_builtins(journey)))
 
 
 def journey_schema() -> dict[str, Any]:
     """The published JSON Schema of the text form."""
-    return schema(Journey, "Dynamikos journey, form 1")
+    return untold(schema(Journey, "Dynamikos journey, form 1"))
+
+
+def untold(schema: dict[str, Any]) -> dict[str, Any]:
+    """A schema without the kinds of steps, which follow from their keys."""
+
+    def without(value: Any) -> Any:
+        if isinstance(value, list):
+            return [without(each) for each in value]
+        if not isinstance(value, dict):
+            return value
+        made = {name: without(each) for name, each in value.items() if name not in ("discriminator", TAG)}
+        if "required" in made:
+            made["required"] = [name for name in made["required"] if name != TAG]
+        return made
+
+    return dict(without(schema))

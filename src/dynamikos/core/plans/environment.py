@@ -9,7 +9,7 @@ import msgspec
 
 from dynamikos.core.errors import PlanError
 from dynamikos.core.forms import Stored
-from dynamikos.core.journeys.model import Key
+from dynamikos.core.journeys.request import Key
 from dynamikos.core.text import Frozen, parse
 
 LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from dynamikos.core.journeys import Journey, Step
+from dynamikos.core.journeys.kinds import Choosing, Repeating
 from dynamikos.core.plans.model import Plan
 from dynamikos.core.profiles import duration_s, peak, start_instants_s
 
@@ -32,9 +33,9 @@ def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, 
         yield step, share
         total = sum(branch.weight for branch in step.branches)
         for branch in step.branches:
-            part = branch.weight / total if step.kind == "choose" and total else 1 / len(step.branches)
+            part = branch.weight / total if isinstance(step, Choosing) and total else 1 / len(step.branches)
             yield from expected(branch.steps, share * part)
-        times = int(step.repeat.times) if step.repeat is not None and step.repeat.times.isdigit() else 1
+        times = int(step.repeat.times) if isinstance(step, Repeating) and step.repeat.times.isdigit() else 1
         yield from expected(step.steps, share * min(times, 1000))
 
 

@@ -8,7 +8,8 @@ import msgspec
 from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import PlanError
 from dynamikos.core.forms import Stored
-from dynamikos.core.journeys.model import Journey, Key
+from dynamikos.core.journeys.model import Journey
+from dynamikos.core.journeys.request import Key
 from dynamikos.core.objectives import Objective
 from dynamikos.core.profiles import Stretch, duration_s, peak
 from dynamikos.core.text import Frozen, parse, schema, write

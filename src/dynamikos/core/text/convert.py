@@ -6,7 +6,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from dynamikos.core.errors import TextError
-from dynamikos.core.forms import NewerForm, Stored
+from dynamikos.core.forms import Misfit, NewerForm, Stored
 from dynamikos.core.text.reader import Document, Path, Plain, read
 
 T = TypeVar("T")
@@ -29,7 +29,10 @@ def parse(text: str, kind: Stored[T], *, noted: frozenset[str] = frozenset(), fi
     if noted:
         _attach(document, noted)
     try:
-        return msgspec.convert(kind.upgraded(document.value), kind.type, strict=True)
+        return msgspec.convert(kind.as_read(kind.upgraded(document.value)), kind.type, strict=True)
+    except Misfit as problem:
+        line, column = _place(document, list(problem.path), "")
+        raise TextError(str(problem), line=line, column=column, file=file) from problem
     except NewerForm as problem:
         line, column = document.places.get(("form",), (1, 1))
         raise TextError(str(problem), line=line, column=column, file=file) from problem

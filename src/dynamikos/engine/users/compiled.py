@@ -12,17 +12,17 @@ import msgspec
 
 from dynamikos.core.captures import compile_capture
 from dynamikos.core.captures.base import Taker
-from dynamikos.core.checks import compile_check, texts_in
+from dynamikos.core.checks import compile_check
 from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import RuleError, TemplateError
 from dynamikos.core.frozen import DataPile, Series, checks_of, series_of
-from dynamikos.core.journeys import Authorization, Branch, Client, FormPart, Journey, Kind, Login, Request, Step
+from dynamikos.core.journeys import Authorization, Client, FormPart, Journey, Login, Request, Step
 from dynamikos.core.journeys import Body as JourneyBody
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.model import PARTS
-from dynamikos.core.journeys.tainted import secret_names, shown, uses
-from dynamikos.core.journeys.verify import common_texts, item_texts, texts_of
-from dynamikos.core.values import bind, calculates, compile_condition, compile_list, names_in
+from dynamikos.core.journeys.tainted import secret_names, uses
+from dynamikos.core.text.holding import texts_in
+from dynamikos.core.values import bind, calculates, names_in
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.messages import NO_FIELDS, Base, Body, Fields, Head, Held
 from dynamikos.engine.ports import Origin
@@ -143,21 +143,12 @@ class CompiledRequest:
         return origin, Head(base, own, cookie), body
 
 
-@dataclass(slots=True)
 class Item:
-    """A step that is no requests, compiled: only the fields of its kind are filled."""
+    """What performs a step that sends no requests, made by an `ItemOf`; `secret`: whether any of it comes from a
+    secret.
+    """
 
-    kind: Kind
-    pairs: list[tuple[str, Fill]] = field(default_factory=list)  # set, call's arguments, a row's columns
-    # the same as they may be shown and written: without secrets
-    told: list[tuple[str, Fill]] = field(default_factory=list)
-    told_text: Fill | None = None
-    secret: bool = False  # whether any of it comes from a secret
-    text: Fill | None = None  # pause, log, times of repeat
-    holds: Condition | None = None  # while, until
-    listed: Callable[[Values], list[str]] | None = None
-    branches: list[tuple[Branch, Condition | None, list["CompiledStep"]]] = field(default_factory=list)
-    steps: list["CompiledStep"] = field(default_factory=list)
+    secret = False
 
 
 @dataclass(slots=True)
@@ -171,6 +162,9 @@ class CompiledStep:
     walks: bool = False  # whether its requests are sent one after the other, and there is one
     whole: int = -1  # its series, where its only request is all of it and has a step's time
     item: Item | None = None  # when it does something else than sending requests
+
+
+ItemOf = Callable[[Step, Values, frozenset[str], Callable[[tuple[Step, ...]], list[CompiledStep]]], Item | None]
 
 
 @dataclass(slots=True)
@@ -190,10 +184,16 @@ class Script:
 
 
 def compile_journey(
-    journey: Journey, environment: Values, data: Sequence[DataPile] = (), secrets: Collection[str] = ()
+    journey: Journey,
+    environment: Values,
+    data: Sequence[DataPile] = (),
+    secrets: Collection[str] = (),
+    *,
+    item_of: ItemOf,
 ) -> Script:
     """`data` says which data sets are dealt at each use and which columns are secret; `secrets` names the
-    environment's. Raises TemplateError or RuleError for what `verify` would have named.
+    environment's; `item_of` makes of a step what performs it. Raises TemplateError or RuleError for what `verify`
+    would have named.
     """
     series = series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
@@ -209,23 +209,21 @@ def compile_journey(
     def made(step: Step) -> CompiledStep:
         one = CompiledStep(
             step=step,
-            series=numbers.get(("repeat" if step.kind == "repeat" else "step", step.step, ""), script.item_series),
+            series=numbers.get(("repeat" if step.nests else "step", step.step, ""), script.item_series),
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
             requests=[
                 _request(each, step, numbers[("request", step.step, each.request)], environment, journey, secret)
                 for each in step.requests
             ],
-            item=None
-            if step.kind == "step"
-            else _item(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
+            item=item_of(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
         )
         script.every.append(one)
         for each in one.requests:
             each.first_check = checks.get((step.step, each.request.request), 0)
             needed = {
                 name.partition(".")[0]
-                for _, text in (*texts_of(each.request), *common_texts(journey))
+                for _, text in (*each.request.texts(), *journey.common_texts())
                 for name in names_in(text)
             }
             each.draws = tuple(sorted(needed & used))
@@ -237,37 +235,6 @@ def compile_journey(
     for part in PARTS:
         getattr(script, part).extend(made(step) for step in journey.part(part))
     return script
-
-
-def _item(
-    step: Step, known: Values, secret: frozenset[str], compiled: Callable[[tuple[Step, ...]], list[CompiledStep]]
-) -> Item:
-    """Raises TemplateError for what `verify` would have named."""
-
-    def text(source: str) -> Fill:
-        return filler(bind(source, known, secret), secret=secret)
-
-    def told(source: str) -> Fill:
-        return filler(bind(shown(source, secret), known, secret))
-
-    item = Item(step.kind, secret=any(uses(source, secret) for _, source in item_texts(step)))
-    pairs = step.call.with_ if step.call is not None else step.keep.row if step.keep is not None else step.set
-    item.pairs = [(name, text(value)) for name, value in pairs]
-    item.told = [(name, told(value)) for name, value in pairs]
-    rule = step.repeat
-    source = rule.times if rule is not None else step.pause or step.log
-    item.text = text(source) if source else None
-    item.told_text = told(source) if source else None
-    if rule is not None and (rule.while_ or rule.until):
-        item.holds = compile_condition(bind(rule.while_ or rule.until, known, secret))
-    if step.each is not None:
-        item.listed = compile_list(bind(step.each.in_, known, secret))
-    item.branches = [
-        (each, compile_condition(bind(each.when, known, secret)) if each.when else None, compiled(each.steps))
-        for each in step.branches
-    ]
-    item.steps = compiled(step.steps)
-    return item
 
 
 def _request(
@@ -309,7 +276,7 @@ def _request(
         + sum(each.json is not None for each in request.checks),
         private=private,
         hides=frozenset(
-            at for at, check in enumerate(request.checks) if any(uses(each, secret) for each in texts_in(check))
+            at for at, check in enumerate(request.checks) if any(uses(text, secret) for _, text in texts_in(check))
         ),
     )
     if request.body is not None and request.body.file:
@@ -331,7 +298,7 @@ def _request(
     except (TemplateError, Failure):
         made.base = None
     made.reads_addresses = any(capture.address is not None for capture in request.captures)
-    made.calculates = any(calculates(each) for _, each in (*texts_of(request), *common_texts(journey)))
+    made.calculates = any(calculates(each) for _, each in (*request.texts(), *journey.common_texts()))
     try:
         made.plain = made.build({})
     except (TemplateError, Failure):

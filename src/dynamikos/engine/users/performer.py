@@ -13,8 +13,8 @@ from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.dealing import Spec
 from dynamikos.engine.users.holdings import Holdings
-from dynamikos.engine.users.items import Items, Outcome
 from dynamikos.engine.users.judging import SEVERITY
+from dynamikos.engine.users.kinds import Outcome, Stage, perform
 from dynamikos.engine.users.proofs import Proofs
 from dynamikos.engine.users.surroundings import Surroundings
 from dynamikos.engine.users.walking import Walk
@@ -62,7 +62,7 @@ class User:
         self._proofs = Proofs(own, around, self._wire, self._witness)
         self._walk = walk = Walk(self, around.clock, around.recorder)
         walk.asker = Asker(own, around, self._wire, self._witness, self._proofs, walk.go, walk.broke)
-        self._items = Items(own, around, self._witness, self)
+        self._stage = Stage(own, around, self._witness, self)
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
@@ -241,7 +241,7 @@ class User:
                 continue
             index += 1
             if step.item is not None:
-                outcome = await self._items.perform(step, leaving=leaving)
+                outcome = await perform(self._stage, step, leaving=leaving)
                 failed = failed or bool(outcome)
                 if outcome == "round":
                     return await self._skipping(steps, index, "", "round")

@@ -43,7 +43,7 @@ def create_from_recording(
     core: CoreRecording = as_core(found)
     asked = msgspec.msgpack.encode((core, name.strip() or found.name, origins, _bases(member, origins)))
     scripted = workers.call("scripted", asked, seconds=60.0, memory_mb=3000)
-    made = create(member, msgspec.json.decode(scripted, type=CoreJourney), found)
+    made = create(member, JOURNEY.read(scripted), found)
     made.others.set(others)
     return made
 
@@ -75,7 +75,7 @@ def create_from_description(member: Membership, document: bytes, name: str, chos
     described(document, "The description", chosen, name.strip(), "{{ BASE }}" + parts.path)
     base = _bases(member, [origin])[origin]
     found = described(document, "The description", chosen, name.strip(), f"{{{{ {base} }}}}" + parts.path)
-    return create(member, msgspec.json.decode(found.journey, type=CoreJourney))
+    return create(member, JOURNEY.read(found.journey))
 
 
 def described(
@@ -100,7 +100,7 @@ def read_text(kind: str, text: str) -> Any:
     document, message, line, column = msgspec.msgpack.decode(found, type=tuple[bytes, str, int, int])
     if message:
         raise TextError(message, line=line, column=column)
-    return msgspec.json.decode(document, type=Shared if kind == "shared" else CoreJourney)
+    return SHARED.read(document) if kind == "shared" else JOURNEY.read(document)
 
 
 def _bases(member: Membership, origins: list[str]) -> dict[str, str]:
@@ -132,7 +132,7 @@ def create(member: Membership, core: CoreJourney, recording: Recording | None = 
     taken = set(Journey.objects.filter(project=member.project).values_list("key", flat=True))
     core = replace(core, journey=key_from(core.journey, taken))
     made = Journey.objects.create(project=member.project, key=core.journey, name=core.name, recording=recording)
-    made.head = revisions.save(None, made.pk, core, member.account, parent="", label="")
+    made.head = revisions.save(None, made.pk, JOURNEY, core, member.account, parent="", label="")
     made.save(update_fields=["head"])
     note(member, "journey created", core.name)
     return made
@@ -150,7 +150,7 @@ def change(
         _save_shared(
             member, SharedStep.objects.select_for_update().get(project=found.project, key=key), value, label=label
         )
-    found.head = revisions.save(found.head, found.pk, changed, member.account, parent=parent, label=label)
+    found.head = revisions.save(found.head, found.pk, JOURNEY, changed, member.account, parent=parent, label=label)
     found.name = changed.name
     found.save(update_fields=["head", "name", "changed_at"])
     return found
@@ -183,7 +183,7 @@ def save_text(member: Membership, found: Journey, parent: str, text: str) -> tup
 
 def _save_shared(member: Membership, found: SharedStep, value: Shared, label: str = "") -> None:
     found.head = revisions.save(
-        found.head, found.pk, value, member.account, parent=revisions.token(found.head), label=label
+        found.head, found.pk, SHARED, value, member.account, parent=revisions.token(found.head), label=label
     )
     found.name = value.name
     found.save(update_fields=["head", "name", "changed_at"])
@@ -213,7 +213,7 @@ def save_shared(member: Membership, found: SharedStep, text: str, parent: str) -
         raise TextError(f"the key 'shared' is given once and stays '{found.key}'; change 'name' instead", line=2)
     with transaction.atomic():
         found = SharedStep.objects.select_for_update().get(pk=found.pk)
-        found.head = revisions.save(found.head, found.pk, value, member.account, parent=parent, label="")
+        found.head = revisions.save(found.head, found.pk, SHARED, value, member.account, parent=parent, label="")
         found.name = value.name
         found.save(update_fields=["head", "name", "changed_at"])
 

@@ -29,7 +29,7 @@ def gathered(
     if piles is None:
         tables = DataSet.objects.filter(project=project, key__in=needed.tables)
         piles = [datasets.pile(table) for table in tables]
-    calls = any(step.call is not None for _, step in script.steps())
+    calls = any(step.kind == "call" for _, step in script.steps())
     return Inputs(
         plan=plan,
         journey=script,

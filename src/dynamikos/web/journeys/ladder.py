@@ -4,11 +4,9 @@ import textwrap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from msgspec.structs import replace
-
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.model import PARTS, Journey, Request, Step
-from dynamikos.core.journeys.verify import gives, item_texts, texts_of
+from dynamikos.core.journeys import Journey, Request, Step
+from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.values import names_in
 
 Births = dict[str, tuple[int, list[int]]]
@@ -184,7 +182,7 @@ def only(journey: Journey, text: str) -> Journey:
         return journey
 
     def has(request: Request) -> bool:
-        words = [request.request, request.method, path_of(request.address), *(word for _, word in texts_of(request))]
+        words = [request.request, request.method, path_of(request.address), *(word for _, word in request.texts())]
         words += [capture.name for capture in request.captures] + [request.note]
         return (
             any(wanted in word.lower() for word in words)
@@ -195,11 +193,11 @@ def only(journey: Journey, text: str) -> Journey:
         if (
             wanted in step.name.lower()
             or any(inner for inner in step.slots())
-            or any(wanted in text.lower() for _, text in item_texts(step))
+            or any(wanted in text.lower() for _, text in step.texts())
         ):
             return step
-        requests = tuple(request for request in step.requests if has(request))
-        return replace(step, requests=requests) if requests else None
+        found = step.with_requests(lambda request: request if has(request) else None)
+        return found if found.requests else None
 
     return journey.mapped(kept)
 
@@ -230,34 +228,6 @@ def draw(
     return ladder
 
 
-def says(step: Step) -> str:
-    """What an item does, in a line."""
-    match step.kind:
-        case "set":
-            return ", ".join(f"{name} = {value}" for name, value in step.set)
-        case "pause":
-            return f"wait {step.pause} s"
-        case "log":
-            return f"log {step.log}"
-    if step.call is not None:
-        return f"{step.call.into} = {step.call.function}()" if step.call.into else f"{step.call.function}()"
-    if step.keep is not None:
-        return f"a row into {step.keep.into}"
-    if step.repeat is not None:
-        rule = step.repeat
-        what = f"{rule.times} times" if rule.times else f"while {rule.while_}" if rule.while_ else f"until {rule.until}"
-        return (
-            what
-            + (f", every {rule.every_s:g} s" if rule.every_s else "")
-            + ("" if rule.times else f", {rule.limit_s:g} s at most")
-        )
-    if step.each is not None:
-        return f"{step.each.name} in {step.each.in_}"
-    if step.kind == "choose":
-        return f"one of {len(step.branches)}, {step.choose}"
-    return ""
-
-
 def _steps(
     ladder: Ladder,
     steps: Sequence[Step],
@@ -271,7 +241,7 @@ def _steps(
         top = y
         if step.kind != "step":
             now_said, is_bad = (results or {}).get((step.step, ""), ("", False))
-            told = now_said or says(step)
+            told = now_said or step.says()
             row = StepRow(
                 step.step,
                 step.name,
@@ -286,14 +256,14 @@ def _steps(
                 is_bad=is_bad,
             )
             ladder.steps.append(row)
-            for text in [value for _, value in item_texts(step)]:
+            for _, text in step.texts():
                 try:
                     for name in names_in(text):
                         if name in births:
                             births[name][1].append(y + 2)
                 except DynamikosError:
                     continue
-            for name in gives(step):
+            for name in step.gives():
                 births[name] = (y + 28, [])
             y += 42
             total = sum(branch.weight for branch in step.branches)
@@ -340,7 +310,7 @@ def _steps(
                 )
             )
             used: set[str] = set()
-            for _, text in texts_of(request):
+            for _, text in request.texts():
                 try:
                     used.update(names_in(text))
                 except DynamikosError:

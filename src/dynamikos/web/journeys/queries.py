@@ -18,7 +18,6 @@ from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Problem, Shared, expand, names_needed, used_in, verify, write_journey
 from dynamikos.core.journeys.shared import SHARED
 from dynamikos.core.journeys.text import JOURNEY
-from dynamikos.core.journeys.verify import gives
 from dynamikos.core.reports import unpack_kept
 from dynamikos.web.datasets.queries import columns_known
 from dynamikos.web.environments.queries import first, known, named
@@ -147,7 +146,8 @@ def problems(found: Journey, core: CoreJourney, environment: str = "") -> list[P
     without).
     """
     names = frozenset(columns_known(found.project) | names_of(named(found.project, environment)))
-    callable_ones = frozenset(functions(found.project)) if any(step.call for _, step in core.steps()) else frozenset()
+    calls = any(step.kind == "call" for _, step in core.steps())
+    callable_ones = frozenset(functions(found.project)) if calls else frozenset()
     key = (
         found.head.sha256 if found.head is not None else "",
         names | {f"{each}()" for each in callable_ones},
@@ -190,7 +190,7 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
         if name.startswith("secrets."):
             made[name] = {"from": f"a sealed secret of the environment {environment}"}
     for _, step in core.steps():
-        for name in gives(step):
+        for name in step.gives():
             made[name] = {"from": f"given by {step.name}"}
         for request in step.requests:
             for capture in request.captures:

@@ -13,7 +13,8 @@ from dynamikos.core.journeys import FormPart
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys.background import background_of
 from dynamikos.core.journeys.editing import ITEMS, EditError, find, find_request, home_of, set_thinking
-from dynamikos.core.journeys.model import PARTS, Step, walk
+from dynamikos.core.journeys.kinds import KINDS, Step
+from dynamikos.core.journeys.model import PARTS, walk
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.functions.queries import functions
 from dynamikos.web.journeys import actions, edits, forms, queries
@@ -173,15 +174,11 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
                 "part": part,
                 "parts": PARTS,
                 "users": queries.users_of(found, step.use) if step.use else [],
-                "items": [(kind, name) for kind, (name, _) in ITEMS.items()],
+                "items": [(kind, KINDS[kind].begins_as) for kind in ITEMS],
                 "inside": home_of(core, step_key)[0].owner,
                 "holders": _holders(core, step),
-                "repeat": _repeat(step),
-                "thens": forms.THENS,
-                "functions": sorted(functions(found.project)) if step.call is not None else [],
-                "set_rows": [*step.set, ("", "")],
-                "with_rows": [*(step.call.with_ if step.call else ()), ("", "")],
-                "row_rows": [*(step.keep.row if step.keep else ()), ("", "")],
+                "functions": sorted(functions(found.project)) if step.kind == "call" else [],
+                **forms.item_shown(step),
             }
     except EditError:
         return _journey_panel(found, core, gone=at)
@@ -198,14 +195,6 @@ def _holders(core: CoreJourney, step: Step) -> list[tuple[str, str]]:
                 name = f", {branch.name or branch.when or 'else'}" if branch is not None else ""
                 found.append((f"{each.step}/{slot}", f"{each.name}{name}"))
     return found
-
-
-def _repeat(step: Step) -> dict[str, object]:
-    if step.repeat is None:
-        return {}
-    rule = step.repeat
-    how = "times" if rule.times else "while" if rule.while_ else "until"
-    return {"how": how, "text": rule.times or rule.while_ or rule.until, "rule": rule}
 
 
 @member_view(post="engineer")
@@ -234,7 +223,7 @@ def _journey_panel(found: Journey, core: CoreJourney, gone: str = "") -> dict[st
         "proof": core.authorization,
         "proofs": forms.PROOFS,
         "shared": list(SharedStep.objects.filter(project=found.project)),
-        "items": [(kind, name) for kind, (name, _) in ITEMS.items()],
+        "items": [(kind, KINDS[kind].begins_as) for kind in ITEMS],
     }
 
 

@@ -7,6 +7,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans import Plan
+from dynamikos.core.plans.model import PLAN
 from dynamikos.core.profiles import Stretch
 from dynamikos.web.environments.queries import first
 from dynamikos.web.journeys.models import Journey
@@ -43,7 +44,7 @@ def add(member: Membership, core: Plan) -> LoadPlan:
     taken = set(LoadPlan.objects.filter(project=member.project).values_list("key", flat=True))
     core = replace(core, plan=key_from(core.plan, taken))
     made = LoadPlan.objects.create(project=member.project, key=core.plan, name=core.name)
-    made.head = revisions.save(None, made.pk, core, member.account, parent="")
+    made.head = revisions.save(None, made.pk, PLAN, core, member.account, parent="")
     made.save(update_fields=["head"])
     note(member, "plan created", core.name)
     return made
@@ -57,7 +58,7 @@ def change(member: Membership, found: LoadPlan, parent: str, **changes: object) 
     core = replace(before, **changes)
     changed = [name for name in changes if getattr(before, name) != getattr(core, name)]
     label = "plan:" + ",".join(changed)[:190]
-    found.head = revisions.save(found.head, found.pk, core, member.account, parent=parent, label=label)
+    found.head = revisions.save(found.head, found.pk, PLAN, core, member.account, parent=parent, label=label)
     found.name = core.name
     found.save(update_fields=["head", "name", "changed_at"])
     return found

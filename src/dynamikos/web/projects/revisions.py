@@ -4,9 +4,8 @@ is refused with both versions.
 
 import datetime
 import uuid
-from typing import Any, TypeVar
+from typing import TypeVar
 
-import msgspec
 from django.conf import settings
 from django.db.models import Max
 from django.utils import timezone
@@ -57,17 +56,24 @@ def value_of(revision: Revision, kind: Stored[T]) -> T:
 
 
 def save(
-    head: Revision | None, subject: uuid.UUID, value: Any, author: Account, *, parent: str, label: str = ""
+    head: Revision | None,
+    subject: uuid.UUID,
+    kind: Stored[T],
+    value: T,
+    author: Account,
+    *,
+    parent: str,
+    label: str = "",
 ) -> Revision:
-    """A new head for `value` on the revision `parent` names. Folds into the head when it is the same edit in the same
-    spell: `label` is the form and, after a colon, what was changed in it.
+    """A new head for `value`, a document of `kind`, on the revision `parent` names. Folds into the head when it is the
+    same edit in the same spell: `label` is the form and, after a colon, what was changed in it.
 
     Raises Stale. An unchanged value returns the head as it is.
     """
     document = canonical(value)
     try:  # what is written is validated by the type that reads it
-        msgspec.json.decode(document, type=type(value))
-    except (msgspec.MsgspecError, RecursionError) as problem:
+        kind.read(document)
+    except Unfit as problem:
         raise DynamikosError(f"This can't be kept: {problem}. Nothing was changed.") from problem
     sha = digest(document)
     spell = timezone.now() - datetime.timedelta(seconds=settings.EDITING_SPELL_S)

@@ -16,6 +16,7 @@ from dynamikos.core.exchanges import Exchange
 from dynamikos.core.frozen import canonical
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import key_from
+from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import columns_known
 from dynamikos.web.datasets.uploads import import_csv
@@ -158,7 +159,7 @@ def take(
         answered = workers.call("accepted", msgspec.msgpack.encode(asked), seconds=30.0, memory_mb=SEARCH_MB)
         changed, done, left = msgspec.msgpack.decode(answered, type=tuple[bytes, list[str], list[str]])
         told = (done, left)
-        return msgspec.json.decode(changed, type=CoreJourney)
+        return JOURNEY.read(changed)
 
     journeys.change(member, journey, parent, edit, label="")
     Search.objects.filter(journey=journey).update(said={"done": list(told[0]), "left": list(told[1])})

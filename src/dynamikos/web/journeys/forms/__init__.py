@@ -6,7 +6,7 @@ Never stores anything: that is for actions. Start reading at `requests`.
 from dynamikos.web.journeys.forms.bodies import leaves_of
 from dynamikos.web.journeys.forms.captures import CAPTURE_FORMS, DECODINGS, capture_rows, captures_from
 from dynamikos.web.journeys.forms.checks import CHECK_FORMS, HOWS, THENS, check_rows
-from dynamikos.web.journeys.forms.items import item_changes
+from dynamikos.web.journeys.forms.kinds import item_changes, item_shown
 from dynamikos.web.journeys.forms.proofs import PROOFS, authorization_from, headers_from
 from dynamikos.web.journeys.forms.requests import request_changes
 
@@ -23,6 +23,7 @@ __all__ = [
     "check_rows",
     "headers_from",
     "item_changes",
+    "item_shown",
     "leaves_of",
     "request_changes",
 ]

@@ -1,0 +1,21 @@
+"""Writing a row back."""
+
+from django.http import QueryDict
+
+from dynamikos.core.journeys.kinds import Keep, Keeping
+from dynamikos.web.journeys.forms.kinds.base import EMPTY, Fields, made
+from dynamikos.web.journeys.forms.rows import pairs
+
+
+class KeepingFields(Fields[Keeping]):
+    """Where to, and rows of a column and its text."""
+
+    template = "journeys/kinds/keeping.html"
+
+    @classmethod
+    def shown(cls, step: Keeping) -> dict[str, object]:
+        return {"row_rows": [*step.keep.row, EMPTY]}
+
+    @classmethod
+    def changes(cls, data: QueryDict, old: Keeping) -> dict[str, object]:
+        return {"keep": made(Keep, into=data.get("into", "").strip(), row=pairs(data, "row"))}

@@ -1,0 +1,16 @@
+"""Waiting."""
+
+from django.http import QueryDict
+
+from dynamikos.core.journeys.kinds import Pausing
+from dynamikos.web.journeys.forms.kinds.base import Fields
+
+
+class PausingFields(Fields[Pausing]):
+    """How long."""
+
+    template = "journeys/kinds/pausing.html"
+
+    @classmethod
+    def changes(cls, data: QueryDict, old: Pausing) -> dict[str, object]:
+        return {"pause": data.get("pause", "").strip() or "0"}
