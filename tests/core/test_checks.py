@@ -7,9 +7,9 @@ import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dynamikos.core.captures.base import View
+from dynamikos.core.captures import View
 from dynamikos.core.checks import Bounds, Check, Comparing, CssText, HeaderText, JsonEquals, compile_check, suggested
-from dynamikos.core.checks.forms import calculated
+from dynamikos.core.checks.kinds.comparing import calculated
 from dynamikos.core.errors import RuleError, TemplateError
 
 HTML = b"<html><title>Sky desk</title><ul><li>one</li><li>two</li></ul><a href='/x' rel=next>n</a> left: 45</html>"

@@ -3,19 +3,28 @@
 from unittest import TestCase
 
 import msgspec
+from django.http import QueryDict
 from msgspec.structs import replace
 
+from dynamikos.core.captures import KINDS as CAPTURES
+from dynamikos.core.captures import BetweenForm, Capture, CssForm, RegexForm, compile_capture
+from dynamikos.core.captures import described as expression
+from dynamikos.core.checks import KINDS as CHECKS
+from dynamikos.core.checks import Bounds, Check, Comparing, CssText, HeaderText, JsonEquals, compile_check, described
 from dynamikos.core.errors import TextError
 from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import FrozenRun, canonical
 from dynamikos.core.frozen.document import FROZEN
-from dynamikos.core.journeys import Journey, Step, parse_journey, write_journey
+from dynamikos.core.journeys import Journey, Request, Step, parse_journey, write_journey
 from dynamikos.core.journeys.kinds import KINDS, Sending, new_step
 from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.text.holding import texts_in
 from dynamikos.engine.users.kinds import DOING
+from dynamikos.web.journeys.forms.captures import BOXES as CAPTURE_BOXES
+from dynamikos.web.journeys.forms.captures import capture_rows, captures_from
+from dynamikos.web.journeys.forms.checks import BOXES, check_rows, checks_from
 from dynamikos.web.journeys.forms.kinds import FIELDS
 
 HEAD = "form: 1\njourney: j\nname: J\nrounds:\n"
@@ -146,4 +155,81 @@ class Texts(TestCase):
         self.assertEqual(
             (found["set"], found["call"], found["keep"], found["repeat"], found["each"], found["if"], found["choose"]),
             (["set x"], ["call, p"], ["row, c"], ["repeat"], ["for each"], ["when"], []),
+        )
+
+
+class Checks(TestCase):
+    ONE_OF_EACH = (
+        Check(status=(200, "3xx")),
+        Check(type="text/html"),
+        Check(contains=" {{ a }} "),
+        Check(regex="a+"),
+        Check(json=JsonEquals(path="$.a", equals="{{ b }}")),
+        Check(json=JsonEquals(path="$.a", type="list")),
+        Check(json=JsonEquals(path="$.a")),
+        Check(json=JsonEquals(path="$.a", count=3), never=True, then="count"),
+        Check(css=CssText(selector="p a", attribute="href", matches="{{ c }}")),
+        Check(header=HeaderText(name="X-A", above=3.0)),
+        Check(size=Bounds(at_least=1.0, at_most=2000.0)),
+        Check(time=Bounds(at_most=300.0)),
+        Check(value=Comparing(left="{{ d }}", right="{{ e }} + 1", compare="≥")),
+    )
+
+    def test_every_kind_stands_in_a_row_and_comes_back(self) -> None:
+        self.assertEqual(list(BOXES), list(CHECKS))
+        self.assertEqual({check.form for check in self.ONE_OF_EACH}, set(CHECKS))
+        sent = QueryDict(mutable=True)
+        for row in check_rows(Request(request="r", address="http://x/", checks=self.ONE_OF_EACH)):
+            for name, value in row.items():
+                sent.appendlist(f"check-{name}", value)
+        self.assertEqual(checks_from(sent), self.ONE_OF_EACH)
+
+    def test_every_kind_is_made_and_says_what_it_expects(self) -> None:
+        for check in self.ONE_OF_EACH:
+            compile_check(check)
+            self.assertGreater(len(described(check)), 4)
+        self.assertEqual(described(self.ONE_OF_EACH[0]), "status 200 or 3xx")
+        self.assertEqual(described(self.ONE_OF_EACH[5]), "$.a is a list")
+        self.assertEqual(described(self.ONE_OF_EACH[7]), "not: $.a so many: 3")
+
+    def test_texts_of_every_kind(self) -> None:
+        texts = [text for check in self.ONE_OF_EACH for _, text in texts_in(check)]
+        self.assertEqual(texts, [" {{ a }} ", "{{ b }}", "{{ c }}", "{{ d }}", "{{ e }} + 1"])
+        for check in self.ONE_OF_EACH:
+            self.assertEqual(check.with_texts(lambda what, text: text), check)
+
+
+class Captures(TestCase):
+    ONE_OF_EACH = (
+        Capture(name="a", json="$.a", pick="all", decode="base64"),
+        Capture(name="b", css=CssForm(selector="p a", attribute="href"), otherwise=""),
+        Capture(name="c", between=BetweenForm(before="<b>", after="</b>"), pick=3, otherwise="none"),
+        Capture(name="d", regex=RegexForm(pattern="a(b)", group=0, header="Link")),
+        Capture(name="e", regex=RegexForm(pattern="a(b)")),
+        Capture(name="f", header="Location"),
+        Capture(name="g", cookie="session"),
+        Capture(name="h", address="id=([0-9]+)", pick="last"),
+    )
+
+    def test_every_kind_stands_in_a_row_and_comes_back(self) -> None:
+        self.assertEqual(list(CAPTURE_BOXES), list(CAPTURES))
+        self.assertEqual({capture.form for capture in self.ONE_OF_EACH}, set(CAPTURES))
+        sent = QueryDict(mutable=True)
+        for row in capture_rows(Request(request="r", address="http://x/", captures=self.ONE_OF_EACH)):
+            for name, value in row.items():
+                sent.appendlist(f"capture-{name}", value)
+        self.assertEqual(captures_from(sent), self.ONE_OF_EACH)
+
+    def test_every_kind_is_made_and_says_its_expression(self) -> None:
+        for capture in self.ONE_OF_EACH:
+            compile_capture(capture)
+        self.assertEqual(
+            [": ".join(expression(capture)) for capture in self.ONE_OF_EACH[:5]],
+            [
+                "json: $.a, all, decoded from base64",
+                "css: p a @href",
+                "between: <b> … </b>, 3",
+                "regex: a(b) in header Link",
+                "regex: a(b)",
+            ],
         )

@@ -2,8 +2,7 @@
 
 from unittest import TestCase
 
-from dynamikos.core.captures import Capture, View, compile_capture
-from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
+from dynamikos.core.captures import BetweenForm, Capture, CssForm, RegexForm, View, compile_capture
 from dynamikos.core.checks import Check, JsonEquals, compile_check
 from dynamikos.core.errors import RuleError, TemplateError
 from dynamikos.core.journeys import parse_journey, verify

@@ -54,8 +54,7 @@ class Hostile(TestCase):
     def test_a_pattern_of_the_web_pages_is_cut_off_in_a_worker(self) -> None:
         import msgspec
 
-        from dynamikos.core.captures import Capture
-        from dynamikos.core.captures.base import RegexForm
+        from dynamikos.core.captures import Capture, RegexForm
 
         body = ("a" * 4000 + "!").encode()
         asked = msgspec.msgpack.encode(

@@ -5,8 +5,7 @@ from unittest import TestCase
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from dynamikos.core.captures import Capture
-from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
+from dynamikos.core.captures import BetweenForm, Capture, CssForm, RegexForm
 from dynamikos.core.checks import Check, JsonEquals
 from dynamikos.core.errors import TextError
 from dynamikos.core.journeys import Journey, journey_schema, parse_journey, write_journey

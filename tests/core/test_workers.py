@@ -5,8 +5,7 @@ from unittest import TestCase
 
 import msgspec
 
-from dynamikos.core.captures import Capture
-from dynamikos.core.captures.base import RegexForm
+from dynamikos.core.captures import Capture, RegexForm
 from dynamikos.core.errors import DynamikosError
 from dynamikos.workers import WorkerError, call
 from dynamikos.workers.documents import Look

@@ -221,7 +221,7 @@ class WaysOn(PageCase):
         self.assertEqual([each.name for each in content(self.stored()).rounds][1], "In between")
 
     def test_the_nearest_place_of_a_text_is_marked(self) -> None:
-        from dynamikos.core.checks.forms import nearest
+        from dynamikos.core.checks.kinds.contains import nearest
 
         near = nearest("<p>Your slot is booked for 21:15, welcome</p>", "slot is booked for 22:30")
         self.assertEqual(near, "<p>Your »slot is booked for 21:15« , welcome</p>".replace("« ", "«"))

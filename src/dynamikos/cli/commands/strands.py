@@ -26,8 +26,9 @@ def command(files: tuple[Path, ...], rehearsal: Path | None, hosts: str, as_json
     Needs no database and sends nothing. With a second recording, or a rehearsal, what changes is known instead of
     guessed.
     """
+    from dynamikos.core.captures import described
     from dynamikos.core.correlation import find_strands
-    from dynamikos.core.correlation.model import as_document, expression_of
+    from dynamikos.core.correlation.model import as_document
     from dynamikos.core.exchanges import read_har
 
     def read(path: Path):  # type: ignore[no-untyped-def]
@@ -56,7 +57,7 @@ def command(files: tuple[Path, ...], rehearsal: Path | None, hosts: str, as_json
         for reason in strand.reasons:
             click.echo(f"{'':28}{reason}")
         if strand.capture is not None:
-            click.echo(f"{'':28}capture by {': '.join(expression_of(strand.capture))}")
+            click.echo(f"{'':28}capture by {': '.join(described(strand.capture))}")
         uses = ", ".join(f"entry {use.entry} ({use.place})" for use in strand.uses[:6])
         click.echo(f"{'':28}sent in {uses}{' …' if len(strand.uses) > 6 else ''}")
     constant = sum(strand.kind == "constant" for strand in found)

@@ -7,9 +7,10 @@ from types import MappingProxyType
 
 from selectolax.lexbor import LexborHTMLParser
 
-from dynamikos.core.captures.base import View
-from dynamikos.core.checks.base import Check, CssText, JsonEquals
-from dynamikos.core.checks.forms import TYPES
+from dynamikos.core.captures.view import View
+from dynamikos.core.checks.base import Check
+from dynamikos.core.checks.kinds.css import CssText
+from dynamikos.core.checks.kinds.json import TYPES, JsonEquals
 
 PHRASE = re.compile(r"[^\W\d_][\w ,’'-]{10,60}[\w.!?]")
 MOST = 6

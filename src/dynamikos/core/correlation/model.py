@@ -4,7 +4,7 @@ from typing import Literal
 
 import msgspec
 
-from dynamikos.core.captures import Capture
+from dynamikos.core.captures import Capture, described
 from dynamikos.core.forms import Stored
 
 Kind = Literal["issued", "client-made", "typed", "constant"]
@@ -69,32 +69,9 @@ class Rule(msgspec.Struct, frozen=True, kw_only=True):
     ignore: bool = False
 
 
-def expression_of(capture: Capture) -> tuple[str, str]:
-    """(form, expression in one line) of a capture, for reading."""
-    tail = (f", {capture.pick}" if capture.pick != "first" else "") + (
-        f", decoded from {capture.decode}" if capture.decode else ""
-    )
-    if capture.json is not None:
-        return "json", capture.json + tail
-    if capture.css is not None:
-        return "css", capture.css.selector + (f" @{capture.css.attribute}" if capture.css.attribute else "") + tail
-    if capture.header is not None:
-        return "header", capture.header + tail
-    if capture.cookie is not None:
-        return "cookie", capture.cookie + tail
-    if capture.address is not None:
-        return "address", capture.address + tail
-    if capture.between is not None:
-        return "between", f"{capture.between.before} … {capture.between.after}" + tail
-    assert capture.regex is not None
-    return "regex", capture.regex.pattern + (
-        f" in header {capture.regex.header}" if capture.regex.header else ""
-    ) + tail
-
-
 def as_document(strand: Strand) -> dict[str, object]:
     """A strand as plain values (docs/strands.md)."""
-    form, expression = expression_of(strand.capture) if strand.capture is not None else ("", "")
+    form, expression = described(strand.capture) if strand.capture is not None else ("", "")
     return {
         "name": strand.name,
         "value": strand.value,

@@ -12,8 +12,7 @@ from urllib.parse import SplitResult, parse_qsl, urljoin, urlsplit
 import orjson
 from msgspec.structs import replace
 
-from dynamikos.core.checks import Check
-from dynamikos.core.checks.base import JsonEquals
+from dynamikos.core.checks import Check, JsonEquals
 from dynamikos.core.exchanges import Exchange, Recording
 from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.jsontext import problem_in

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 import httptools
 
 from dynamikos.core.captures import View
-from dynamikos.core.captures.base import Headers
+from dynamikos.core.captures.view import Headers
 from dynamikos.engine.failures import Failure
 
 

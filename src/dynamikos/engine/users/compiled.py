@@ -11,7 +11,7 @@ from urllib.parse import urljoin, urlsplit
 import msgspec
 
 from dynamikos.core.captures import compile_capture
-from dynamikos.core.captures.base import Taker
+from dynamikos.core.captures.view import Taker
 from dynamikos.core.checks import compile_check
 from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import RuleError, TemplateError
@@ -263,8 +263,8 @@ def _request(
         captures=captures,
         checks=[compile_check(check) for check in request.checks],
         checks_status=any(check.status is not None for check in request.checks),
-        keeps_body=any(c.header is None and c.cookie is None for c in request.captures)
-        or any(c.form not in ("status", "header", "type", "time") for c in request.checks),
+        keeps_body=any(capture.kind is not None and capture.kind.needs_body for capture in request.captures)
+        or any(check.kind is not None and check.kind.needs_body for check in request.checks),
         embedded=[addressed(each, known, secret=secret) for each in request.embedded],
         common=shared,
         prover=prover(proof, secret),
@@ -297,7 +297,8 @@ def _request(
         made.base = Base(made.method, made.place[2], host, made.fixed)
     except (TemplateError, Failure):
         made.base = None
-    made.reads_addresses = any(capture.address is not None for capture in request.captures)
+    kinds = [capture.kind for capture in request.captures]
+    made.reads_addresses = any(kind is not None and kind.reads_addresses for kind in kinds)
     made.calculates = any(calculates(each) for _, each in (*request.texts(), *journey.common_texts()))
     try:
         made.plain = made.build({})

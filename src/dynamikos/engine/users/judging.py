@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from types import MappingProxyType
 from typing import Any
 
-from dynamikos.core.captures.base import Taker
+from dynamikos.core.captures.view import Taker
 from dynamikos.core.checks import Then, Verdict
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Bomb, decode_body

@@ -194,12 +194,9 @@ def values_known(found: Journey, core: CoreJourney) -> dict[str, dict[str, str]]
             made[name] = {"from": f"given by {step.name}"}
         for request in step.requests:
             for capture in request.captures:
-                form = next(
-                    name
-                    for name in ("json", "css", "between", "regex", "header", "cookie", "address")
-                    if getattr(capture, name) is not None
-                )
-                made[capture.name] = {"from": f"captured by {form} from the answer of {request.request} in {step.name}"}
+                made[capture.name] = {
+                    "from": f"captured by {capture.form} from the answer of {request.request} in {step.name}"
+                }
     last = found.rehearsals.first() if hasattr(found, "rehearsals") else None
     exchange = last.exchanges.last() if last is not None else None
     if exchange is not None:

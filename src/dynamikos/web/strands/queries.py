@@ -7,12 +7,12 @@ from itertools import islice
 import msgspec
 
 from dynamikos import workers
-from dynamikos.core.captures import Capture
+from dynamikos.core.captures import Capture, described
 from dynamikos.core.correlation import Rule as CoreRule
 from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
-from dynamikos.core.correlation.model import STRANDS, expression_of
+from dynamikos.core.correlation.model import STRANDS
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey as CoreJourney
@@ -221,7 +221,7 @@ def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -
     )
     made = []
     for number, capture in enumerate(strand.captures):
-        form, expression = expression_of(capture)
+        form, expression = described(capture)
         matches = []
         for index, (name, _, _) in enumerate(places):
             value = values[number][index]

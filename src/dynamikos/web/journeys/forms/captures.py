@@ -1,21 +1,52 @@
-"""Rows of captures, from the panel and for it."""
+"""Rows of captures, from the panel and for it. A row has two boxes; BOXES says what each kind of capture makes of
+them.
+"""
 
+from collections.abc import Callable
 from itertools import zip_longest
+from typing import Any, NamedTuple
 
 from django.http import QueryDict
 
-from dynamikos.core.captures import Capture
-from dynamikos.core.captures.base import BetweenForm, CssForm, RegexForm
+from dynamikos.core.captures import KINDS, BetweenForm, Capture, CssForm, RegexForm
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Request
 
-CAPTURE_FORMS = ("json", "css", "between", "regex", "header", "cookie", "address")
-
-
+CAPTURE_FORMS = tuple(KINDS)
 PICKS = ("first", "last", "random", "all")
-
-
 DECODINGS = ("", "percent", "html", "json", "base64")
+
+
+class Boxes(NamedTuple):
+    """How a kind of capture stands in the two boxes of a row; `read` may raise DynamikosError, `write` is its
+    opposite.
+    """
+
+    read: Callable[[str, str], object]
+    write: Callable[[Any], tuple[str, str]]
+
+
+def _regex(what: str, more: str) -> RegexForm:
+    group, _, header = more.strip().partition(" ")  # "1", or "1 Link" for a header
+    if group and not group.isdigit():
+        raise DynamikosError(f"the group is a number, such as 1, and after it a header's name; '{more}' is not")
+    return RegexForm(pattern=what, group=int(group or 1), header=header.strip())
+
+
+ONE = Boxes(lambda what, more: what, lambda value: (value, ""))
+BOXES: dict[str, Boxes] = {
+    "json": ONE,
+    "css": Boxes(
+        lambda what, more: CssForm(selector=what, attribute=more), lambda value: (value.selector, value.attribute)
+    ),
+    "between": Boxes(
+        lambda what, more: BetweenForm(before=what, after=more), lambda value: (value.before, value.after)
+    ),
+    "regex": Boxes(_regex, lambda value: (value.pattern, f"{value.group} {value.header}".strip())),
+    "header": ONE,
+    "cookie": ONE,
+    "address": ONE,
+}
 
 
 def captures_from(data: QueryDict) -> tuple[Capture, ...]:
@@ -32,33 +63,29 @@ def captures_from(data: QueryDict) -> tuple[Capture, ...]:
                     f"A capture “{typed[:40]}” has no name yet. Write how the value is called, or clear the row."
                 )
             continue
-        value: object = what
-        if form == "css":
-            value = CssForm(selector=what, attribute=more)
-        elif form == "between":
-            value = BetweenForm(before=what, after=more)
-        elif form == "regex":
-            group, _, header = more.strip().partition(" ")  # "1", or "1 Link" for a header
-            if group and not group.isdigit():
-                raise DynamikosError(
-                    f"capture {name}: the group is a number, such as 1, and after it a header's name; '{more}' is not"
-                )
-            value = RegexForm(pattern=what, group=int(group or 1), header=header.strip())
-        elif form not in CAPTURE_FORMS:
-            raise DynamikosError(
-                f"capture {name}: '{form}' is not a form of capture; there are {', '.join(CAPTURE_FORMS)}"
-            )
-        otherwise = None if not missing.strip() else "" if missing.strip() == '""' else missing
+        if form not in BOXES:
+            raise DynamikosError(f"capture {name}: '{form}' is not a form of capture; there are {', '.join(BOXES)}")
+        try:
+            value = BOXES[form].read(what, more)
+        except DynamikosError as problem:
+            raise DynamikosError(f"capture {name}: {problem}") from problem
         made.append(
             Capture(
                 name=name,
                 pick=_pick(name, pick),  # type: ignore[arg-type]
                 decode=_decoding(name, decode),  # type: ignore[arg-type]
-                otherwise=otherwise,
+                otherwise=_otherwise(missing),
                 **{form: value},  # type: ignore[arg-type]
             )
         )
     return tuple(made)
+
+
+def _otherwise(text: str) -> str | None:
+    """What the value is where nothing is found: two quotes for an empty text."""
+    if not text.strip():
+        return None
+    return "" if text.strip() == '""' else text
 
 
 def _pick(name: str, text: str) -> object:
@@ -80,19 +107,11 @@ def capture_rows(request: Request) -> list[dict[str, str]]:
     """A request's captures as rows of the panel, with an empty one at the end."""
     rows = []
     for capture in request.captures:
-        form = next(name for name in CAPTURE_FORMS if getattr(capture, name) is not None)
-        value = getattr(capture, form)
-        what, more = value, ""
-        if isinstance(value, CssForm):
-            what, more = value.selector, value.attribute
-        elif isinstance(value, BetweenForm):
-            what, more = value.before, value.after
-        elif isinstance(value, RegexForm):
-            what, more = value.pattern, f"{value.group} {value.header}".strip()
+        what, more = BOXES[capture.form].write(getattr(capture, capture.form)) if capture.form else ("", "")
         rows.append(
             {
                 "name": capture.name,
-                "form": form,
+                "form": capture.form,
                 "what": what,
                 "more": more,
                 "pick": str(capture.pick),

@@ -1,0 +1,29 @@
+"""What a CSS selector finds."""
+
+from dynamikos.core.captures import CssForm
+from dynamikos.core.captures.kinds.css import find
+from dynamikos.core.checks.kinds.expected import Expected, look_for
+from dynamikos.core.checks.looks import CheckKind, Look
+
+
+class CssText(Expected, frozen=True, kw_only=True):
+    """The text, or an attribute, of the elements a selector finds."""
+
+    selector: str
+    attribute: str = ""
+
+
+def look(given: CssText) -> Look:
+    finder = find(CssForm(selector=given.selector, attribute=given.attribute))
+    name = given.selector + (f" @{given.attribute}" if given.attribute else "")
+    return look_for(given, name, lambda view: (text.strip() for text in finder(view)), "no such element")
+
+
+KIND = CheckKind(
+    "css",
+    look,
+    lambda given: f"{given.selector} {given.says()}",
+    CssText.with_texts,
+    looks_inside=True,
+    needs_body=True,
+)
