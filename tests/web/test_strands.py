@@ -134,7 +134,7 @@ class Strands(TestCase):
         actions.add_recording(self.member, self.journey, self.second, "second-evening.har", lambda share: None)
         found = actions.search(self.member, self.journey)
         strand = next(each for each in queries.strands_of(found) if each.name == "form_key")
-        made = queries.alternatives(strand, actions.recordings_of(self.journey))
+        made = queries.alternatives(strand, found.evidence)
         self.assertGreaterEqual(len(made), 2)
         for alternative in made:
             self.assertEqual([right for _, _, right in alternative.matches], [True, True])

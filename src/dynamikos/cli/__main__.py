@@ -10,6 +10,7 @@ COMMANDS = {
     "test": "Run every check: static, core, web, processes, browser.",
     "run": "Run a load plan and judge it; the exit code says how it went.",
     "import": "Read HAR files into a journey of a project.",
+    "change": "Make changes of a journey in its text form.",
     "rehearse": "Rehearse a journey of a project: one user, one round, all shown.",
     "strands": "Find the values a server issues and a client sends back.",
     "target": "Run the practice target (the stand-in observatory) alone.",

@@ -50,3 +50,15 @@ class ImportRefused(DynamikosError):
 
 class PlanError(DynamikosError):
     """A load plan that can't be run as it stands."""
+
+
+def told(problem: Exception) -> dict[str, object]:
+    """A problem as JSON, wherever one is answered or printed: `problem` in words, and where it is, as far as that is
+    known: `file`, `line` and `column` (from 1), `start` and `end` (characters of a text, from 0).
+    """
+    if isinstance(problem, TextError):
+        where = {"file": problem.file, "line": problem.line, "column": problem.column}
+        return {"problem": problem.message, **{name: value for name, value in where.items() if value}}
+    if isinstance(problem, TemplateError) and problem.at is not None:
+        return {"problem": str(problem), "start": problem.at[0], "end": problem.at[1]}
+    return {"problem": str(problem)}

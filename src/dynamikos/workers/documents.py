@@ -4,16 +4,16 @@ bounded, never in the web.
 
 import zlib
 from collections.abc import Callable
-from functools import partial
 
 import msgspec
 
-from dynamikos.core.captures import Capture, View, compile_capture
+from dynamikos.core.captures import View
 from dynamikos.core.checks import suggested
 from dynamikos.core.correlation import Accepted, Strand, accept, strand_by_hand
 from dynamikos.core.correlation.doing import Replay, doubts_on
 from dynamikos.core.correlation.model import Use
-from dynamikos.core.errors import DynamikosError, ImportRefused, TextError
+from dynamikos.core.correlation.witnessed import with_proofs
+from dynamikos.core.errors import ImportRefused, TextError
 from dynamikos.core.exchanges import Answer, Exchange, Recording, hosts_of, likeness, read_curl, read_har
 from dynamikos.core.exchanges.har import HostSummary
 from dynamikos.core.frozen import canonical
@@ -164,24 +164,6 @@ class Look(msgspec.Struct, frozen=True, array_like=True):
     addresses: list[str]
 
 
-def captured(payload: bytes, progress: Progress) -> bytes:
-    """(captures, answers) → for each capture what it takes from each answer; None where that is nothing."""
-    captures, answers = msgspec.msgpack.decode(payload, type=tuple[list[Capture], list[Look]])
-    views = [
-        View(each.status, each.headers, each.body, partial(getattr, each, "cookies"), each.addresses)
-        for each in answers
-    ]
-
-    def taken(capture: Capture) -> list[str | None]:
-        try:
-            take = compile_capture(capture)
-        except DynamikosError:
-            return [None] * len(views)
-        return [take(view) for view in views]
-
-    return msgspec.msgpack.encode([taken(capture) for capture in captures])
-
-
 class ByHand(msgspec.Struct, frozen=True, array_like=True):
     """A value marked in a recorded answer."""
 
@@ -196,7 +178,7 @@ def by_hand(payload: bytes, progress: Progress) -> bytes:
     """ByHand → Strand. Raises DynamikosError."""
     asked = msgspec.msgpack.decode(payload, type=ByHand)
     made = strand_by_hand(asked.recordings, asked.position, asked.text, origins=set(asked.origins), taken=asked.taken)
-    return msgspec.msgpack.encode(made)
+    return msgspec.msgpack.encode(with_proofs([made], asked.recordings)[0])
 
 
 class Acceptance(msgspec.Struct, frozen=True, array_like=True):
@@ -226,7 +208,6 @@ JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {
     "text_form": text_form,
     "compare": compare,
     "suggest": suggest,
-    "captured": captured,
     "by_hand": by_hand,
     "accepted": accepted,
 }

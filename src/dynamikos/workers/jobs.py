@@ -10,6 +10,7 @@ import msgspec
 
 from dynamikos.core.captures import Capture, View, compile_capture, compile_finder
 from dynamikos.core.correlation import Rule, Strand, find_strands
+from dynamikos.core.correlation.witnessed import with_proofs
 from dynamikos.core.dealing import Block, Form, Reading, Rewrite, count_columns, packed, rewritten, unpack
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Exchange
@@ -79,7 +80,7 @@ def strands(payload: bytes, progress: Progress) -> bytes:
     found: list[Strand] = find_strands(
         asked.recordings, rehearsal=asked.rehearsal, origins=asked.origins, rules=asked.rules, progress=progress
     )
-    return msgspec.msgpack.encode(found)
+    return msgspec.msgpack.encode(with_proofs(found, asked.recordings))
 
 
 def read_table(payload: bytes, progress: Progress) -> bytes:

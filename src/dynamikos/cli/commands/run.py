@@ -5,10 +5,11 @@ import sys
 from pathlib import Path
 
 import click
+import orjson
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
-from dynamikos.core.errors import DynamikosError, PlanError
+from dynamikos.core.errors import DynamikosError, PlanError, told
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch, duration_s, peak
 from dynamikos.core.values.masking import SHORTEST_SECRET
@@ -101,6 +102,8 @@ def command(
             junit.write_bytes(as_junit(frozen, outcome))
     except DynamikosError as problem:
         click.echo(f"could not run: {problem}", err=True)
+        if json_file:  # what an earlier run left there would be taken for this one's
+            json_file.write_bytes(orjson.dumps(told(problem)))
         sys.exit(COULD_NOT_RUN)
     except OSError as problem:
         click.echo(f"could not run: {problem.filename or ''} {problem.strerror or problem}", err=True)

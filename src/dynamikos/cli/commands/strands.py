@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from dynamikos.core.errors import DynamikosError
+from dynamikos.core.errors import DynamikosError, told
 
 
 @click.command()
@@ -44,7 +44,10 @@ def command(files: tuple[Path, ...], rehearsal: Path | None, hosts: str, as_json
             origins=[each.strip().rstrip("/") for each in hosts.split(",") if each.strip()] or None,
         )
     except DynamikosError as problem:
-        click.echo(f"could not search: {problem}", err=True)
+        if as_json:
+            click.echo(json.dumps(told(problem), ensure_ascii=False))
+        else:
+            click.echo(f"could not search: {problem}", err=True)
         sys.exit(2)
     if as_json:
         click.echo(json.dumps([as_document(strand) for strand in found], ensure_ascii=False, indent=1))

@@ -29,13 +29,24 @@ class Use(msgspec.Struct, frozen=True, kw_only=True):
     sure: bool = True
 
 
+class Taken(msgspec.Struct, frozen=True, kw_only=True):
+    """What a capture takes from a recording (its number in the search); `right`: whether it is what was sent there,
+    None where there is nothing to compare with.
+    """
+
+    recording: int
+    value: str | None
+    right: bool | None
+
+
 class Strand(msgspec.Struct, frozen=True, kw_only=True):
     """A value with its path through the journey.
 
     `value` is as sent in the first recording; `score` 0…1; `proven`: the capture yields the right value in every
     recording that has the exchange. `followed`: only sent where a redirect leads to, so nothing is to be replaced.
-    `captures` are the forms that work, the simplest first. `pattern` describes a client-made or a computed value; of a
-    computed one `made_by` is the inside of its hole, with `{0}` and `{1}` for the values that are sent at `made_from`.
+    `captures` are the forms that work, the simplest first, `proofs` what each of them takes from each recording.
+    `pattern` describes a client-made or a computed value; of a computed one `made_by` is the inside of its hole, with
+    `{0}` and `{1}` for the values that are sent at `made_from`.
     """
 
     name: str
@@ -52,6 +63,7 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
     followed: bool = False
     made_by: str = ""
     made_from: tuple[Use, ...] = ()
+    proofs: tuple[tuple[Taken, ...], ...] = ()
 
     @property
     def capture(self) -> Capture | None:

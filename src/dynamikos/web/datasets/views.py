@@ -10,7 +10,7 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 
 from dynamikos.core.dealing import Facts, Form
-from dynamikos.core.errors import DynamikosError, ImportRefused
+from dynamikos.core.errors import DynamikosError, ImportRefused, told
 from dynamikos.web.datasets import actions, deals, forms, hooks, queries, tables, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
 from dynamikos.web.projects.access import member_view
@@ -189,9 +189,9 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
             data.get("old"),
         )
     except actions.Changed as problem:
-        return JsonResponse({"problem": str(problem)}, status=409)
+        return JsonResponse(told(problem), status=409)
     except DynamikosError as problem:
-        return JsonResponse({"problem": str(problem)}, status=422)
+        return JsonResponse(told(problem), status=422)
     return JsonResponse({"saved": True})
 
 

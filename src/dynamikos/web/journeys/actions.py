@@ -12,6 +12,7 @@ from dynamikos.core.errors import DynamikosError, TextError
 from dynamikos.core.exchanges import Recording as CoreRecording
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
+from dynamikos.core.journeys.changes import Change, UseShared
 from dynamikos.core.journeys.columns import renamed
 from dynamikos.core.journeys.editing import find
 from dynamikos.core.journeys.shared import SHARED
@@ -154,6 +155,24 @@ def change(
     found.name = changed.name
     found.save(update_fields=["head", "name", "changed_at"])
     return found
+
+
+def make(
+    member: Membership, journey: Journey, parent: str, asked: Callable[[CoreJourney], Change], label: str = ""
+) -> tuple[Journey, str]:
+    """Makes the change that is `asked` of the head; (the journey, what is selected in it then). Raises Stale or
+    DynamikosError; then nothing changes.
+    """
+    at = ""
+
+    def edit(core: CoreJourney) -> CoreJourney:
+        nonlocal at
+        wanted = asked(core)
+        used = [wanted.shared] if isinstance(wanted, UseShared) else []
+        changed, at = wanted.apply(core, shared_steps(journey.project_id, used))
+        return changed
+
+    return change(member, journey, parent, edit, label=label), at
 
 
 @transaction.atomic

@@ -8,7 +8,8 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys.columns import matches, occurrences, put_column
+from dynamikos.core.journeys.changes import PutColumn
+from dynamikos.core.journeys.columns import matches, occurrences
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.journeys import actions, queries
 from dynamikos.web.projects.access import member_view, require
@@ -29,13 +30,8 @@ def columns(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
                 raise DynamikosError("Tick at least one place.")
             if name not in datasets.columns_known(member.project):
                 raise DynamikosError(f"There is no column {name} any more; reload the page.")
-            actions.change(
-                member,
-                found,
-                request.POST.get("parent", ""),
-                lambda core: put_column(core, value, name, places),
-                label="",
-            )
+            change = PutColumn(value=value, name=name, places=tuple(places))
+            actions.make(member, found, request.POST.get("parent", ""), lambda _: change)
             at = request.POST.get("at", "")
             back = reverse("journey" if "ladder" in request.POST else "journey-columns", args=[member.project_id, pk])
             return redirect(f"{back}?at={quote(at)}" if at else back)

@@ -8,16 +8,16 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 
 from dynamikos import workers
-from dynamikos.core.errors import DynamikosError
+from dynamikos.core.errors import DynamikosError, told
 from dynamikos.core.journeys import FormPart
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys.background import background_of
-from dynamikos.core.journeys.editing import ITEMS, EditError, find, find_request, home_of, set_thinking
+from dynamikos.core.journeys.editing import ITEMS, EditError, find, find_request, home_of
 from dynamikos.core.journeys.kinds import KINDS, Step
 from dynamikos.core.journeys.model import PARTS, walk
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.functions.queries import functions
-from dynamikos.web.journeys import actions, edits, forms, queries
+from dynamikos.web.journeys import actions, forms, queries
 from dynamikos.web.journeys.ladder import draw, only, path_of
 from dynamikos.web.journeys.models import Journey, SharedStep
 from dynamikos.web.projects.access import member_view
@@ -169,7 +169,7 @@ def _panel(found: Journey, core: CoreJourney, at: str) -> dict[str, object]:
             return {
                 "kind": "step",
                 "moves": _moves("step", step.off, is_shared=bool(step.use)),
-                "kinds_of_thinking": edits.THINKING,
+                "kinds_of_thinking": forms.THINKING,
                 "step": step,
                 "part": part,
                 "parts": PARTS,
@@ -207,7 +207,7 @@ def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRes
     try:
         made = msgspec.msgpack.decode(workers.call("evaluate", msgspec.msgpack.encode(asked)), type=Found)
     except DynamikosError as problem:
-        return JsonResponse({"problem": str(problem), "start": 0, "end": 0})
+        return JsonResponse(told(problem))
     return JsonResponse({"value": made.value[:400], "problem": made.problem, "start": made.start, "end": made.end})
 
 
@@ -292,28 +292,19 @@ def edit(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     found = queries.journey(member, pk)
     data = request.POST
     at, what = data.get("at", ""), data.get("what", "")
-    _, _, request_key = at.partition("/")
     problem, status = "", 200
-
-    def change(core: CoreJourney) -> CoreJourney:
-        nonlocal at
-        changed, at = edits.apply(core, what, at, data, queries.shared_steps(member.project_id, data.getlist("shared")))
-        return changed
-
     try:
-        found = actions.change(
+        found, at = actions.make(
             member,
             found,
             data.get("parent", ""),
-            change,
+            lambda core: forms.change_from(core, data),
             label=f"{what} {at}" if what in ("request", "step", "journey") else "",
         )
     except Stale as stale:
         problem, status = str(stale), 409
     except DynamikosError as wrong:
         problem, status = str(wrong), 422
-    if not problem and request_key and what in ("up", "down") and not data.getlist("also"):
-        at = edits.follow(queries.content(found), request_key, at)
     context = _context(member, found, at, data.get("filter", "").strip())
     context.update(_panel(found, context["core"], at))  # type: ignore[arg-type]
     context.update(
@@ -335,11 +326,11 @@ def _thought(request: HttpRequest, member: Membership, found: Journey, key: str)
     """One step's think time, changed where all are listed."""
     problem, status = "", 200
     try:
-        found = actions.change(
+        found, _ = actions.make(
             member,
             found,
             request.POST.get("parent", ""),
-            lambda core: edits.think(core, key, request.POST),
+            lambda _: forms.think_from(key, request.POST),
             label=f"think: {key}",
         )
     except DynamikosError as wrong:
@@ -359,22 +350,8 @@ def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
         return _thought(request, member, found, request.POST["step"])
     if request.method == "POST":
         try:
-            kind = request.POST.get("kind", "")
-            if kind not in ("recorded", *edits.THINKING):
-                raise DynamikosError(f"'{kind}' is no way to set think times.")
-            value, to = edits.seconds(request.POST.get("value") or "0"), edits.seconds(request.POST.get("to") or "0")
-            if kind in ("even", "log-normal") and to <= value:
-                raise DynamikosError(
-                    f"With {kind} think times the second figure must be more than the first, {value:g} s; it is"
-                    f" {to:g} s."
-                )
-            actions.change(
-                member,
-                found,
-                request.POST.get("parent", ""),
-                lambda core: set_thinking(core, kind, value, to),
-                label="",
-            )
+            parent = request.POST.get("parent", "")
+            actions.make(member, found, parent, lambda _: forms.think_all_from(request.POST))
             return redirect("journey-thinking", member.project_id, pk)
         except DynamikosError as wrong:
             problem, status = str(wrong), 409 if isinstance(wrong, Stale) else 422
@@ -386,10 +363,10 @@ def thinking(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
         "token": token(found.head),
         "problem": problem,
         "round_s": rounds,
-        "kinds": ("recorded", *edits.THINKING),
+        "kinds": ("recorded", *forms.THINKING),
         "answers_s": queries.answered_s(found, core),
         "typed": request.POST,
-        "kinds_of_thinking": edits.THINKING,
+        "kinds_of_thinking": forms.THINKING,
     }
     return render(request, "journeys/thinking.html", context, status=status)
 

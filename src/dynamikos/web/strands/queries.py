@@ -10,9 +10,9 @@ from dynamikos import workers
 from dynamikos.core.captures import Capture, described
 from dynamikos.core.correlation import Rule as CoreRule
 from dynamikos.core.correlation import Strand
-from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.model import STRANDS
+from dynamikos.core.correlation.witnessed import Places
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.journeys import Journey as CoreJourney
@@ -144,30 +144,12 @@ def story(strand: Strand, names: dict[int, str]) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Alternative:
-    """A form of capture with what it finds on each recording now."""
+    """A form of capture with what it finds on each recording."""
 
     number: int
     form: str
     expression: str
     matches: list[tuple[str, str, bool | None]]  # recording, what was found, right (None: nothing to compare with)
-
-
-def answers_of(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> list[tuple[str, Answers, int]]:
-    """(recording, its answers, position) of the answer a strand is issued in, in each recording that has it."""
-    if strand.origin is None or not recordings:
-        return []
-    first = recordings[0][1]
-    position = next(
-        (i for i, each in enumerate(first) if (each.entry if each.entry >= 0 else i) == strand.origin.entry), None
-    )
-    if position is None:
-        return []
-    places = [(recordings[0][0], Answers(first, range(len(first))), position)]
-    for name, exchanges in recordings[1:]:
-        there = align(first, exchanges).get(position)
-        if there is not None:
-            places.append((name, Answers(exchanges, range(len(exchanges))), there))
-    return places
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,13 +166,19 @@ def tried(strand: Strand, capture: Capture, recordings: list[tuple[str, list[Exc
 
     Raises DynamikosError for one that is wrong or takes too long.
     """
-    places = answers_of(strand, recordings)
+    places = Places([exchanges for _, exchanges in recordings]).of(strand)
     asked = [look(answers, at) for _, answers, at in places]
     found = msgspec.msgpack.decode(workers.call("trial", msgspec.msgpack.encode((capture, asked))), type=list[Trial])
     made = []
-    for index, ((name, _, _), trial) in enumerate(zip(places, found, strict=True)):
-        wanted = strand.values[index] if index < len(strand.values) else None
-        made.append(Tried(name, trial, None if wanted is None or capture.pick == "random" else trial.taken == wanted))
+    for (number, _, _), trial in zip(places, found, strict=True):
+        wanted = strand.values[number] if number < len(strand.values) else None
+        made.append(
+            Tried(
+                recordings[number][0],
+                trial,
+                None if wanted is None or capture.pick == "random" else trial.taken == wanted,
+            )
+        )
     return made
 
 
@@ -212,22 +200,17 @@ def fitting_columns(journey: Journey, strand: Strand) -> list[tuple[str, bool]]:
     return sorted(made, key=lambda row: not row[1])
 
 
-def alternatives(strand: Strand, recordings: list[tuple[str, list[Exchange]]]) -> list[Alternative]:
-    """Each capture tried on the first recording's answer, and on the others' answers to the same request."""
-    places = answers_of(strand, recordings)
-    asked = msgspec.msgpack.encode((list(strand.captures), [look(answers, at) for _, answers, at in places]))
-    values = msgspec.msgpack.decode(
-        workers.call("captured", asked, seconds=5.0, memory_mb=1000), type=list[list[str | None]]
-    )
+def alternatives(strand: Strand, evidence: list[str]) -> list[Alternative]:
+    """Each capture with what it took from each recording when they were searched; `evidence` names them."""
     made = []
     for number, capture in enumerate(strand.captures):
         form, expression = described(capture)
-        matches = []
-        for index, (name, _, _) in enumerate(places):
-            value = values[number][index]
-            wanted = strand.values[index] if index < len(strand.values) else None
-            right = None if wanted is None or capture.pick == "random" else value == wanted
-            matches.append((name, value if value is not None else "nothing found", right))
+        taken = strand.proofs[number] if number < len(strand.proofs) else ()
+        matches = [
+            (evidence[each.recording], each.value if each.value is not None else "nothing found", each.right)
+            for each in taken
+            if each.recording < len(evidence)
+        ]
         made.append(Alternative(number, form, expression, matches))
     return made
 

@@ -32,12 +32,7 @@ def _context(request: HttpRequest, member: Membership, pk: uuid.UUID, problem: s
     shown = [row for row in every if row.strand.kind == kind]
     at = request.GET.get("at", "")
     chosen = next((row for row in every if row.strand.name == at), shown[0] if shown else None)
-    alternatives = []
-    if chosen is not None and chosen.strand.captures:
-        try:
-            alternatives = queries.alternatives(chosen.strand, actions.recordings_of(journey))
-        except DynamikosError as wrong:
-            problem = problem or str(wrong)
+    alternatives = queries.alternatives(chosen.strand, found.evidence) if found and chosen is not None else []
     open_ = [
         row
         for row in every
