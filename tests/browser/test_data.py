@@ -29,7 +29,7 @@ class ByHand(BrowserCase):
             page.wait_for_selector("td:has-text('moon; full')")
             # a wrong turn: it is read again at once, and says what is wrong
             page.select_option("select[name=delimiter]", ",")
-            page.wait_for_selector(".problem:has-text('column name')")
+            page.wait_for_selector(".notification.is-danger:has-text('column name')")
             page.select_option("select[name=delimiter]", ";")
             page.wait_for_selector("td:has-text('moon; full')")
             page.click("text=Take in as terms")
@@ -158,8 +158,8 @@ class ByHand(BrowserCase):
             page.keyboard.press("Escape")
             page.click("#headline button:has-text('Rehearse')")
             page.wait_for_selector("h1:has-text('replayed')", timeout=60_000)
-            page.wait_for_selector("aside .problem:has-text('Expected')")
-            return str(page.inner_html("aside .problem"))
+            page.wait_for_selector("aside .notification.is-danger:has-text('Expected')")
+            return str(page.inner_html("aside .notification.is-danger"))
 
         said = self.do(expect_wrongly)
         self.assertRegex(said, r"Expected: <b>\$\.night = \d\d\.\d\d\.\d{4}9</b>")
@@ -174,7 +174,7 @@ class ByHand(BrowserCase):
             page.fill("input[aria-label='New name']", "1st")
             page.fill("input[aria-label='New value']", "x")
             page.keyboard.press("Tab")
-            page.wait_for_selector(".problem:has-text('Not kept yet')")
+            page.wait_for_selector(".notification.is-danger:has-text('Not kept yet')")
             page.fill("input[aria-label='New name']", "second")  # what was typed stands there still
             page.keyboard.press("Tab")
             page.wait_for_selector("[id^=values-says]:has-text('Kept.')")
@@ -206,12 +206,12 @@ class ByHand(BrowserCase):
         self.go(f"data/{large.pk}")
 
         def column(page: Any) -> None:
-            page.fill("[data-make] input[name=column]", "1 wrong")
+            page.fill("form[x-data=dependent] input[name=column]", "1 wrong")
             page.click("text=Make column")
-            page.wait_for_selector("#work .problem:has-text('column name')")
-            page.fill("[data-make] input[name=column]", "mark")
-            page.select_option("[data-make] select[name=make]", "pattern")
-            page.fill("[data-make] input[name=pattern]", "A-{n}")
+            page.wait_for_selector("#work .notification.is-danger:has-text('column name')")
+            page.fill("form[x-data=dependent] input[name=column]", "mark")
+            page.select_option("form[x-data=dependent] select[name=make]", "pattern")
+            page.fill("form[x-data=dependent] input[name=pattern]", "A-{n}")
             page.click("text=Make column")
             page.wait_for_selector("th:has-text('mark')")
 

@@ -25,6 +25,11 @@ FIELDS = """() => [...document.querySelectorAll('form[data-saves] :is(input, tex
     return [el.dataset.field, el.type, el.value, el.name, el.form.matches('[data-saves]')]; })"""
 
 
+def said(page: Any) -> list[str]:
+    """The problems that the page shows."""
+    return list(page.locator(".notification.is-danger").all_inner_texts())
+
+
 class Fields(BrowserCase):
     def kept(self, tail: str, wanted: int) -> None:
         """Types into every field of a page; a second later the server has it; after a reload the page shows it."""
@@ -55,7 +60,7 @@ class Fields(BrowserCase):
                         break
                     page.wait_for_timeout(100)
                 if now.strip() != shown.strip() and not (kind == "number" and float(now or 0) == float(shown)):
-                    lost.append(f"{key}: typed {shown!r}, found {now!r}: {page.locator('.problem').all_inner_texts()}")
+                    lost.append(f"{key}: typed {shown!r}, found {now!r}: {said(page)}")
 
             # what is typed into is what stands alone; the others are typed into together with what they belong to
             alone = [field for field in fields if field[2] or not field[3].endswith(PAIRED)]
@@ -75,10 +80,10 @@ class Fields(BrowserCase):
                     typed.append((key, kind, type_into(key, kind, name)))
                     page.wait_for_timeout(500)
                     if name in REFUSED:  # said, and there after a reload all the same
-                        page.wait_for_selector(".problem")
+                        page.wait_for_selector(".notification.is-danger")
                     # the page is still open: leaving it keeps nothing yet
                     elif not self.there(page, key, typed[-1][2]):
-                        lost.append(f"{key}: not kept: {page.locator('.problem').all_inner_texts()}")
+                        lost.append(f"{key}: not kept: {said(page)}")
             page.reload()
             page.evaluate(FIELDS)
             for each in typed:
@@ -143,7 +148,7 @@ class Fields(BrowserCase):
             again.close()
             page.wait_for_selector("[data-refused]:has-text('Came too late')")
             page.reload()
-            counts = [page.locator(".problem:has-text('Came too late')").count()]
+            counts = [page.locator(".notification.is-danger:has-text('Came too late')").count()]
             page.click("text=I don't need it any more")
             page.reload()
             return [*counts, page.locator("text=Came too late").count()]

@@ -90,8 +90,8 @@ class Noticeboard(BrowserCase):
             page.keyboard.press("s")
             page.wait_for_selector("h1:has-text('to take'), table.strands")
             page.keyboard.press("a")
-            page.wait_for_selector(".hint:has-text('Taken into the journey')")
-            return str(page.inner_text(".hint"))
+            page.wait_for_selector(".notification.is-info:has-text('Taken into the journey')")
+            return str(page.inner_text(".notification.is-info"))
 
         said = self.pool.submit(script, self.page).result(500)
         self.assertIn("the closing opens", said)

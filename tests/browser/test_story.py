@@ -47,7 +47,9 @@ class Story(BrowserCase):
                 {"name": "x.har", "mimeType": "application/json", "buffer": b'{"log": {"entries": [}'},
             )
             page.click("text=Import session")
-            page.wait_for_selector(".problem:has-text('not JSON')")  # a wrong turn is said, and the next try works
+            page.wait_for_selector(
+                ".notification.is-danger:has-text('not JSON')"
+            )  # a wrong turn is said, and the next try works
             page.set_input_files("input[type=file]", file)
             page.click("text=Import session")
             page.wait_for_selector("h1:has-text('which belong to the application')")
@@ -126,7 +128,7 @@ class Story(BrowserCase):
             page.wait_for_selector("aside td:has-text('second.har')")
             self.assertEqual(page.locator("aside .proof .bad").count(), 0)
             page.keyboard.press("a")
-            page.wait_for_selector(".hint:has-text('Taken into the journey')")
+            page.wait_for_selector(".notification.is-info:has-text('Taken into the journey')")
             page.keyboard.press("r")
             page.wait_for_selector("h1:has-text('replayed')")
             return str(page.inner_text("h1"))
@@ -323,7 +325,7 @@ class Views(BrowserCase):
             page.goto(self.base + self.sample.address("journeys"))
             page.fill("[name=targets]", "ftp://nowhere")
             page.click("button:text-is('Record')")
-            page.wait_for_selector(".problem:has-text('be recorded')")  # what was typed is still there
+            page.wait_for_selector(".notification.is-danger:has-text('be recorded')")  # what was typed is still there
             self.assertEqual(page.input_value("[name=targets]"), "ftp://nowhere")
             self.trouble.clear()  # the browser notes the 422
             page.fill("[name=targets]", f"http://127.0.0.1:{self.target_port}")
@@ -377,8 +379,8 @@ class Views(BrowserCase):
             page.keyboard.press("s")
             page.wait_for_selector("h1:has-text('likely cause')")
             page.keyboard.press("a")
-            page.wait_for_selector(".hint:has-text('Taken into the journey')")
-            return str(page.inner_text(".hint"))
+            page.wait_for_selector(".notification.is-info:has-text('Taken into the journey')")
+            return str(page.inner_text(".notification.is-info"))
 
         self.assertIn("form_key", self.do(correlate))
         self.assertIn("Every check passed", self.do(rehearse))

@@ -84,7 +84,11 @@ TEMPLATES = [
                 "django.contrib.auth.context_processors.auth",
                 "dynamikos.web.ui.context.frame",
             ],
-            "builtins": ["dynamikos.web.ui.templatetags.figures", "dynamikos.web.ui.templatetags.texts"],
+            "builtins": [
+                "dynamikos.web.ui.templatetags.figures",
+                "dynamikos.web.ui.templatetags.parts",
+                "dynamikos.web.ui.templatetags.texts",
+            ],
         },
     }
 ]

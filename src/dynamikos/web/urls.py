@@ -1,6 +1,7 @@
 from django.urls import include, path
 
 APPS = [
+    "ui",
     "accounts",
     "projects",
     "environments",

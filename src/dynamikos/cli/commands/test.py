@@ -42,6 +42,7 @@ def linters(environment: dict[str, str], count: Count) -> None:
         ("ruff", [PYTHON, "-m", "ruff", "check", "src", "tests", "bench", "manage.py"]),
         ("ruff format", [PYTHON, "-m", "ruff", "format", "--check", "src", "tests", "bench"]),
         ("templates", [PYTHON, "-m", "djlint", "src/dynamikos/web", "--check", "--quiet"]),
+        ("scripts", ["/usr/bin/tsc", "-p", "jsconfig.json"]),
         ("mypy", [PYTHON, "-m", "mypy", "src"]),
         ("import contracts", [lint]),
         ("migrations", [PYTHON, "manage.py", "makemigrations", "--check", "--dry-run"]),

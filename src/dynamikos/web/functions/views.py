@@ -48,6 +48,7 @@ def functions(request: HttpRequest, member: Membership) -> HttpResponse:
         "chosen": chosen,
         "problem": problem,
         "typed": typed,
+        "source": typed if typed is not None else chosen.source if chosen is not None else "",
         "name": name,
         "members": projects.members(member),
         "signatures": queries.signatures(member.project),

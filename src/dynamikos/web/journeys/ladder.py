@@ -30,6 +30,22 @@ class Rung:
     lost: int = 0  # embedded resources that failed
 
     @property
+    def look(self) -> str:
+        """Its classes."""
+        return " ".join(["is-bad"] * self.is_bad + ["is-idle"] * self.is_idle)
+
+    @property
+    def stroke(self) -> str:
+        """The lines of request and answer, as a path."""
+        there = f"M{LEFT} {self.y + 11}L{RIGHT - 7} {self.y + 18}"
+        return f"{there}M{RIGHT} {self.y + 22}L{LEFT + 7} {self.y + 30}"
+
+    @property
+    def heads(self) -> str:
+        """Their arrow heads."""
+        return f"M{RIGHT} {self.y + 18}l-8 -4v8zM{LEFT} {self.y + 30}l8 -4v8z"
+
+    @property
     def words_at(self) -> int:
         """Where the words about its embedded resources begin, right of the client's rail."""
         return 12 if self.lost else 70
@@ -78,7 +94,13 @@ class StepRow:
 
     @property
     def bed(self) -> int:
-        return 200 - self.x
+        """Width of what is lit when it is selected."""
+        return 200 - self.x if self.kind == "step" else WIDTH - 24
+
+    @property
+    def label(self) -> str:
+        """What is read aloud."""
+        return f"{self.kind.title()} {self.name}" + (f": {self.full}" if self.full else "")
 
 
 @dataclass(slots=True)

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_GET
 from dynamikos.core.profiles import duration_s, measured_part_s, peak, users_at
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.frames import Frame
+from dynamikos.core.verdicts.outcome import NOT_VALID
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
@@ -18,6 +19,10 @@ from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.streams.views import event_stream
 
+TAPE_LABEL = (
+    "Tape: lanes on the run clock. Left and right move the crosshair, with Shift they make the window longer, Escape"
+    " shows the measured part."
+)
 COLUMNS = (
     ("count", "count"),
     ("failures", "failed"),
@@ -85,8 +90,9 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
         "from_s": begin,
         "to_s": end,
         "is_measured": is_measured,
+        "is_doubted": is_measured and found.outcome is not None and found.outcome.get("exit_code") == NOT_VALID,
         "seen": seen,
-        "columns": COLUMNS,
+        "columns": [(name, title, 0 if sort == name and down else 1) for name, title in COLUMNS],
         "sort": sort,
         "down": down,
         "rows": rows,
@@ -114,6 +120,7 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     context.update(
         {
             "duration": total,
+            "tape_label": TAPE_LABEL,
             "sentence": queries.sentence(found),
             "peak": peak(inputs.plan.profile),
             "last": last,

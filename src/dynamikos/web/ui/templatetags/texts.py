@@ -18,6 +18,12 @@ def lines(pairs: Iterable[tuple[str, Any]]) -> str:
 
 
 @register.filter
+def one_a_line(texts: Iterable[str]) -> str:
+    """Texts beneath each other."""
+    return "".join(f"{text}\n" for text in texts)
+
+
+@register.filter
 def typed_lines(typed: Mapping[str, Iterable[str]]) -> str:
     """What was typed into the fields of a form, a line for each name."""
     return lines((name, " · ".join(values)) for name, values in typed.items() if name not in UNTOLD)

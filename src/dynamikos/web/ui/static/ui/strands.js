@@ -1,13 +1,15 @@
 // A capture of one's own: writing it chooses it; a click on a group of the match takes that group.
-"use strict";
-document.addEventListener("input", (e) => {
-  if (e.target.closest(".own") && e.target.id !== "own") document.getElementById("own").checked = true;
+import { near, one } from "./dom.js";
+
+document.addEventListener("input", (event) => {
+  const el = near(event, ".own *");
+  if (el && el.id !== "own") one("#own").checked = true;
 });
-document.addEventListener("click", (e) => {
-  const button = e.target.closest("[data-group]");
+document.addEventListener("click", (event) => {
+  const button = near(event, "[data-group]");
   if (!button) return;
-  const more = document.querySelector(".own [name=capture-more]"),
-    header = more.value.trim().split(/\s+/).slice(1).join(" ");
-  more.value = (button.dataset.group + " " + header).trim();
+  const more = one(".own [name=capture-more]");
+  const header = more.value.trim().split(/\s+/).slice(1).join(" ");
+  more.value = `${button.dataset.group} ${header}`.trim();
   more.dispatchEvent(new Event("input", { bubbles: true }));
 });

@@ -1,4 +1,6 @@
 // The tape of a run: lanes on one clock, one crosshair, a window that the tables follow.
+import { carrying } from "../carrying.js";
+import { all } from "../dom.js";
 import { drawn, values } from "./lanes.js";
 import { placesOf } from "./frames.js";
 import { nowOf, saidOf } from "./sentences.js";
@@ -6,7 +8,7 @@ import { follow } from "./stream.js";
 
 const box = document.getElementById("tape");
 const given = JSON.parse(document.getElementById("tape-data").textContent);
-const places = Object.fromEntries([...box.querySelectorAll("[data-says]")].map((el) => [el.dataset.says, el]));
+const places = Object.fromEntries(all("[data-says]", box).map((el) => [el.dataset.says, el]));
 const tape = {
   frames: given.frames,
   at: placesOf(given.fields),
@@ -90,7 +92,7 @@ const pointedAt = (plot) => {
 };
 
 const build = () => {
-  lanes = [...box.querySelectorAll("[data-lane]")].map((place) => {
+  lanes = all("[data-lane]", box).map((place) => {
     const name = place.dataset.lane;
     const options = drawn[name](tape);
     options.width = place.clientWidth;
@@ -169,7 +171,7 @@ const told = {
   },
   log: (words) => {
     const problem = document.createElement("div");
-    problem.className = "problem";
+    problem.className = "notification is-danger";
     problem.textContent = words;
     box.before(problem);
   },

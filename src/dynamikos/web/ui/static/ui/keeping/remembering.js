@@ -1,0 +1,64 @@
+// A text that waits for its button survives a reload, in this tab; secrets never do.
+import { all, one } from "../dom.js";
+
+const NEVER = "[type=hidden], [type=password], [type=file], [type=checkbox], [type=radio], [readonly], [data-editor]";
+const begin = () => `typed|${location.pathname}|`;
+
+/** Where the text of a field is kept; null for one whose text is not. @param {any} el */
+const placeOf = (el) => {
+  const { form } = el;
+  if (!form || !el.name || form.matches("[role=search], [autocomplete=off]") || el.matches(NEVER)) return null;
+  const what = one("[name=what]", form);
+  const to = form.getAttribute("hx-post") || form.getAttribute("action") || "";
+  const at = [...form.elements].filter((each) => each.name === el.name).indexOf(el);
+  return begin() + [to, what ? what.value : "", el.name, at].join("|");
+};
+
+const keep = (el) => {
+  const at = placeOf(el);
+  if (at) sessionStorage.setItem(at, el.value);
+};
+
+/** Keeps what was typed into a form. @param {any} form */
+export const remember = (form) => {
+  for (const el of form.elements) if (el.matches("input, textarea") && el.value !== el.defaultValue) keep(el);
+};
+
+/** Keeps nothing of a form any more. @param {any} form */
+export const forget = (form) => {
+  for (const el of form.elements) {
+    const at = placeOf(el);
+    if (at) sessionStorage.removeItem(at);
+  }
+};
+
+const restore = () => {
+  if (!Object.keys(sessionStorage).some((each) => each.startsWith(begin()))) return;
+  for (const el of all("form [name]")) {
+    const at = placeOf(el);
+    const text = at ? sessionStorage.getItem(at) : null;
+    if (text === null || el.value === text) continue;
+    el.value = text;
+    el.dispatchEvent(new Event("input", { bubbles: true }));
+  }
+};
+
+document.addEventListener("input", (event) => {
+  const el = /** @type {any} */ (event.target);
+  if (!el.form) return;
+  // of a form that saves itself only what was refused before: the newest of it
+  const at = placeOf(el);
+  if (at && (!el.form.matches("[data-saves]") || sessionStorage.getItem(at) !== null)) keep(el);
+});
+document.addEventListener(
+  "submit",
+  (event) => {
+    const form = /** @type {any} */ (event.target);
+    if (form.matches("[action*='sign-out']"))
+      sessionStorage.clear(); // what one person typed is not the next one's
+    else if (!form.matches("[data-saves]")) forget(form);
+  },
+  true,
+);
+document.addEventListener("DOMContentLoaded", restore);
+document.addEventListener("htmx:after:swap", restore);

@@ -1,0 +1,60 @@
+"""Parts that recur on the pages, as tags: each is one element, made in one place. All of them are on `/patterns/`."""
+
+from django import template
+from django.utils.html import format_html, format_html_join
+from django.utils.safestring import SafeString, mark_safe
+
+register = template.Library()
+
+
+def _id(name: str) -> SafeString:
+    return format_html(' id="{}"', name) if name else SafeString("")
+
+
+@register.simple_block_tag
+def problem(content: str, id: str = "") -> SafeString:
+    """What is wrong, where, and what to do; said at once to whoever hears the page."""
+    return format_html('<div class="notification is-danger" role="alert"{}>{}</div>', _id(id), mark_safe(content))
+
+
+@register.simple_block_tag
+def hint(content: str, id: str = "") -> SafeString:
+    """Something good to know: what was done, what can be done next."""
+    return format_html('<div class="notification is-info"{}>{}</div>', _id(id), mark_safe(content))
+
+
+@register.simple_block_tag
+def empty(content: str, heading: str = "") -> SafeString:
+    """What stands where nothing is yet: what it will be, and how it begins."""
+    head = format_html("<h2>{}</h2>", heading) if heading else ""
+    return format_html('<div class="empty">{}{}</div>', head, mark_safe(content))
+
+
+@register.simple_block_tag
+def disclosure(content: str, summary: str, id: str = "", look: str = "", open: object = False) -> SafeString:
+    """What is looked at now and then: a line that unfolds the rest. `look` is a class of all of it."""
+    classes = format_html(' class="{}"', look) if look else ""
+    more = SafeString(" open") if open else ""
+    head = format_html('<summary class="small">{}</summary>', summary)
+    return format_html("<details{}{}{}>{}{}</details>", classes, _id(id), more, head, mark_safe(content))
+
+
+@register.simple_block_tag
+def field(content: str, label: str, look: str = "") -> SafeString:
+    """A field beneath its label; `look` is a class of the label."""
+    classes = format_html(' class="{}"', look) if look else ""
+    return format_html("<label{}>{} {}</label>", classes, label, mark_safe(content))
+
+
+@register.simple_tag
+def figure(value: object, unit: str = "") -> SafeString:
+    """A figure with its unit, in digits of one width."""
+    return format_html('<span class="figure">{}{}</span>', value, f" {unit}" if unit else "")
+
+
+@register.simple_tag
+def columns(*names: str) -> SafeString:
+    """The head of a table; a name that ends with " #" is of a column of figures."""
+    cells = ((" class=n" if name.endswith(" #") else "", name.removesuffix(" #")) for name in names)
+    row = format_html_join("", "<th{}>{}</th>", ((SafeString(look), name) for look, name in cells))
+    return format_html("<thead><tr>{}</tr></thead>", row)
