@@ -5,6 +5,8 @@ import re
 from pathlib import Path
 from unittest import TestCase
 
+from msgspec.structs import replace
+
 from dynamikos.core.correlation import find_strands
 from dynamikos.core.correlation.looks import weak
 from tests.core.correlation.trimmed import BASE, exchanges_of
@@ -38,3 +40,14 @@ class Trimmed(TestCase):
                 alone = exchanges_of(json.loads(path.read_text())["recordings"][0])
                 found = find_strands([alone], origins=[BASE])
                 self.assertEqual([each.value for each in found if each.proven and weak(each.value)], [])
+
+    def test_what_counts_is_no_id(self) -> None:
+        document = json.loads((FOLDER / "office.json").read_text())
+        first, second = (exchanges_of(rows) for rows in document["recordings"])
+        # the second asks for the page that is as large as the number of rows by chance
+        turned = [
+            replace(each, sent=replace(each.sent, url=each.sent.url.replace("__page=1", "__page=2"))) for each in second
+        ]
+        self.assertNotEqual(turned, second)
+        page = next(each for each in find_strands([first, turned], origins=[BASE]) if each.values == ("1", "2"))
+        self.assertNotEqual((page.kind, page.proven), ("issued", True))

@@ -34,11 +34,21 @@ ACTION_NAMES = frozenset(
 )
 
 
+# what such a member holds says how many there are: it is no id, whatever is sent later
+COUNT_NAMES = frozenset("count counts total totals length size sum pages hits results matches unread remaining".split())
+
+
 @lru_cache(maxsize=10_000)
 def words(name: str) -> tuple[str, ...]:
     """A name's words in lower case: "holdToken" and "X-Hold_Token" alike."""
     apart = re.sub(r"([a-z0-9])([A-Z])", r"\1 \2", re.sub(r"([A-Z]+)([A-Z][a-z])", r"\1 \2", name))
     return tuple(word for word in re.split(r"[^A-Za-z0-9]+", apart.lower()) if word)
+
+
+def counts(path: str) -> bool:
+    """Whether the last member of a JSONPath says how many there are."""
+    found = words(path.rpartition(".")[2])
+    return bool(found) and found[-1] in COUNT_NAMES
 
 
 def joined(name: str) -> str:

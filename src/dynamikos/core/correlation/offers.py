@@ -9,12 +9,13 @@ from dynamikos.core.captures import Capture, CssForm, Decoding, RegexForm, View,
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import leaves, written
 from dynamikos.core.correlation.elements import marked, own_selectors, told_by
-from dynamikos.core.correlation.looks import likeness
+from dynamikos.core.correlation.looks import counts, likeness
 from dynamikos.core.correlation.shapes import Shape
 from dynamikos.core.correlation.texts import addresses, headers, places, shaped, texts
 from dynamikos.core.errors import DynamikosError
 
 ENOUGH = 3  # alternatives of one value
+FEW = 6  # scalars of a JSON answer that moved between recordings: a match is no chance then
 
 
 class Seen(NamedTuple):
@@ -79,7 +80,7 @@ def offers(
         if (
             alike < 0.5
             and made.pick == "first"
-            and (made.header or (made.json and others and moved(answers, i, others) <= 6))
+            and (made.header or (made.json and others and not counts(made.json) and moved(answers, i, others) <= FEW))
         ):
             alike = 0.5
         holds = all(take(other.view) == other.value for other in others)
