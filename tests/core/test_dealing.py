@@ -8,11 +8,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dynamikos.core.dealing import (  # fmt: skip
+    ColumnRule,
     Deal,
     Form,
     Reading,
     Rewrite,
-    Rule,
     column,
     count_columns,
     detect,
@@ -105,14 +105,14 @@ class WhatAFileIs(TestCase):
 
 class Columns(TestCase):
     def test_each_kind(self) -> None:
-        self.assertEqual(list(column(Rule(kind="sequence", start=8, step=2, width=3), 3)), ["008", "010", "012"])
+        self.assertEqual(list(column(ColumnRule(kind="sequence", start=8, step=2, width=3), 3)), ["008", "010", "012"])
         for rule, looks in (
-            (Rule(kind="pattern", pattern="OBS-##-?{n}"), r"^OBS-\d\d-[a-z]\d+$"),
-            (Rule(kind="number", low=2.5, high=1.5, places=2), r"^(1\.[5-9]\d|2\.[0-4]\d|2\.50)$"),
-            (Rule(kind="date", first="2027-01-31", days=2, form="%d.%m.%Y"), r"^(31\.01|01\.02)\.2027$"),
-            (Rule(kind="choice", among=("lyra", "vela")), "^(lyra|vela)$"),
-            (Rule(kind="name"), "^[A-Z][a-z]+ [A-Z][a-z]+$"),
-            (Rule(kind="uuid"), "^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$"),
+            (ColumnRule(kind="pattern", pattern="OBS-##-?{n}"), r"^OBS-\d\d-[a-z]\d+$"),
+            (ColumnRule(kind="number", low=2.5, high=1.5, places=2), r"^(1\.[5-9]\d|2\.[0-4]\d|2\.50)$"),
+            (ColumnRule(kind="date", first="2027-01-31", days=2, form="%d.%m.%Y"), r"^(31\.01|01\.02)\.2027$"),
+            (ColumnRule(kind="choice", among=("lyra", "vela")), "^(lyra|vela)$"),
+            (ColumnRule(kind="name"), "^[A-Z][a-z]+ [A-Z][a-z]+$"),
+            (ColumnRule(kind="uuid"), "^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$"),
         ):
             with self.subTest(rule.kind):
                 made = list(column(rule, 200))
@@ -121,13 +121,13 @@ class Columns(TestCase):
                 self.assertEqual(made, list(column(rule, 200)))
                 self.assertGreater(len(set(made)), 1)
                 self.assertEqual(made[:50], list(column(rule, 50)))
-        self.assertNotEqual(list(column(Rule(kind="uuid", seed=2), 3)), list(column(Rule(kind="uuid"), 3)))
+        self.assertNotEqual(list(column(ColumnRule(kind="uuid", seed=2), 3)), list(column(ColumnRule(kind="uuid"), 3)))
         for wrong in (
-            Rule(kind="pattern"),
-            Rule(kind="choice"),
-            Rule(kind="date", first="soon"),
-            Rule(kind="date", form="%99999999d"),
-            Rule(kind="number", places=99),
+            ColumnRule(kind="pattern"),
+            ColumnRule(kind="choice"),
+            ColumnRule(kind="date", first="soon"),
+            ColumnRule(kind="date", form="%99999999d"),
+            ColumnRule(kind="number", places=99),
         ):
             with self.assertRaises(ImportRefused):
                 column(wrong, 1)
@@ -228,12 +228,12 @@ class Rewriting(TestCase):
         cases: list[tuple[Rewrite, list[str], list[list[str]]]] = [
             (Rewrite(what="insert", at=1), ["a", "new", "b"], [["1", "", "2"], ["3", "", "4"], ["5", "", "6"]]),
             (
-                Rewrite(what="insert", at=2, rule=Rule(kind="sequence", start=7)),
+                Rewrite(what="insert", at=2, rule=ColumnRule(kind="sequence", start=7)),
                 ["a", "b", "new"],
                 [["1", "2", "7"], ["3", "4", "8"], ["5", "6", "9"]],
             ),
             (
-                Rewrite(what="fill", at=0, rule=Rule(kind="sequence", step=2)),
+                Rewrite(what="fill", at=0, rule=ColumnRule(kind="sequence", step=2)),
                 ["new", "b"],
                 [["1", "2"], ["3", "4"], ["5", "6"]],
             ),
@@ -249,5 +249,5 @@ class Rewriting(TestCase):
 
     def test_a_rule_that_makes_nothing_is_said_before_a_row_is_touched(self) -> None:
         with self.assertRaisesRegex(ImportRefused, "choose from"):
-            list(rewritten([[["1"]]], Rewrite(what="insert", at=0, rule=Rule(kind="choice")), 1))
+            list(rewritten([[["1"]]], Rewrite(what="insert", at=0, rule=ColumnRule(kind="choice")), 1))
         self.assertEqual(list(rewritten([], Rewrite(what="delete", at=0), 0)), [])

@@ -8,7 +8,7 @@ import msgspec
 from dynamikos.core.captures import Capture, RegexForm
 from dynamikos.core.errors import DynamikosError
 from dynamikos.workers import WorkerError, call
-from dynamikos.workers.documents import Look
+from dynamikos.workers.documents import GivenAnswer
 from dynamikos.workers.jobs import Trial
 
 PAGE = b"<b>one: A17</b> <b>two: B22</b>"
@@ -16,7 +16,7 @@ PAGE = b"<b>one: A17</b> <b>two: B22</b>"
 
 def tried(pattern: str, body: bytes = PAGE, *, seconds: float = 2.0, **more: object) -> Trial:
     capture = Capture(name="v", regex=RegexForm(pattern=pattern, group=int(more.pop("group", 1))), **more)  # type: ignore[arg-type,call-overload]
-    payload = msgspec.msgpack.encode((capture, [Look(200, [(b"content-type", b"text/html")], body, {}, [])]))
+    payload = msgspec.msgpack.encode((capture, [GivenAnswer(200, [(b"content-type", b"text/html")], body, {}, [])]))
     return msgspec.msgpack.decode(call("trial", payload, seconds=seconds), type=list[Trial])[0]
 
 
@@ -43,17 +43,20 @@ class Workers(TestCase):
 
     def test_too_much_memory_is_ended(self) -> None:
         payload = msgspec.msgpack.encode(
-            (Capture(name="v", regex=RegexForm(pattern="(x)", group=1)), [Look(200, [], b"x" * 90_000_000, {}, [])])
+            (
+                Capture(name="v", regex=RegexForm(pattern="(x)", group=1)),
+                [GivenAnswer(200, [], b"x" * 90_000_000, {}, [])],
+            )
         )
         with self.assertRaisesRegex(WorkerError, "more than 200 MB"):
             call("trial", payload, seconds=10, memory_mb=200)
 
     def test_progress_can_end_a_job(self) -> None:
-        from dynamikos.workers.jobs import Search
+        from dynamikos.workers.jobs import SearchJob
         from tests.core.correlation.recordings import played
 
         recording = list(played("wizard", 1).exchanges)
-        payload = msgspec.msgpack.encode(Search([recording], None, None, []))
+        payload = msgspec.msgpack.encode(SearchJob([recording], None, None, []))
         told: list[float] = []
         found = call("strands", payload, seconds=20, memory_mb=2000, progress=told.append)
         self.assertGreater(len(msgspec.msgpack.decode(found)), 2)

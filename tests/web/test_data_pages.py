@@ -5,7 +5,7 @@ import time
 
 import msgspec
 
-from dynamikos.core.dealing import Deal, Form, Rule
+from dynamikos.core.dealing import ColumnRule, Deal, Form
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.columns import matches, occurrences, put_column
 from dynamikos.core.journeys.kinds import Repeating
@@ -136,7 +136,7 @@ class Data(PageCase):
     def test_columns_of_a_large_table_are_changed_in_a_worker(self) -> None:
         made = self.made("n.csv", b"n,m\n" + b"".join(b"%d,m\n" % at for at in range(queries.LARGE + 1)))
         told: list[float] = []
-        actions.add_column(self.sample.member, made.pk, "row", Rule(kind="sequence", start=5), told.append)
+        actions.add_column(self.sample.member, made.pk, "row", ColumnRule(kind="sequence", start=5), told.append)
         self.assertEqual((told, max(told) > 0.9, len(set(told)) > 20), (sorted(told), True, True))
         made.refresh_from_db()
         self.assertEqual((made.columns, self.rows(made)[-1]), (["n", "m", "row"], ["20000", "m", "20005"]))

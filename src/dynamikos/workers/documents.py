@@ -154,7 +154,7 @@ def suggest(payload: bytes, progress: Progress) -> bytes:
     return msgspec.msgpack.encode([(words, msgspec.json.encode(check).decode()) for words, check in found])
 
 
-class Look(msgspec.Struct, frozen=True, array_like=True):
+class GivenAnswer(msgspec.Struct, frozen=True, array_like=True):
     """An answer that captures are tried on. `headers` and `body` as they came."""
 
     status: int

@@ -16,7 +16,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Exchange
 from dynamikos.core.values import Maker, Values, compile_condition, compile_list, compile_text
 from dynamikos.core.values.template import HOLE
-from dynamikos.workers.documents import Look
+from dynamikos.workers.documents import GivenAnswer
 
 Progress = Callable[[float], None]
 MAX_MATCHES, AROUND = 200, 60
@@ -36,7 +36,7 @@ class Trial(msgspec.Struct, frozen=True, array_like=True):
 
 def trial(payload: bytes, progress: Progress) -> bytes:
     """(Capture, answers) → a Trial for each. Raises RuleError for an expression that is wrong."""
-    capture, answers = msgspec.msgpack.decode(payload, type=tuple[Capture, list[Look]])
+    capture, answers = msgspec.msgpack.decode(payload, type=tuple[Capture, list[GivenAnswer]])
     find, take = compile_finder(capture), compile_capture(capture)
     made = []
     for answer in answers:
@@ -65,7 +65,7 @@ def trial(payload: bytes, progress: Progress) -> bytes:
     return msgspec.msgpack.encode(made)
 
 
-class Search(msgspec.Struct, frozen=True, array_like=True):
+class SearchJob(msgspec.Struct, frozen=True, array_like=True):
     """A search for strands: recordings of one journey, a rehearsal as further evidence, origins to look at, rules."""
 
     recordings: list[list[Exchange]]
@@ -75,8 +75,8 @@ class Search(msgspec.Struct, frozen=True, array_like=True):
 
 
 def strands(payload: bytes, progress: Progress) -> bytes:
-    """Search → list of Strand."""
-    asked = msgspec.msgpack.decode(payload, type=Search)
+    """SearchJob → list of Strand."""
+    asked = msgspec.msgpack.decode(payload, type=SearchJob)
     found: list[Strand] = find_strands(
         asked.recordings, rehearsal=asked.rehearsal, origins=asked.origins, rules=asked.rules, progress=progress
     )
@@ -142,7 +142,7 @@ class Asked(msgspec.Struct, frozen=True, array_like=True):
     now_us: int
 
 
-class Found(msgspec.Struct, frozen=True, array_like=True):
+class Evaluated(msgspec.Struct, frozen=True, array_like=True):
     """What a text came to, or what is wrong and at which of its characters (from, to; 0, 0: nowhere; from = to:
     something is missing there).
     """
@@ -154,7 +154,7 @@ class Found(msgspec.Struct, frozen=True, array_like=True):
 
 
 def evaluate(payload: bytes, progress: Progress) -> bytes:
-    """Asked → Found."""
+    """Asked → Evaluated."""
     asked = msgspec.msgpack.decode(payload, type=Asked)
     holes = list(HOLE.finditer(asked.text))
     maker = Maker(lambda: Random(1), lambda: asked.now_us, known=asked.values)
@@ -169,7 +169,7 @@ def evaluate(payload: bytes, progress: Progress) -> bytes:
         return compile_text(asked.text).fill(values)
 
     try:
-        return msgspec.msgpack.encode(Found(whole()[:2000], "", 0, 0))
+        return msgspec.msgpack.encode(Evaluated(whole()[:2000], "", 0, 0))
     except TemplateError as problem:
         for hole in holes:  # which hole it is, and what in it
             try:
@@ -178,8 +178,8 @@ def evaluate(payload: bytes, progress: Progress) -> bytes:
                 (start, end), within = hole.span(), hole.group(1)
                 if inner.at is not None:
                     start, end = (hole.start(1) + len(within) - len(within.lstrip()) + place for place in inner.at)
-                return msgspec.msgpack.encode(Found("", str(inner), start, end))
-        return msgspec.msgpack.encode(Found("", str(problem), 0, 0))
+                return msgspec.msgpack.encode(Evaluated("", str(inner), start, end))
+        return msgspec.msgpack.encode(Evaluated("", str(problem), 0, 0))
 
 
 JOBS: dict[str, Callable[[bytes, Progress], bytes]] = {

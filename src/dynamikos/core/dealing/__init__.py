@@ -6,7 +6,7 @@ Never reads a file or a database. Start reading at `deal`.
 from dynamikos.core.dealing.blocks import BLOCK_ROWS, Block, decode_row, pack, packed, raw_rows, unpack
 from dynamikos.core.dealing.counting import Facts, count_columns
 from dynamikos.core.dealing.deal import Cell, Deal, drawing, row_of, shuffled, slice_of, used_up_s
-from dynamikos.core.dealing.generate import Rule, column
+from dynamikos.core.dealing.generate import ColumnRule, column
 from dynamikos.core.dealing.reading import SAMPLE, Form, Reading, Table, detect, read_table, secret_columns
 from dynamikos.core.dealing.rewriting import Rewrite, rewritten
 
@@ -15,12 +15,12 @@ __all__ = [
     "SAMPLE",
     "Block",
     "Cell",
+    "ColumnRule",
     "Deal",
     "Facts",
     "Form",
     "Reading",
     "Rewrite",
-    "Rule",
     "Table",
     "column",
     "count_columns",

@@ -26,7 +26,7 @@ LAST_NAMES = (
 ).split()
 
 
-class Rule(msgspec.Struct, frozen=True, kw_only=True):
+class ColumnRule(msgspec.Struct, frozen=True, kw_only=True):
     """How a column is made.
 
     sequence: `start`, `step`, `width` (padded with nought). pattern: a text in which # is a digit, ? a letter and {n}
@@ -50,7 +50,7 @@ class Rule(msgspec.Struct, frozen=True, kw_only=True):
     among: tuple[str, ...] = ()
 
 
-def maker(rule: Rule) -> Callable[[int], str]:
+def maker(rule: ColumnRule) -> Callable[[int], str]:
     """Function of the row's number (from 0) → cell. Raises ImportRefused for rules that make nothing."""
 
     def drawn(at: int) -> random.Random:
@@ -110,7 +110,7 @@ def maker(rule: Rule) -> Callable[[int], str]:
             return uuid
 
 
-def column(rule: Rule, rows: int) -> Iterator[str]:
+def column(rule: ColumnRule, rows: int) -> Iterator[str]:
     """The cells of `rows` rows. Raises ImportRefused."""
     make = maker(rule)
     return (make(at) for at in range(rows))

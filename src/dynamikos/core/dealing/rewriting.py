@@ -7,7 +7,7 @@ from typing import Literal
 import msgspec
 
 from dynamikos.core.dealing.blocks import Block, pack
-from dynamikos.core.dealing.generate import Rule, column
+from dynamikos.core.dealing.generate import ColumnRule, column
 
 
 class Rewrite(msgspec.Struct, frozen=True, kw_only=True):
@@ -20,7 +20,7 @@ class Rewrite(msgspec.Struct, frozen=True, kw_only=True):
     what: Literal["insert", "fill", "delete", "move"]
     at: int
     to: int = 0
-    rule: Rule | None = None
+    rule: ColumnRule | None = None
 
     def row(self, cells: list[str], new: str = "") -> list[str]:
         """A row, or the columns' names, after it."""

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from django.db import transaction
 
-from dynamikos.core.dealing import Deal, Form, Rewrite, Rule, pack, packed, secret_columns
+from dynamikos.core.dealing import ColumnRule, Deal, Form, Rewrite, pack, packed, secret_columns
 from dynamikos.core.dealing.deal import DEAL
 from dynamikos.core.dealing.reading import COLUMN, LONGEST_CELL, MOST_COLUMNS
 from dynamikos.core.errors import DynamikosError
@@ -22,7 +22,7 @@ SPLIT_ROWS, MOST_PASTED = 2000, 20_000
 RENAMING = "rename {}"
 
 
-class Changed(DynamikosError):
+class CellChanged(DynamikosError):
     """Somebody else changed the same cell meanwhile."""
 
 
@@ -59,13 +59,13 @@ def _column_at(found: DataSet, name: str) -> int:
 
 
 def set_cell(member: Membership, pk: uuid.UUID, row: int, name: str, text: str, old: str | None) -> None:
-    """One cell, as typed. Raises Changed when it was not `old` any more, DynamikosError for what can't be a cell."""
+    """One cell, as typed. Raises CellChanged when it was not `old` any more, DynamikosError for what is no cell."""
     with tables.changing(member, pk, f"row {row + 1}, {name}") as found:
         at, inside, rows = _row(found, row)
         index = _column_at(found, name)
         now = rows[inside][index]
         if old is not None and now not in (old, text):
-            raise Changed(
+            raise CellChanged(
                 f"Row {row + 1:,}, {name}, was changed to “{now[:60]}” meanwhile; “{text[:60]}” was not kept. Type it"
                 " again to replace that."
             )
@@ -168,7 +168,11 @@ def _column_name(found: DataSet, name: str) -> str:
 
 
 def add_column(
-    member: Membership, pk: uuid.UUID, name: str, rule: Rule | None = None, progress: Progress = lambda share: None
+    member: Membership,
+    pk: uuid.UUID,
+    name: str,
+    rule: ColumnRule | None = None,
+    progress: Progress = lambda share: None,
 ) -> None:
     """A new column at the end: empty, or made by `rule`; an existing one is made anew. Raises DynamikosError."""
 

@@ -2,7 +2,7 @@
 
 from django.http import QueryDict
 
-from dynamikos.core.dealing import Deal, Form, Rule
+from dynamikos.core.dealing import ColumnRule, Deal, Form
 from dynamikos.core.dealing.reading import DELIMITERS, ENCODINGS, QUOTES
 from dynamikos.core.errors import DynamikosError
 
@@ -76,12 +76,12 @@ def decimal(data: QueryDict, name: str, default: float) -> float:
         raise DynamikosError(f"“{text[:40]}” is not a number.") from problem
 
 
-def rule_from(data: QueryDict) -> Rule | None:
+def rule_from(data: QueryDict) -> ColumnRule | None:
     """How a new column is made; None for an empty one. Raises DynamikosError."""
     kind = data.get("make", "")
     if kind not in KINDS:
         return None
-    return Rule(
+    return ColumnRule(
         kind=kind,  # type: ignore[arg-type]
         seed=whole(data, "seed", 1),
         start=whole(data, "start", 1),

@@ -188,7 +188,7 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
             data.get("text", ""),
             data.get("old"),
         )
-    except actions.Changed as problem:
+    except actions.CellChanged as problem:
         return JsonResponse(told(problem), status=409)
     except DynamikosError as problem:
         return JsonResponse(told(problem), status=422)

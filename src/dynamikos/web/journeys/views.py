@@ -24,7 +24,7 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
 from dynamikos.web.recordings import queries as recordings
-from dynamikos.workers.jobs import Asked, Found
+from dynamikos.workers.jobs import Asked, Evaluated
 
 
 @member_view(get="reader")
@@ -205,7 +205,7 @@ def evaluate(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRes
     values = queries.last_values(found)
     asked = Asked(text, values, kind if kind in ("text", "condition", "list") else "text", time.time_ns() // 1000)
     try:
-        made = msgspec.msgpack.decode(workers.call("evaluate", msgspec.msgpack.encode(asked)), type=Found)
+        made = msgspec.msgpack.decode(workers.call("evaluate", msgspec.msgpack.encode(asked)), type=Evaluated)
     except DynamikosError as problem:
         return JsonResponse(told(problem))
     return JsonResponse({"value": made.value[:400], "problem": made.problem, "start": made.start, "end": made.end})

@@ -32,7 +32,7 @@ from dynamikos.web.rehearsals.queries import as_exchanges
 from dynamikos.web.strands import queries
 from dynamikos.web.strands.models import Dismissal, Rule, Search
 from dynamikos.workers.documents import Acceptance, ByHand
-from dynamikos.workers.jobs import Search as SearchJob
+from dynamikos.workers.jobs import SearchJob
 
 SEARCH_S, SEARCH_MB = 180.0, 4000
 

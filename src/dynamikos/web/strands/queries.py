@@ -23,7 +23,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.rehearsals.queries import replayed
 from dynamikos.web.strands.models import Rule, Search
-from dynamikos.workers.documents import Look
+from dynamikos.workers.documents import GivenAnswer
 from dynamikos.workers.jobs import Trial
 
 KINDS = ("issued", "client-made", "typed", "constant")
@@ -215,9 +215,9 @@ def alternatives(strand: Strand, evidence: list[str]) -> list[Alternative]:
     return made
 
 
-def look(answers: Answers, at: int) -> Look:
+def look(answers: Answers, at: int) -> GivenAnswer:
     """An answer as a worker is given it."""
     view = answers.view(at)
-    return Look(
+    return GivenAnswer(
         view.status, [(bytes(n), bytes(v)) for n, v in view.headers], view.body, view.cookies(), list(view.addresses)
     )

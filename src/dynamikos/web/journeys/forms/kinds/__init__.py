@@ -9,7 +9,7 @@ from django.http import QueryDict
 
 from dynamikos.core.journeys import Step
 from dynamikos.core.journeys.kinds import Kind
-from dynamikos.web.journeys.forms.kinds.base import Fields
+from dynamikos.web.journeys.forms.kinds.base import KindFields
 from dynamikos.web.journeys.forms.kinds.branching import ChoosingFields, DecidingFields
 from dynamikos.web.journeys.forms.kinds.calling import CallingFields
 from dynamikos.web.journeys.forms.kinds.keeping import KeepingFields
@@ -20,7 +20,7 @@ from dynamikos.web.journeys.forms.kinds.repeating import RepeatingFields
 from dynamikos.web.journeys.forms.kinds.sending import SendingFields
 from dynamikos.web.journeys.forms.kinds.setting import SettingFields
 
-FIELDS: dict[Kind, type[Fields[Any]]] = {
+FIELDS: dict[Kind, type[KindFields[Any]]] = {
     "step": SendingFields,
     "set": SettingFields,
     "pause": PausingFields,

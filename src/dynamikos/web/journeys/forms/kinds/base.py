@@ -12,7 +12,7 @@ S = TypeVar("S", bound=Step)
 EMPTY = ("", "")  # the row in which a new pair is typed
 
 
-class Fields(Generic[S]):
+class KindFields(Generic[S]):
     """The fields of a kind: their template, what it shows, and what is sent back."""
 
     template: ClassVar[str]

@@ -4,7 +4,7 @@ from django.http import QueryDict
 from msgspec.structs import replace
 
 from dynamikos.core.journeys.kinds import Branch, Choosing, Deciding
-from dynamikos.web.journeys.forms.kinds.base import Fields
+from dynamikos.web.journeys.forms.kinds.base import KindFields
 from dynamikos.web.journeys.forms.rows import number
 
 
@@ -24,7 +24,7 @@ def branches(data: QueryDict, old: tuple[Branch, ...]) -> tuple[Branch, ...]:
     return tuple(made)
 
 
-class DecidingFields(Fields[Deciding]):
+class DecidingFields(KindFields[Deciding]):
     """The condition of each branch."""
 
     template = "journeys/kinds/deciding.html"
@@ -34,7 +34,7 @@ class DecidingFields(Fields[Deciding]):
         return {"branches": branches(data, old.branches)}
 
 
-class ChoosingFields(Fields[Choosing]):
+class ChoosingFields(KindFields[Choosing]):
     """The weight and the name of each branch, and how one is chosen."""
 
     template = "journeys/kinds/choosing.html"

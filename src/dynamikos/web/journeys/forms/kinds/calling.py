@@ -3,11 +3,11 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Call, Calling
-from dynamikos.web.journeys.forms.kinds.base import EMPTY, Fields, made
+from dynamikos.web.journeys.forms.kinds.base import EMPTY, KindFields, made
 from dynamikos.web.journeys.forms.rows import pairs
 
 
-class CallingFields(Fields[Calling]):
+class CallingFields(KindFields[Calling]):
     """Which function, with what, and what its result is called."""
 
     template = "journeys/kinds/calling.html"

@@ -3,11 +3,11 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Keep, Keeping
-from dynamikos.web.journeys.forms.kinds.base import EMPTY, Fields, made
+from dynamikos.web.journeys.forms.kinds.base import EMPTY, KindFields, made
 from dynamikos.web.journeys.forms.rows import pairs
 
 
-class KeepingFields(Fields[Keeping]):
+class KeepingFields(KindFields[Keeping]):
     """Where to, and rows of a column and its text."""
 
     template = "journeys/kinds/keeping.html"

@@ -3,11 +3,11 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Each, Listing
-from dynamikos.web.journeys.forms.kinds.base import Fields, made
+from dynamikos.web.journeys.forms.kinds.base import KindFields, made
 from dynamikos.web.journeys.forms.rows import number
 
 
-class ListingFields(Fields[Listing]):
+class ListingFields(KindFields[Listing]):
     """The list, and how one of it is called."""
 
     template = "journeys/kinds/listing.html"

@@ -3,10 +3,10 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Logging
-from dynamikos.web.journeys.forms.kinds.base import Fields
+from dynamikos.web.journeys.forms.kinds.base import KindFields
 
 
-class LoggingFields(Fields[Logging]):
+class LoggingFields(KindFields[Logging]):
     """Its text."""
 
     template = "journeys/kinds/logging.html"

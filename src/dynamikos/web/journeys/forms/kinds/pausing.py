@@ -3,10 +3,10 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Pausing
-from dynamikos.web.journeys.forms.kinds.base import Fields
+from dynamikos.web.journeys.forms.kinds.base import KindFields
 
 
-class PausingFields(Fields[Pausing]):
+class PausingFields(KindFields[Pausing]):
     """How long."""
 
     template = "journeys/kinds/pausing.html"

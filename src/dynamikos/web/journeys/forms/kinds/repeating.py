@@ -4,13 +4,13 @@ from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Repeat, Repeating
 from dynamikos.web.journeys.forms.checks import THENS
-from dynamikos.web.journeys.forms.kinds.base import Fields, made
+from dynamikos.web.journeys.forms.kinds.base import KindFields, made
 from dynamikos.web.journeys.forms.rows import number
 
 FIELDS = {"times": "times", "while": "while_", "until": "until"}
 
 
-class RepeatingFields(Fields[Repeating]):
+class RepeatingFields(KindFields[Repeating]):
     """How long it goes on, in what rhythm, and what it means when it does not end."""
 
     template = "journeys/kinds/repeating.html"

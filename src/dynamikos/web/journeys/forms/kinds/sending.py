@@ -3,10 +3,10 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Sending
-from dynamikos.web.journeys.forms.kinds.base import Fields
+from dynamikos.web.journeys.forms.kinds.base import KindFields
 
 
-class SendingFields(Fields[Sending]):
+class SendingFields(KindFields[Sending]):
     """Whether they are sent at once; the requests themselves have panels of their own."""
 
     template = "journeys/kinds/sending.html"

@@ -3,11 +3,11 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Setting
-from dynamikos.web.journeys.forms.kinds.base import EMPTY, Fields
+from dynamikos.web.journeys.forms.kinds.base import EMPTY, KindFields
 from dynamikos.web.journeys.forms.rows import pairs
 
 
-class SettingFields(Fields[Setting]):
+class SettingFields(KindFields[Setting]):
     """Rows of a name and a text."""
 
     template = "journeys/kinds/setting.html"
