@@ -4,6 +4,8 @@ import sqlite3
 from pathlib import Path
 from typing import Any
 
+from playwright.sync_api import TimeoutError as TimeOver
+
 from bench.apps.base import App, Words
 
 START = """
@@ -43,7 +45,12 @@ def drive(page: Any, base: str, words: Words) -> None:
     page.wait_for_timeout(1200)
     page.click("a:has-text('Back')")
     page.wait_for_timeout(1200)
-    page.click(f"tr:has-text('{words['name']}') a[href*='#/studio/'] >> nth=0")
+    row = page.locator(f"tr:has-text('{words['name']}') a[href*='#/studio/'] >> nth=0")
+    try:
+        row.wait_for(timeout=10_000)
+    except TimeOver:  # its list may be one that was asked for before the row was there
+        page.reload()
+    row.click()
     page.wait_for_selector("[name=name]")
     page.wait_for_timeout(1200)
     page.fill("[name=name]", words["renamed"])
