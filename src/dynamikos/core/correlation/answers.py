@@ -24,7 +24,7 @@ class _Few(OrderedDict[int, T]):
 
     def keep(self, key: int, value: T) -> T:
         self[key] = value
-        while len(self) > 6:
+        while len(self) > 12:
             self.popitem(last=False)
         return value
 

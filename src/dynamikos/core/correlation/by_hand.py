@@ -103,7 +103,7 @@ def strand_by_hand(
     if not kept:
         kept = [(site, False) for site in sites]
     sites = found.sites = [site for site, _ in kept]
-    name = name_of(found, set(taken))
+    name = name_of(found, dict.fromkeys(taken, 2))
     proven = bool(seen) and made[0].proven and all(value is not None for value in values)
     reasons = ["was marked by hand", f"is sent in {len(sites)} place{'' if len(sites) == 1 else 's'} after it"]
     reasons.append(

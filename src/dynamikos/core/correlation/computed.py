@@ -2,10 +2,11 @@
 
 import operator
 import re
-from collections.abc import Callable, Iterator, Sequence
+from bisect import bisect_right
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 from decimal import Decimal, InvalidOperation
-from itertools import combinations
+from itertools import permutations
 from typing import NamedTuple
 
 from msgspec.structs import replace
@@ -55,7 +56,7 @@ def with_computed(strands: Sequence[Strand]) -> list[Strand]:
     A way counts when it holds in every recording that has the values; with one recording only a slug of some length
     does.
     """
-    sources = [each for each in strands if each.kind in ("typed", "issued") and each.uses and each.value]
+    sources = _Sources([each for each in strands if each.kind in ("typed", "issued") and each.uses and each.value])
     every = [
         (way, strand, from_)
         for strand in strands
@@ -85,24 +86,54 @@ def _told(strand: Strand, way: Way, from_: tuple[Strand, ...]) -> Strand:
     )
 
 
-def _ways(strand: Strand, sources: Sequence[Strand]) -> Iterator[tuple[Way, tuple[Strand, ...]]]:
-    others = [each for each in sources if each is not strand and _first(each) <= _first(strand)]
-    others = sorted(others, key=_first, reverse=True)[:MOST_SOURCES]  # the nearest ones
+class _Sources:
+    """Values that others may come from, by when they are first sent and by what can be made of them in the first
+    recording: what is looked for is looked up, not tried with each.
+    """
+
+    def __init__(self, strands: Sequence[Strand]) -> None:
+        # of those sent together the first comes last
+        order = sorted(range(len(strands)), key=lambda at: (_first(strands[at]), -at))
+        self._sorted = [strands[at] for at in order]
+        self._firsts = [_first(each) for each in self._sorted]
+        self._made: dict[str, list[tuple[int, Strand]]] = {}
+        for each in strands:
+            for number, (_, compute) in enumerate(SINGLE):
+                self._made.setdefault(compute(each.value), []).append((number, each))
+
+    def before(self, strand: Strand) -> list[Strand]:
+        """The nearest that are sent no later, nearest first."""
+        end = bisect_right(self._firsts, _first(strand))
+        near = [each for each in self._sorted[max(0, end - MOST_SOURCES - 1) : end] if each is not strand]
+        return near[::-1][:MOST_SOURCES]
+
+    def making(self, value: str) -> dict[str, list[int]]:
+        """By name those of which `value` can be made, with the numbers of the ways in SINGLE."""
+        found: dict[str, list[int]] = {}
+        for number, each in self._made.get(value, ()):
+            found.setdefault(each.name, []).append(number)
+        return found
+
+
+def _ways(strand: Strand, sources: _Sources) -> Iterator[tuple[Way, tuple[Strand, ...]]]:
+    others, making = sources.before(strand), sources.making(strand.value)
     several = len(set(filter(None, strand.values))) > 1
+    enough = several or (len(strand.value) >= 8 and re.search(r"[-_]", strand.value))
+    is_date, is_length = bool(looks.as_date(strand.value)), bool(LENGTHS.search(strand.name))
     for each in others:
+        ways = making.get(each.name, ()) if enough else ()
+        if not ways and not (several and (is_date or is_length)):
+            continue
         rows = _rows(strand, (each,))
         if not rows or all(mine == theirs for mine, theirs in rows):
             continue  # the same value has the same source
-        for way, compute in SINGLE if several else SINGLE[:2]:
-            enough = several or (len(strand.value) >= 8 and re.search(r"[-_]", strand.value))
-            if enough and all(mine and compute(theirs) == mine for mine, theirs in rows) and _tells(way, rows):
+        for way, compute in [SINGLE[number] for number in ways if several or number < 2]:
+            if all(mine and compute(theirs) == mine for mine, theirs in rows) and _tells(way, rows):
                 yield way, (each,)
-        if several:
-            dated = _days(rows)
-            if dated is not None:
-                yield dated, (each,)
-            if LENGTHS.search(strand.name) and all(mine == str(len(theirs)) for mine, theirs in rows):
-                yield Way("the length of {0}", "{0} | length"), (each,)
+        if several and is_date and (dated := _days(rows)) is not None:
+            yield dated, (each,)
+        if several and is_length and all(mine == str(len(theirs)) for mine, theirs in rows):
+            yield Way("the length of {0}", "{0} | length"), (each,)
     if several:
         yield from _of_two(strand, others[:MOST_OF_TWO])
 
@@ -148,19 +179,25 @@ def _days(rows: Sequence[Row]) -> Way | None:
 
 def _of_two(strand: Strand, others: Sequence[Strand]) -> Iterator[tuple[Way, tuple[Strand, ...]]]:
     numeric = _number(strand.value) is not None
-    for one, other in combinations(others, 2):
-        for a, b in ((one, other), (other, one)):
-            rows = _rows(strand, (a, b))
-            if len(rows) < 2 or len({mine for mine, *_ in rows}) < 2:
-                continue
-            if numeric:
-                way = _arithmetic(rows)
-                if way is not None:
-                    yield way, (a, b)
-            else:
-                for mark in MARKS:
-                    if all(first + mark + second == mine for mine, first, second in rows):
-                        yield Way(f"{{0}} and {{1}} with “{mark}” between them", f"{{0}} ~ '{mark}' ~ {{1}}"), (a, b)
+    pairs: Iterable[tuple[Strand, ...]]
+    if numeric:
+        pairs = permutations([each for each in others if _number(each.value) is not None], 2)
+    else:
+        begin = [each for each in others if strand.value.startswith(each.value)]
+        end = [each for each in others if strand.value.endswith(each.value)]
+        pairs = ((a, b) for a in begin for b in end if a is not b)
+    for a, b in pairs:
+        rows = _rows(strand, (a, b))
+        if len(rows) < 2 or len({mine for mine, *_ in rows}) < 2:
+            continue
+        if numeric:
+            way = _arithmetic(rows)
+            if way is not None:
+                yield way, (a, b)
+            continue
+        for mark in MARKS:
+            if all(first + mark + second == mine for mine, first, second in rows):
+                yield Way(f"{{0}} and {{1}} with “{mark}” between them", f"{{0}} ~ '{mark}' ~ {{1}}"), (a, b)
 
 
 def _arithmetic(rows: Sequence[Row]) -> Way | None:

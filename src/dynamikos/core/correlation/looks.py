@@ -195,3 +195,15 @@ def weak(value: str) -> bool:
 def as_number(value: str) -> str:
     """A number in one spelling: what was typed as 33 may be filled in as 33.0."""
     return f"{float(value):.6g}" if re.fullmatch(r"-?\d{1,12}([.]\d{1,6})?", value) else value
+
+
+def unused(base: str, taken: dict[str, int]) -> str:
+    """`base`, or with the first number behind it that no name in `taken` has; it is taken then. `taken` says for each
+    name the number that is tried next.
+    """
+    name, number = base, taken.get(base, 2)
+    while name in taken:
+        name, number = f"{base}_{number}", number + 1
+    taken[base] = number
+    taken.setdefault(name, 2)
+    return name

@@ -34,11 +34,10 @@ def _score(each: Found) -> float:
 
 def strands_of(found: Sequence[Found], main: Answers) -> list[Strand]:
     strands: list[Strand] = []
-    taken: set[str] = set()
+    taken: dict[str, int] = {}
     ordered = sorted(found, key=lambda each: (each.kind != "issued", not each.proven, -_score(each), each.first))
     for each in ordered:
         name = name_of(each, taken)
-        taken.add(name)
         followed = all(main.followed(site.entry) for site in each.sites)
         if each.kind == "issued" and followed:
             each.reasons.append("is only sent where a redirect leads to: the engine follows it by itself")
@@ -84,7 +83,7 @@ def context_of(main: Answers, site: Site) -> str:
     return text if len(text) < 100 else text[:97] + "…"
 
 
-def name_of(each: Found, taken: set[str]) -> str:
+def name_of(each: Found, taken: dict[str, int]) -> str:
     """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
     candidates = [list(looks.words(name)) for name in each.names if looks.words(name)]
     candidates = [[word for word in words if word != "x"] or words for words in candidates]
@@ -105,7 +104,4 @@ def name_of(each: Found, taken: set[str]) -> str:
         best = [*best[:-1], last[:-1] if len(last) > 3 and last.endswith("s") else last, "id"]
     base = re.sub(r"[^a-z0-9_]", "", "_".join(best[:4])) or "value"
     base = base if base[0].isalpha() else f"v_{base}"
-    name, number = base[:40], 2
-    while name in taken:
-        name, number = f"{base[:40]}_{number}", number + 1
-    return name
+    return looks.unused(base[:40], taken)
