@@ -59,9 +59,9 @@ class Hostile(TestCase):
         body = ("a" * 4000 + "!").encode()
         asked = msgspec.msgpack.encode(
             (
-                [Capture(name="x", regex=RegexForm(pattern="(a+)+(a+)+(a+)+$"))],
+                Capture(name="x", regex=RegexForm(pattern="(a+)+(a+)+(a+)+$")),
                 [(200, [(b"content-type", b"text/plain")], body, {}, ())],
             )
         )
         with self.assertRaisesRegex(workers.WorkerError, "longer than"):
-            workers.call("captured", asked, seconds=0.5, memory_mb=500)
+            workers.call("trial", asked, seconds=0.5, memory_mb=500)

@@ -1,13 +1,17 @@
 """Cookies, replies from bytes, masking, agreed targets, planned users."""
 
-from unittest import TestCase
+import asyncio
+import time
+from unittest import IsolatedAsyncioTestCase, TestCase
 
 from dynamikos.core.plans import parse_target
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.values.masking import MASK, Masker
-from dynamikos.engine.failures import Failure
+from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.http.connection import Arrivals, Connection
 from dynamikos.engine.http.cookies import CookieJar, keeps_secrets
-from dynamikos.engine.http.protocol import ReplyReader
+from dynamikos.engine.http.messages import Base, Head
+from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
 from dynamikos.engine.network import check_target
 from dynamikos.engine.schedule.plan import planned_at, planned_users
 
@@ -167,3 +171,88 @@ class Sharing(TestCase):
             self.assertEqual(
                 sum(planned_at(profile, second, shard, 3) for shard in range(3)), planned_at(profile, second, 0, 1)
             )
+
+
+class Arriving(IsolatedAsyncioTestCase):
+    """What several connections read in one turn of the loop."""
+
+    def connection(self, arrivals: Arrivals) -> tuple[Connection, "Waits"]:
+        made, taker = Connection(set(), Heads(), arrivals), Waits()
+        made.connection_made(Written())
+        return made, taker
+
+    def send(self, connection: Connection, taker: "Waits", at: float) -> None:
+        head = Head(Base("GET", "/", "x"))
+        connection.send(head, b"", taker, "", "00-0-", 1, False, at)  # type: ignore[arg-type]
+
+    async def test_each_gets_its_own_in_order_at_the_instant_of_reading(self) -> None:
+        arrivals, answer = Arrivals(), b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"
+        pairs = [self.connection(arrivals) for _ in range(3)]
+        order: list[int] = []
+        for number, (connection, taker) in enumerate(pairs):
+            taker.told = lambda number=number: order.append(number)  # type: ignore[misc]
+            self.send(connection, taker, time.perf_counter())
+        for connection, _ in (pairs[2], pairs[0], pairs[1]):
+            connection.data_received(answer)
+        read = time.perf_counter()
+        self.assertEqual(order, [])
+        await asyncio.sleep(0)
+        self.assertEqual(order, [2, 0, 1])
+        for _, taker in pairs:
+            self.assertLessEqual(taker.reply.last_at, read)  # type: ignore[union-attr]
+
+    async def test_an_error_of_ours_with_one_leaves_the_others(self) -> None:
+        arrivals, answer = Arrivals(), b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"
+        (first, broken), (second, fine) = self.connection(arrivals), self.connection(arrivals)
+
+        def wrong() -> None:
+            raise RuntimeError("ours")
+
+        broken.told = wrong
+        for connection, taker in ((first, broken), (second, fine)):
+            self.send(connection, taker, time.perf_counter())
+            connection.data_received(answer)
+        await asyncio.sleep(0)
+        self.assertEqual(fine.reply.status, 200)  # type: ignore[union-attr]
+
+    async def test_what_came_before_the_request_is_no_answer_to_it(self) -> None:
+        arrivals, answer = Arrivals(), b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"
+        connection, taker = self.connection(arrivals)
+        connection.data_received(answer)  # nobody asked
+        self.send(connection, taker, time.perf_counter())
+        await asyncio.sleep(0)
+        self.assertIsNone(taker.reply)
+        self.assertIsInstance(taker.failure, Reopen)
+        self.assertFalse(connection.alive)
+
+
+class Waits:
+    """Whoever waits for an answer."""
+
+    def __init__(self) -> None:
+        self.reply: Reply | None = None
+        self.failure: Exception | None = None
+        self.told = lambda: None
+
+    def arrived(self, reply: Reply, link: Connection) -> None:
+        self.reply = reply
+        self.told()
+
+    def lost(self, failure: Exception, link: Connection) -> None:
+        self.failure = failure
+
+
+class Written(asyncio.Transport):
+    """A transport that sends nothing."""
+
+    def write(self, data: bytes) -> None:  # type: ignore[override]
+        pass
+
+    def is_closing(self) -> bool:
+        return False
+
+    def close(self) -> None:
+        pass
+
+    def abort(self) -> None:
+        pass

@@ -16,7 +16,7 @@ from urllib.parse import unquote, urlsplit
 
 from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.http.connection import Connection
+from dynamikos.engine.http.connection import Arrivals, Connection
 from dynamikos.engine.http.protocol import Heads
 from dynamikos.engine.ports import Origin, Sessions
 
@@ -286,7 +286,7 @@ class RealNetwork:
         self._own_ports = own_ports
         self._connect_s, self._first_byte_s, self._whole_s = connect_s, first_byte_s, whole_s
         self._links: set[Connection] = set()
-        self._heads = Heads()
+        self._heads, self._arrivals = Heads(), Arrivals()
         self._addresses: dict[tuple[str, int], asyncio.Future[list[tuple[int, str]]]] = {}
         self._turn = 0
         self._opened = 0
@@ -382,7 +382,10 @@ class RealNetwork:
                 secure = self._ssl if scheme == "https" else None
                 named = Named(host, session) if secure is not None else None
                 _, connection = await loop.create_connection(
-                    lambda: Connection(self._links, self._heads), sock=sock, ssl=secure, server_hostname=named
+                    lambda: Connection(self._links, self._heads, self._arrivals),
+                    sock=sock,
+                    ssl=secure,
+                    server_hostname=named,
                 )
                 connection.tls = named.tls if named is not None else None
         except TimeoutError as problem:

@@ -17,12 +17,37 @@ POURED = 1 << 18  # bytes of a body from a file that are written at once
 QUEUED = 1 << 16  # a request with more bytes may still be on its way when the answer is there
 
 
-class Connection(asyncio.Protocol):
-    """An HTTP/1.1 keep-alive connection, one exchange at a time. `watch` holds the open ones for time-outs, `heads`
-    those seen.
+class Arrivals:
+    """What was read in one turn of the event loop, handed on when all of it was read.
+
+    Reading all sockets first and computing afterwards keeps code and data of the one in the processor's caches while it
+    is needed, and an answer's instant is when it was read, not when the answers before it were done with.
     """
 
-    def __init__(self, watch: "set[Connection]", heads: Heads) -> None:
+    def __init__(self) -> None:
+        self.waiting: list[tuple[Connection, bytes, float]] = []
+
+    def soon(self) -> None:
+        asyncio.get_running_loop().call_soon(self.hand_on)
+
+    def hand_on(self) -> None:
+        """Gives each connection what came, in the order in which it came."""
+        batch = self.waiting[:]
+        self.waiting.clear()
+        for connection, data, now in batch:
+            try:
+                connection.arrived(data, now)
+            except Exception as problem:
+                connection.broke(problem)
+
+
+class Connection(asyncio.Protocol):
+    """An HTTP/1.1 keep-alive connection, one exchange at a time. `watch` holds the open ones for time-outs, `heads`
+    those seen, `arrivals` what all of them read.
+    """
+
+    def __init__(self, watch: "set[Connection]", heads: Heads, arrivals: Arrivals) -> None:
+        self._waiting, self._soon = arrivals.waiting, arrivals.soon
         self._reader = ReplyReader()
         self._heads, self._known = heads, heads.known.get
         self._started = self._head_only = self._keep = False
@@ -58,10 +83,19 @@ class Connection(asyncio.Protocol):
         self._through, self._more = through, more
 
     def data_received(self, data: bytes) -> None:
-        now = time.perf_counter()
+        waiting = self._waiting
+        if not waiting:
+            self._soon()
+        waiting.append((self, data, time.perf_counter()))
+
+    def arrived(self, data: bytes, now: float) -> None:
+        """Takes what was read at `now`."""
         taker = self._taker
         if taker is None:
             self.close()  # bytes nobody asked for: the connection can't be trusted any more
+            return
+        if now < self._sent_at:  # they came before what is under way was sent
+            self._fail(Reopen("closed-idle", "the kept connection brought bytes that nobody had asked for"))
             return
         if self._started:
             self._feed(data, now)
@@ -120,8 +154,8 @@ class Connection(asyncio.Protocol):
             self._done(reply, time.perf_counter())
         elif self._error is not None:
             self._fail(self._error)
-        elif exc is not None and not isinstance(exc, OSError):  # data_received broke: ours, not the server's
-            self._fail(Failure("engine-error", f"{type(exc).__name__}: {exc}"))
+        elif exc is not None and not isinstance(exc, OSError):
+            self.broke(exc)
         elif not self._started and self.idle_since:
             self._fail(Reopen("closed-idle", "the server closed the kept connection before it answered"))
         elif not self._started:
@@ -132,6 +166,10 @@ class Connection(asyncio.Protocol):
                     "closed-mid-body", f"the server closed after {self._reader.reply.bytes_in:,} bytes of its answer"
                 )
             )
+
+    def broke(self, problem: Exception) -> None:
+        """An error of ours, not the server's."""
+        self._fail(Failure("engine-error", f"{type(problem).__name__}: {problem}"))
 
     # use -------------------------------------------------------------------------------------------------
 
