@@ -8,6 +8,7 @@ from unittest import TestCase
 
 import msgspec
 from click.testing import CliRunner
+from msgspec.structs import replace
 
 from dynamikos.cli.commands.change import command
 from dynamikos.core.errors import DynamikosError
@@ -90,6 +91,22 @@ class Values(TestCase):
                 made = NOW
         self.assertGreater(refused, 0)
 
+    def test_of_any_step_and_request_it_is_made_or_refused_in_words(self) -> None:
+        places = [step.step for _, step in NOW.steps()]
+        places += [f"{step.step}/{request.request}" for step, request in NOW.requests()]
+        made = 0
+        for change in (each for each in ONE_OF_EACH if isinstance(each, changes.At)):
+            for at in places:
+                with self.subTest(change, at=at):
+                    try:
+                        after = replace(change, at=at).apply(NOW, SHARED).journey
+                    except DynamikosError as problem:
+                        self.assertGreater(len(str(problem)), 20)
+                    else:
+                        made += 1
+                        self.assertEqual(parse_journey(write_journey(after)), after)
+        self.assertGreater(made, len(places))
+
     def test_what_stands_inside_stays_when_a_step_is_written(self) -> None:
         written = changes.WriteStep(at="if", name="If", does={"branches": [{"when": "{{ 2 }}"}, {"name": "no"}]})
         step = written.apply(JOURNEY, {}).journey.find_step("if")
@@ -117,6 +134,17 @@ class Values(TestCase):
             (changes.UseShared(shared="none"), "Choose a shared step"),
             (changes.RemoveBranch(at="if", branch=9), "no branch 10"),
             (changes.Wrap(at="ask", item="log"), "holds no steps"),
+            (changes.Own(at="set"), "has no recorded or use"),
+            (changes.AddStep(name=" "), "needs a name"),
+            (changes.WriteStep(at="log", name="L", does={"log": ""}), "needs its log"),
+            (changes.WriteStep(at="set", name="S", does={"set": []}), "needs its set"),
+            (changes.WriteStep(at="call", name="C", does={"call": {"function": "NONE"}}), "written as module.function"),
+            (changes.WriteStep(at="if", name="I", does={"branches": [{"when": "{{ 1 }}"}]}), "2 branches, and 1 were"),
+            (changes.WriteStep(at="if", name="I", does={"branches": [1, 2]}), "branches are a list"),
+            (changes.ThinkAll(think="even", value=5, to=2), "must be more than 5 s"),
+            (changes.PutColumn(value="", name="a.b", places=()), "which text"),
+            (changes.PutColumn(value="x", name="a b", places=()), "no name of a column"),
+            (changes.PutColumn(value="x", name="a.b", places=("ask/r/body",)), "not stand in ask/r/body any more"),
         ):
             with self.subTest(change), self.assertRaisesRegex(DynamikosError, words):
                 change.apply(JOURNEY, {})

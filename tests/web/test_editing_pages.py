@@ -30,7 +30,7 @@ class Pages(PageCase):
             self.address("journey-thinking"),
             {"kind": "even", "value": "5", "to": "2", "parent": token(self.stored().head)},
         )
-        self.assertContains(wrong, "must be more than the first", status_code=422)
+        self.assertContains(wrong, "the longest must be more than 5 s; it is 2 s", status_code=422)
         self.assertEqual(
             self.client.post(
                 self.address("journey-thinking"), {"kind": "fixed", "value": "1", "parent": "0:old"}

@@ -10,11 +10,11 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.model import Sent
 from dynamikos.core.journeys.kinds import Repeat, Repeating, Sending, Step
+from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.request import Request
 from dynamikos.core.values import names_in
 
-LONGEST_S = 86_400.0
 SAID = re.compile(r"The page (?:asks|saves) this by itself, about every ([\d.e+-]+) s \(\d+ times in the recording\)\.")
 
 

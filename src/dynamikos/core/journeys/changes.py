@@ -1,11 +1,12 @@
 """Changes of a journey as values: the interface, the shell and whoever else make them alike.
 
 A change is plain data (JSON: `{"change": "switch", "at": "sign-in"}`), knows what it refers to by keys, and says what
-is to be selected afterwards. `at` is "step" or "step/request". CHANGES is the one list of them.
+is to be selected afterwards. `at` is "step" or "step/request". `apply` raises DynamikosError with what to do, and the
+journey is untouched then. `Change` is the one list of them.
 """
 
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal, NamedTuple, Union
+from typing import Any, Literal, NamedTuple, get_args
 
 import msgspec
 from msgspec.structs import fields, replace
@@ -13,16 +14,18 @@ from msgspec.structs import fields, replace
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import background, columns
 from dynamikos.core.journeys import editing as edit
-from dynamikos.core.journeys.kinds import Branch, Kind, Step, StepBase
+from dynamikos.core.journeys.kinds import Branch, Kind, Step, StepBase, tagged, untagged
+from dynamikos.core.journeys.kinds.base import Seconds
 from dynamikos.core.journeys.model import Journey, Part, walk
 from dynamikos.core.journeys.request import Authorization, Request
 from dynamikos.core.journeys.shared import Shared
 from dynamikos.core.text import Frozen
 from dynamikos.core.text.holding import Pair
+from dynamikos.core.values.template import NAME
 
 Thinking = Literal["fixed", "even", "log-normal"]
 Shares = Mapping[str, Shared]
-LONGEST_S = 86_400.0
+NO_NAME = "A step needs a name: what the person does, such as “Sign in”."
 KEPT = frozenset((*StepBase.__struct_fields__, "steps", "requests", "use", "recorded"))  # never a kind's own
 
 
@@ -33,15 +36,11 @@ class Changed(NamedTuple):
     at: str = ""
 
 
-class Change(Frozen, frozen=True, kw_only=True, tag_field="change"):
-    """One change."""
-
-    def apply(self, journey: Journey, shared: Shares) -> Changed:
-        """Raises DynamikosError with what to do; the journey is untouched then."""
-        raise NotImplementedError
+class Told(Frozen, frozen=True, kw_only=True, tag_field="change"):
+    """What JSON calls `change` says which one it is."""
 
 
-class At(Change, frozen=True, kw_only=True):
+class At(Told, frozen=True, kw_only=True):
     """A change of one step or request."""
 
     at: str
@@ -72,21 +71,26 @@ class Think(At, frozen=True, kw_only=True, tag="think"):
     """A step's think time. `think_to_s` 0 with a spread: twice the median, at least one second."""
 
     think: Thinking = "fixed"
-    think_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)] = 0.0
-    think_to_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)] = 0.0
+    think_s: Seconds = 0.0
+    think_to_s: Seconds = 0.0
 
     def fields(self) -> dict[str, object]:
         """Raises DynamikosError for limits that make no sense."""
         low, high = self.think_s, self.think_to_s
         if self.think != "fixed" and not high:
             high = 2 * low or 1.0  # the kind was chosen just now; the figure follows
-        if self.think != "fixed" and high <= low:
-            what = "the longest" if self.think == "even" else "the 95th percentile"
-            raise DynamikosError(f"With {self.think} think times {what} must be more than {low:g} s; it is {high:g} s.")
+        _spread(self.think, low, high)
         return {"think": self.think, "think_s": low, "think_to_s": high}
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
         return Changed(edit.change_step(journey, self.step, **self.fields()), self.at)
+
+
+def _spread(think: str, low: float, high: float) -> None:
+    """Raises DynamikosError for limits that make no sense."""
+    if think in ("even", "log-normal") and high <= low:
+        what = "the longest" if think == "even" else "the 95th percentile"
+        raise DynamikosError(f"With {think} think times {what} must be more than {low:g} s; it is {high:g} s.")
 
 
 class WriteStep(Think, frozen=True, kw_only=True, tag="write-step"):
@@ -100,8 +104,8 @@ class WriteStep(Think, frozen=True, kw_only=True, tag="write-step"):
     does: dict[str, Any] = {}
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
-        if not self.name:
-            raise DynamikosError("A step needs a name: what the person does, such as “Sign in”.")
+        if not self.name.strip():
+            raise DynamikosError(NO_NAME)
         _, _, old = edit.find(journey, self.step)
         journey = edit.change_step(
             journey, self.step, name=self.name, note=self.note, **self.fields(), **_own(old, self.does)
@@ -119,24 +123,35 @@ def _own(old: Step, plain: Mapping[str, Any]) -> dict[str, object]:
     """
     if strange := sorted(set(plain) & KEPT):
         raise DynamikosError(f"{', '.join(strange)} can't be changed with what the step does.")
-    whole = {each.name: each.encode_name for each in fields(old)}
     given = dict(plain)
     if "branches" in given:
-        given["branches"] = [
-            {**each, "steps": msgspec.to_builtins(old.branches[at].steps) if at < len(old.branches) else []}
-            for at, each in enumerate(given["branches"])
-        ]
+        given["branches"] = _branches(old, given["branches"])
+    whole = {**msgspec.to_builtins(old), **given}
     try:
-        made = msgspec.convert({**msgspec.to_builtins(old), **given}, type(old))
+        made = msgspec.convert(whole, type(old))
     except msgspec.ValidationError as problem:
         said = str(problem)
         if "matching regex" in said:
             said = "a name has small letters, digits and _; a function is written as module.function"
         raise DynamikosError(f"This can't be kept: {said}") from problem
-    return {name: getattr(made, name) for name, written in whole.items() if written in plain}
+    if tagged(untagged([whole]))[0]["does"] != old.kind:  # an empty text is not written, and it says what is done
+        raise DynamikosError(f"“{old.name}” needs its {' and '.join(plain)}: empty it would do nothing.")
+    return {each.name: getattr(made, each.name) for each in fields(old) if each.encode_name in plain}
 
 
-class WriteJourney(Change, frozen=True, kw_only=True, tag="write-journey"):
+def _branches(old: Step, given: Any) -> list[dict[str, Any]]:
+    """Branches as given, with the steps that stand in them. Raises DynamikosError when there are more or fewer."""
+    if not isinstance(given, list | tuple) or not all(isinstance(each, Mapping) for each in given):
+        raise DynamikosError('This can\'t be kept: branches are a list, such as [{"when": "{{ round.number > 1 }}"}].')
+    if len(given) != len(old.branches):
+        raise DynamikosError(
+            f"“{old.name}” has {len(old.branches)} branches, and {len(given)} were sent; add-branch and remove-branch"
+            " change how many there are."
+        )
+    return [{**each, "steps": msgspec.to_builtins(has.steps)} for each, has in zip(given, old.branches, strict=True)]
+
+
+class WriteJourney(Told, frozen=True, kw_only=True, tag="write-journey"):
     """A journey's name, note, common headers and authorization."""
 
     name: str
@@ -145,27 +160,28 @@ class WriteJourney(Change, frozen=True, kw_only=True, tag="write-journey"):
     authorization: Authorization | None = None
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
-        if not self.name:
+        if not self.name.strip():
             raise DynamikosError("A journey needs a name.")
         return Changed(
             replace(journey, name=self.name, note=self.note, headers=self.headers, authorization=self.authorization)
         )
 
 
-class ThinkAll(Change, frozen=True, kw_only=True, tag="think-all"):
+class ThinkAll(Told, frozen=True, kw_only=True, tag="think-all"):
     """Think times of all steps that have one: the recorded ones × `value`, or of one kind with `value` (and `to`)
     seconds.
     """
 
     think: Literal["recorded", "fixed", "even", "log-normal"]
-    value: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
-    to: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)] = 0.0
+    value: Seconds
+    to: Seconds = 0.0
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
+        _spread(self.think, self.value, self.to)
         return Changed(edit.set_thinking(journey, self.think, self.value, self.to))
 
 
-class PutColumn(Change, frozen=True, kw_only=True, tag="put-column"):
+class PutColumn(Told, frozen=True, kw_only=True, tag="put-column"):
     """A text replaced by a column of the test data, in places as `occurrences` names them."""
 
     value: str
@@ -173,6 +189,13 @@ class PutColumn(Change, frozen=True, kw_only=True, tag="put-column"):
     places: tuple[str, ...]
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
+        if not self.value:
+            raise DynamikosError("Say which text the column is to replace.")
+        if not NAME.match(self.name):
+            raise DynamikosError(f"'{self.name}' is no name of a column, such as observers.email.")
+        if gone := set(self.places) - {each.key for each in columns.occurrences(journey, self.value)}:
+            where = ", ".join(sorted(gone))
+            raise DynamikosError(f"“{self.value}” does not stand in {where} any more; reload the page.")
         return Changed(columns.put_column(journey, self.value, self.name, self.places))
 
 
@@ -239,7 +262,7 @@ class Merge(At, frozen=True, kw_only=True, tag="merge"):
         return Changed(edit.merge_step(journey, self.step), self.at)
 
 
-class Gather(Change, frozen=True, kw_only=True, tag="gather"):
+class Gather(Told, frozen=True, kw_only=True, tag="gather"):
     """Requests, and all of chosen steps, moved to the end of a step."""
 
     chosen: tuple[str, ...]
@@ -275,24 +298,29 @@ class Remove(At, frozen=True, kw_only=True, tag="remove"):
         return Changed(edit.remove_step(journey, self.step))
 
 
-class Several(Change, frozen=True, kw_only=True, tag="several"):
+SINGLE: dict[str, type[Switch | Duplicate | Remove]] = {"switch": Switch, "duplicate": Duplicate, "remove": Remove}
+
+
+class Several(Told, frozen=True, kw_only=True, tag="several"):
     """The same with several steps and requests, in the journey's order."""
 
     chosen: tuple[str, ...]
     each: Literal["switch", "duplicate", "remove"]
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
-        single = {"switch": Switch, "duplicate": Duplicate, "remove": Remove}[self.each]
+        single = SINGLE[self.each]
         return Changed(edit.each_of(journey, self.chosen, lambda made, at: single(at=at).apply(made, shared).journey))
 
 
-class AddStep(Change, frozen=True, kw_only=True, tag="add-step"):
+class AddStep(Told, frozen=True, kw_only=True, tag="add-step"):
     """An empty step after the one named, or at the end of the rounds."""
 
     name: str = "New step"
     after: str = ""
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
+        if not self.name.strip():
+            raise DynamikosError(NO_NAME)
         made = edit.add_step(journey, "rounds", self.name)
         key, after = made.rounds[-1].step, self.after.partition("/")[0]
         if after:
@@ -304,7 +332,7 @@ class AddStep(Change, frozen=True, kw_only=True, tag="add-step"):
         return Changed(made, key)
 
 
-class AddItem(Change, frozen=True, kw_only=True, tag="add-item"):
+class AddItem(Told, frozen=True, kw_only=True, tag="add-item"):
     """A step that does something else than sending requests."""
 
     item: Kind
@@ -314,7 +342,7 @@ class AddItem(Change, frozen=True, kw_only=True, tag="add-item"):
         return Changed(*edit.add_item(journey, self.item, self.after.partition("/")[0]))
 
 
-class UseShared(Change, frozen=True, kw_only=True, tag="use-shared"):
+class UseShared(Told, frozen=True, kw_only=True, tag="use-shared"):
     """A step at the end of the rounds that performs a shared one."""
 
     shared: str
@@ -384,55 +412,55 @@ def _branching(journey: Journey, key: str) -> Step:
     return step
 
 
-class LeaveOutBackground(Change, frozen=True, kw_only=True, tag="leave-out-background"):
+class LeaveOutBackground(Told, frozen=True, kw_only=True, tag="leave-out-background"):
     """Requests that the page sent by itself switched off."""
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
         return Changed(background.leave_out(journey))
 
 
-class BackgroundByTime(Change, frozen=True, kw_only=True, tag="background-by-time"):
+class BackgroundByTime(Told, frozen=True, kw_only=True, tag="background-by-time"):
     """Requests that the page sent by itself repeated by time."""
 
     def apply(self, journey: Journey, shared: Shares) -> Changed:
         return Changed(background.by_time(journey))
 
 
-CHANGES: tuple[type[Change], ...] = (
-    WriteRequest,
-    WriteStep,
-    WriteJourney,
-    Think,
-    ThinkAll,
-    PutColumn,
-    Move,
-    Place,
-    PutInto,
-    Split,
-    Merge,
-    Gather,
-    Switch,
-    Duplicate,
-    Remove,
-    Several,
-    AddStep,
-    AddItem,
-    UseShared,
-    Own,
-    Wrap,
-    Unwrap,
-    AddBranch,
-    RemoveBranch,
-    LeaveOutBackground,
-    BackgroundByTime,
+Change = (
+    WriteRequest
+    | WriteStep
+    | WriteJourney
+    | Think
+    | ThinkAll
+    | PutColumn
+    | Move
+    | Place
+    | PutInto
+    | Split
+    | Merge
+    | Gather
+    | Switch
+    | Duplicate
+    | Remove
+    | Several
+    | AddStep
+    | AddItem
+    | UseShared
+    | Own
+    | Wrap
+    | Unwrap
+    | AddBranch
+    | RemoveBranch
+    | LeaveOutBackground
+    | BackgroundByTime
 )
-AnyChange = Union[CHANGES]  # type: ignore[valid-type]
+CHANGES: tuple[type[Change], ...] = get_args(Change)
 
 
 def read_change(plain: Any) -> Change:
     """A change from plain data, as JSON gives it. Raises DynamikosError in words for what is none."""
     try:
-        made: Change = msgspec.convert(plain, AnyChange)
+        made: Change = msgspec.convert(plain, Change)
     except msgspec.ValidationError as problem:
         known = ", ".join(str(each.__struct_config__.tag) for each in CHANGES)
         raise DynamikosError(f"This is no change of a journey: {problem}. There are {known}.") from problem

@@ -7,6 +7,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.kinds import KINDS, NESTING, Kind, Sending, Step, new_step
+from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.journeys.model import PARTS, Journey, Part, key_from, mapped, walk
 from dynamikos.core.journeys.request import Request
 from dynamikos.core.journeys.shared import Shared
@@ -78,7 +79,9 @@ def find_request(journey: Journey, step_key: str, request_key: str) -> tuple[Ste
 
 def change_step(journey: Journey, step_key: str, **changes: Any) -> Journey:
     """With fields of one step replaced; its key stays."""
-    find(journey, step_key)
+    _, _, found = find(journey, step_key)
+    if strange := sorted(changes.keys() - set(found.__struct_fields__)):
+        raise EditError(f"“{found.name}” has no {' or '.join(strange)}; this is a change of another kind of step.")
     return journey.mapped(lambda step: replace(step, **changes) if step.step == step_key else step)
 
 
@@ -456,7 +459,7 @@ def set_thinking(journey: Journey, kind: str, value: float, to: float) -> Journe
                 made,
                 step.step,
                 think="fixed",
-                think_s=round(min(86_400.0, recorded * value), 3),
+                think_s=round(min(LONGEST_S, recorded * value), 3),
                 think_to_s=0.0,
                 recorded_think_s=recorded,
             )

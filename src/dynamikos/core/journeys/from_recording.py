@@ -9,11 +9,11 @@ from dynamikos.core.exchanges import Exchange, Recording
 from dynamikos.core.exchanges.graphql import writes
 from dynamikos.core.exchanges.resources import is_static
 from dynamikos.core.journeys.kinds import Sending, Step
+from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.recorded_requests import folded, lost_body, requests_from, unsupported
 from dynamikos.core.journeys.recorded_steps import Numbered, groups_of, origin_of, over_us, titles_of, went_on
 
-MAX_THINK_S = 86_400.0
 LEAVING = re.compile(r"sign-?out|log-?out|log-?off", re.I)
 
 
@@ -123,7 +123,7 @@ def _signs_in_late(recording: Recording, origins: Collection[str]) -> bool:
 
 def _think_s(group: Sequence[tuple[int, Exchange]], after: Sequence[tuple[int, Exchange]]) -> float:
     gap = after[0][1].started_us - max(over_us(e) for _, e in group)
-    return round(min(max(0, gap) / 1_000_000, MAX_THINK_S), 1)
+    return round(min(max(0, gap) / 1_000_000, LONGEST_S), 1)
 
 
 def _from_marks(

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
     from dynamikos.core.journeys.kinds.branching import Branch
 
 Kind = Literal["step", "set", "pause", "log", "call", "keep", "repeat", "each", "if", "choose"]
-Seconds = Annotated[float, msgspec.Meta(ge=0, le=86_400)]
+LONGEST_S = 86_400.0  # of a think time or a pause
+Seconds = Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
 
 
 class StepBase(Frozen, frozen=True, kw_only=True, tag_field="does"):

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.checks import Then
 from dynamikos.core.journeys import kinds
-from dynamikos.core.journeys.kinds.base import Nesting, Seconds
+from dynamikos.core.journeys.kinds.base import LONGEST_S, Nesting, Seconds
 from dynamikos.core.text import Frozen
 from dynamikos.core.text.holding import Change
 
@@ -26,7 +26,7 @@ class Repeat(Frozen, frozen=True, kw_only=True):
     while_: str = msgspec.field(name="while", default="")
     until: str = ""
     every_s: Seconds = 0.0
-    limit_s: Annotated[float, msgspec.Meta(gt=0, le=86_400)] = 60.0
+    limit_s: Annotated[float, msgspec.Meta(gt=0, le=LONGEST_S)] = 60.0
     at_most: Annotated[int, msgspec.Meta(ge=1, le=100_000)] = 1000
     then: Then = "round"
 

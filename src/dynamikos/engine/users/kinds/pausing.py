@@ -2,13 +2,12 @@
 
 from dynamikos.core.errors import TemplateError
 from dynamikos.core.journeys.kinds import Pausing
+from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.values.masking import MASK
 from dynamikos.core.values.numbers import as_number
 from dynamikos.engine.guard import bounded
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.kinds.base import Binding, Doing, Outcome, Stage
-
-LONGEST_S = 86_400.0
 
 
 class Pauses(Doing[Pausing]):

@@ -10,6 +10,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Journey, changes
 from dynamikos.core.journeys import editing as edit
 from dynamikos.core.journeys.changes import Change
+from dynamikos.core.journeys.kinds.base import LONGEST_S
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.web.journeys.forms.kinds import item_changes
 from dynamikos.web.journeys.forms.proofs import authorization_from, headers_from
@@ -45,10 +46,6 @@ def think_all_from(data: QueryDict) -> changes.ThinkAll:
     if kind not in ("recorded", *THINKING):
         raise DynamikosError(f"'{kind}' is no way to set think times.")
     value, to = seconds(data.get("value") or "0"), seconds(data.get("to") or "0")
-    if kind in ("even", "log-normal") and to <= value:
-        raise DynamikosError(
-            f"With {kind} think times the second figure must be more than the first, {value:g} s; it is {to:g} s."
-        )
     return changes.ThinkAll(think=kind, value=value, to=to)  # type: ignore[arg-type]
 
 
@@ -133,6 +130,6 @@ def seconds(text: str) -> float:
         value = float(text.replace(",", "."))
     except ValueError as problem:
         raise DynamikosError(f"Think time is a number of seconds, such as 2.5; '{text}' is not.") from problem
-    if not 0 <= value <= changes.LONGEST_S:
+    if not 0 <= value <= LONGEST_S:
         raise DynamikosError("Think time is between 0 and 86,400 seconds.")
     return value

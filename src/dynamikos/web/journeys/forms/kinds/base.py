@@ -1,18 +1,17 @@
 """What the panel needs of each kind of step."""
 
-from typing import Any, ClassVar, Generic, TypeVar
+from abc import ABC, abstractmethod
+from typing import ClassVar, Generic, TypeVar
 
-import msgspec
 from django.http import QueryDict
 
-from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Step
 
 S = TypeVar("S", bound=Step)
 EMPTY = ("", "")  # the row in which a new pair is typed
 
 
-class KindFields(Generic[S]):
+class KindFields(ABC, Generic[S]):
     """The fields of a kind: their template, what it shows, and what is sent back."""
 
     template: ClassVar[str]
@@ -23,17 +22,8 @@ class KindFields(Generic[S]):
         return {}
 
     @classmethod
+    @abstractmethod
     def changes(cls, data: QueryDict, old: S) -> dict[str, object]:
-        """The fields of the step as they were sent. Raises DynamikosError for what can't be kept."""
-        raise NotImplementedError
-
-
-def made(kind: type[Any], **fields: Any) -> Any:
-    """A value whose own limits are verified. Raises DynamikosError in words."""
-    try:
-        return msgspec.convert(msgspec.to_builtins(kind(**fields)), kind)
-    except (msgspec.ValidationError, TypeError) as problem:
-        text = str(problem)
-        if "matching regex" in text:
-            text = "a name has small letters, digits and _; a function is written as module.function"
-        raise DynamikosError(f"This can't be kept: {text}") from problem
+        """The fields of the step as they were sent; the core says which can't be kept. Raises DynamikosError for what
+        is no number.
+        """

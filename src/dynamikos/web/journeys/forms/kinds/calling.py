@@ -3,7 +3,7 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Call, Calling
-from dynamikos.web.journeys.forms.kinds.base import EMPTY, KindFields, made
+from dynamikos.web.journeys.forms.kinds.base import EMPTY, KindFields
 from dynamikos.web.journeys.forms.rows import pairs
 
 
@@ -19,4 +19,4 @@ class CallingFields(KindFields[Calling]):
     @classmethod
     def changes(cls, data: QueryDict, old: Calling) -> dict[str, object]:
         function, into = data.get("function", "").strip(), data.get("into", "").strip()
-        return {"call": made(Call, function=function, with_=pairs(data, "with"), into=into)}
+        return {"call": Call(function=function, with_=pairs(data, "with"), into=into)}

@@ -3,7 +3,7 @@
 from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Keep, Keeping
-from dynamikos.web.journeys.forms.kinds.base import EMPTY, KindFields, made
+from dynamikos.web.journeys.forms.kinds.base import EMPTY, KindFields
 from dynamikos.web.journeys.forms.rows import pairs
 
 
@@ -18,4 +18,4 @@ class KeepingFields(KindFields[Keeping]):
 
     @classmethod
     def changes(cls, data: QueryDict, old: Keeping) -> dict[str, object]:
-        return {"keep": made(Keep, into=data.get("into", "").strip(), row=pairs(data, "row"))}
+        return {"keep": Keep(into=data.get("into", "").strip(), row=pairs(data, "row"))}

@@ -4,7 +4,7 @@ from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Repeat, Repeating
 from dynamikos.web.journeys.forms.checks import THENS
-from dynamikos.web.journeys.forms.kinds.base import KindFields, made
+from dynamikos.web.journeys.forms.kinds.base import KindFields
 from dynamikos.web.journeys.forms.rows import number
 
 FIELDS = {"times": "times", "while": "while_", "until": "until"}
@@ -28,12 +28,11 @@ class RepeatingFields(KindFields[Repeating]):
         text = data.get("text", "").strip() or ("1" if field == "times" else "{{ 1 }}")
         then = data.get("then", "round")
         return {
-            "repeat": made(
-                Repeat,
+            "repeat": Repeat(
                 **{field: text},
                 every_s=number(data.get("every_s") or "0", "every"),
                 limit_s=number(data.get("limit_s") or "60", "limit"),
                 at_most=int(number(data.get("at_most") or "1000", "at most")),
-                then=then if then in dict(THENS) else "round",
+                then=then if then in dict(THENS) else "round",  # type: ignore[arg-type]
             )
         }
