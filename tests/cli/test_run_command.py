@@ -93,10 +93,29 @@ class RunFiles(TestCase):
             before = (self.folder / name).read_text()
             self.write(name, text)
             with self.subTest(words):
-                done = self.call()
+                exports = {each: self.folder / f"o.{each}" for each in ("json", "junit")}
+                for file in exports.values():
+                    file.write_text("an earlier run's")
+                done = self.call("--json", str(exports["json"]), "--junit", str(exports["junit"]))
                 self.assertEqual(done.exit_code, 2, done.output)
                 self.assertIn(words, done.output)
+                problem = json.loads(exports["json"].read_text())["problem"]
+                self.assertIn(words, problem)
+                suite = ElementTree.parse(exports["junit"]).getroot()
+                self.assertEqual((suite.get("tests"), suite.get("errors")), ("1", "1"))
+                self.assertIn(problem, next(suite.iter("error")).get("message", ""))
             self.write(name, before)
+
+    def test_where_the_figures_can_not_be_written(self) -> None:
+        done = self.call("--json", str(self.folder / "nowhere" / "o.json"))
+        self.assertEqual(done.exit_code, 2)
+        self.assertIn("o.json: No such file or directory", done.output)
+        self.assertNotIn("P: 3 users", done.output)  # said before anything was sent
+        full = Path("/dev/full")  # opens, and refuses what is written
+        done = self.call("--duration", "2", "--json", str(full))
+        self.assertEqual(done.exit_code, 2)
+        self.assertIn("could not write", done.output)
+        self.assertIn("Ping", done.output)  # the figures are printed all the same
 
     def test_a_target_that_is_not_agreed_gets_nothing(self) -> None:
         self.write("e.yaml", (self.folder / "e.yaml").read_text().split("agreed")[0])

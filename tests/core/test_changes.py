@@ -4,7 +4,7 @@ import json
 import random
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import msgspec
 from click.testing import CliRunner
@@ -173,6 +173,18 @@ class Shell(TestCase):
             self.assertEqual(parse_journey(file.read_text()), JOURNEY)
             CliRunner().invoke(command, [str(file), "-", "--in-place"], input=good)
             self.assertEqual(parse_journey(file.read_text()), expected)
+            link = Path(folder) / "link.yaml"
+            link.symlink_to(file)
+            with mock.patch.object(Path, "write_text", side_effect=OSError(28, "No space left on device", "a.yaml")):
+                full = CliRunner().invoke(
+                    command, [str(link), "-", "--in-place", "--json"], input='{"change": "unwrap", "at": "if"}'
+                )
+            self.assertEqual(json.loads(full.output), {"problem": "a.yaml: No space left on device"})
+            self.assertEqual(parse_journey(file.read_text()), expected)
+            CliRunner().invoke(command, [str(link), "-", "--in-place"], input='{"change": "switch", "at": "log"}')
+            self.assertEqual(parse_journey(file.read_text()), changes.Switch(at="log").apply(expected, {}).journey)
+            self.assertEqual({each.name for each in Path(folder).iterdir()}, {"a.yaml", "link.yaml"})
+            self.assertTrue(link.is_symlink())
             file.write_text("form: 1\njourney: j\nname: J\nrounds: 3\n")
             where = json.loads(CliRunner().invoke(command, [str(file), "-", "--json"], input=good).output)
             self.assertEqual((where["file"], where["line"]), ("a.yaml", 4))

@@ -52,6 +52,13 @@ class PlanError(DynamikosError):
     """A load plan that can't be run as it stands."""
 
 
+def in_words(problem: Exception) -> str:
+    """A problem as one sentence; of the operating system's, which file it is about."""
+    if isinstance(problem, OSError):
+        return f"{problem.filename}: {problem.strerror}" if problem.filename else str(problem.strerror or problem)
+    return str(problem)
+
+
 def told(problem: Exception) -> dict[str, object]:
     """A problem as JSON, wherever one is answered or printed: `problem` in words, and where it is, as far as that is
     known: `file`, `line` and `column` (from 1), `start` and `end` (characters of a text, from 0).
@@ -61,4 +68,4 @@ def told(problem: Exception) -> dict[str, object]:
         return {"problem": problem.message, **{name: value for name, value in where.items() if value}}
     if isinstance(problem, TemplateError) and problem.at is not None:
         return {"problem": str(problem), "start": problem.at[0], "end": problem.at[1]}
-    return {"problem": str(problem)}
+    return {"problem": in_words(problem)}

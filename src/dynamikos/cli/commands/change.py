@@ -1,5 +1,6 @@
 """./dynamikos change"""
 
+import os
 import sys
 from pathlib import Path
 from typing import IO
@@ -7,7 +8,8 @@ from typing import IO
 import click
 import orjson
 
-from dynamikos.core.errors import DynamikosError, told
+from dynamikos.cli.refusing import refuse
+from dynamikos.core.errors import DynamikosError
 
 
 @click.command()
@@ -35,13 +37,22 @@ def command(file: Path, changes: IO[bytes], in_place: bool, as_json: bool) -> No
                 journey = read_change(plain).apply(journey, {}).journey
             except DynamikosError as problem:
                 raise DynamikosError(f"change {number}: {problem}") from problem
-    except (DynamikosError, UnicodeDecodeError) as problem:
-        if as_json:
-            click.echo(orjson.dumps(told(problem)))
+        if in_place:
+            _write_over(file, write_journey(journey))
         else:
-            click.echo(f"nothing was changed: {problem}", err=True)
+            click.echo(write_journey(journey), nl=False)
+    except (DynamikosError, OSError, UnicodeDecodeError) as problem:
+        refuse("nothing was changed", problem, as_json=as_json)
         sys.exit(2)
-    if in_place:
-        file.write_text(write_journey(journey), encoding="utf-8")
-    else:
-        click.echo(write_journey(journey), nl=False)
+
+
+def _write_over(file: Path, text: str) -> None:
+    """The whole text or, when the disk is full, what stood there. A link stays one. Raises OSError."""
+    file = file.resolve()
+    beside = file.with_name(f".{file.name}.{os.getpid()}")
+    try:
+        beside.write_text(text, encoding="utf-8")
+        beside.chmod(file.stat().st_mode)
+        beside.replace(file)
+    finally:
+        beside.unlink(missing_ok=True)

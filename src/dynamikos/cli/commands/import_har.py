@@ -5,6 +5,7 @@ from pathlib import Path
 
 import click
 
+from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError
 
 
@@ -43,8 +44,8 @@ def command(files: tuple[Path, ...], project: str, journey: str, hosts: str, acc
         recordings = [file for file in files if file.suffix.lower() not in (".csv", ".tsv")]
         if recordings:
             _journey(member, recordings, journey, hosts, accept_proven)
-    except DynamikosError as problem:
-        click.echo(f"could not import: {problem}", err=True)
+    except (DynamikosError, OSError) as problem:
+        refuse("could not import", problem)
         sys.exit(2)
     finally:
         if cluster is not None:

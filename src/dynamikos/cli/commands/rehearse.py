@@ -6,6 +6,7 @@ import time
 
 import click
 
+from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError, PlanError
 
 
@@ -34,7 +35,7 @@ def command(journey: str, project: str, account: str, as_json: bool, timeout: fl
             supervisor.add_generator(addresses)
         code = _rehearse(journey, project, account, as_json, timeout)
     except DynamikosError as problem:
-        click.echo(f"could not rehearse: {problem}", err=True)
+        refuse("could not rehearse", problem, as_json=as_json)
         code = 2
     finally:
         supervisor.end()

@@ -9,11 +9,12 @@ import orjson
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
-from dynamikos.core.errors import DynamikosError, PlanError, told
+from dynamikos.cli.refusing import refuse
+from dynamikos.core.errors import DynamikosError, PlanError, in_words, told
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch, duration_s, peak
 from dynamikos.core.values.masking import SHORTEST_SECRET
-from dynamikos.core.verdicts import as_json, as_junit
+from dynamikos.core.verdicts import as_json, as_junit, refused_junit
 from dynamikos.core.verdicts.outcome import COULD_NOT_RUN
 
 
@@ -82,6 +83,9 @@ def command(
     Exit code: 0 objectives met, 1 missed, 2 could not run, 3 ran but the measurement is not valid, 4 stopped by hand.
     Secrets come from the process environment, under the names the environment lists in secret_from_process.
     """
+    # before anything is sent: what can't be written is said, and what an earlier run left is not taken for this one's
+    if not _export((json_file, b""), (junit, b"")):
+        sys.exit(COULD_NOT_RUN)
     try:
         if Path(plan).is_file():
             frozen, outcome = _from_file(Path(plan), environment, users, duration, sets)
@@ -96,20 +100,26 @@ def command(
                 values=settings(sets),
                 tell=click.echo,
             )
-        if json_file:
-            json_file.write_bytes(as_json(frozen, outcome))
-        if junit:
-            junit.write_bytes(as_junit(frozen, outcome))
-    except DynamikosError as problem:
-        click.echo(f"could not run: {problem}", err=True)
-        if json_file:  # what an earlier run left there would be taken for this one's
-            json_file.write_bytes(orjson.dumps(told(problem)))
-        sys.exit(COULD_NOT_RUN)
-    except OSError as problem:
-        click.echo(f"could not run: {problem.filename or ''} {problem.strerror or problem}", err=True)
+    except (DynamikosError, OSError) as problem:
+        refuse("could not run", problem)
+        _export((json_file, orjson.dumps(told(problem))), (junit, refused_junit(plan, in_words(problem))))
         sys.exit(COULD_NOT_RUN)
     click.echo(summary.table(frozen, outcome))
-    sys.exit(outcome.exit_code)
+    whole = _export((json_file, as_json(frozen, outcome)), (junit, as_junit(frozen, outcome)))
+    sys.exit(outcome.exit_code if whole else COULD_NOT_RUN)
+
+
+def _export(*files: tuple[Path | None, bytes]) -> bool:
+    """Writes what was asked for; whether all of it could be."""
+    whole = True
+    for file, content in files:
+        try:
+            if file is not None:
+                file.write_bytes(content)
+        except OSError as problem:
+            refuse("could not write", problem)
+            whole = False
+    return whole
 
 
 def _from_file(path: Path, environment: str | None, users: int | None, seconds: float | None, sets: tuple[str, ...]):  # type: ignore[no-untyped-def]

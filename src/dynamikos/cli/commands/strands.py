@@ -6,7 +6,8 @@ from pathlib import Path
 
 import click
 
-from dynamikos.core.errors import DynamikosError, told
+from dynamikos.cli.refusing import refuse
+from dynamikos.core.errors import DynamikosError
 
 
 @click.command()
@@ -44,10 +45,7 @@ def command(files: tuple[Path, ...], rehearsal: Path | None, hosts: str, as_json
             origins=[each.strip().rstrip("/") for each in hosts.split(",") if each.strip()] or None,
         )
     except DynamikosError as problem:
-        if as_json:
-            click.echo(json.dumps(told(problem), ensure_ascii=False))
-        else:
-            click.echo(f"could not search: {problem}", err=True)
+        refuse("could not search", problem, as_json=as_json)
         sys.exit(2)
     if as_json:
         click.echo(json.dumps([as_document(strand) for strand in found], ensure_ascii=False, indent=1))

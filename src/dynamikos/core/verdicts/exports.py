@@ -1,13 +1,21 @@
 """JSON (docs/run-command.md) and JUnit XML of an outcome."""
 
+import re
 from typing import Any
-from xml.sax.saxutils import escape, quoteattr
+from xml.sax import saxutils
 
 import msgspec
 import orjson
 
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.verdicts.outcome import Outcome
+
+NO_XML = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
+
+
+def quoteattr(text: str) -> str:
+    """`text` as an attribute; a character that XML can't hold is replaced."""
+    return saxutils.quoteattr(NO_XML.sub("\ufffd", text))
 
 
 def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
@@ -45,6 +53,16 @@ def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
     return orjson.dumps(value, option=orjson.OPT_INDENT_2)
 
 
+def refused_junit(plan: str, problem: str) -> bytes:
+    """What stands for a run that could not be made: one test case in error."""
+    suite = quoteattr(plan)
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        f'<testsuite name={suite} tests="1" failures="0" errors="1"><testcase classname={suite} name="the run is made">'
+        f"<error message={quoteattr(problem)}/></testcase></testsuite>\n"
+    ).encode()
+
+
 def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
     """One test case an objective and one for the measurement; missed = failure, not judged or not valid = error."""
     cases = []
@@ -61,7 +79,7 @@ def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
             inner = f"<error message={quoteattr(f'not judged: {each.reason}')}/>"
         cases.append(
             f"<testcase classname={suite}"
-            f" name={quoteattr(each.sentence)}>{inner}<system-out>{escape(value)}</system-out></testcase>"
+            f" name={quoteattr(each.sentence)}>{inner}<system-out>{saxutils.escape(value)}</system-out></testcase>"
         )
     inner = ""
     if outcome.doubts:
