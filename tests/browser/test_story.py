@@ -232,7 +232,7 @@ class Views(BrowserCase):
             "journeys/shared?at=sign-out",
             "journeys/described",
         ]
-        return ["/", *(sample.address(tail) for tail in tails)]
+        return ["/", "/patterns/", *(sample.address(tail) for tail in tails)]
 
     def test_no_serious_violation_and_every_control_by_keyboard(self) -> None:
         self.sign_in()
@@ -254,6 +254,7 @@ class Views(BrowserCase):
                 if theme == "night" and not any(
                     part in address
                     for part in (
+                        "patterns",
                         "load",
                         "data",
                         "functions",

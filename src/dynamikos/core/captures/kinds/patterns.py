@@ -1,8 +1,10 @@
-"""Regular expressions of captures."""
+"""Regular expressions of captures: their own, and those of the names they look for."""
 
 import re
 
 from dynamikos.core.errors import RuleError
+
+TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")  # RFC 9110, 5.6.2: names of headers and cookies
 
 
 def pattern_of(text: str, group: int) -> re.Pattern[bytes]:

@@ -1,7 +1,7 @@
 """What a CSS selector finds."""
 
 from dynamikos.core.captures import CssForm
-from dynamikos.core.captures.kinds.css import find
+from dynamikos.core.captures.kinds import css
 from dynamikos.core.checks.kinds.expected import Expected, look_for
 from dynamikos.core.checks.looks import CheckKind, Look
 
@@ -14,9 +14,9 @@ class CssText(Expected, frozen=True, kw_only=True):
 
 
 def look(given: CssText) -> Look:
-    finder = find(CssForm(selector=given.selector, attribute=given.attribute))
-    name = given.selector + (f" @{given.attribute}" if given.attribute else "")
-    return look_for(given, name, lambda view: (text.strip() for text in finder(view)), "no such element")
+    form = CssForm(selector=given.selector, attribute=given.attribute)
+    finder = css.find(form)
+    return look_for(given, css.says(form), lambda view: (text.strip() for text in finder(view)), "no such element")
 
 
 KIND = CheckKind(

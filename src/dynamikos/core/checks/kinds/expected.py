@@ -47,7 +47,7 @@ class Expected(Frozen, frozen=True, kw_only=True):
 
 def look_for(given: Expected, name: str, find: Found, nothing: str) -> Look:
     """The first of what was found against what is expected of it."""
-    told = [each for each in ("equals", "matches", "above", "below", "count") if getattr(given, each) is not None]
+    told = [each for each in SIGNS if getattr(given, each) is not None]
     if len(told) > 1:
         raise RuleError(f"{name}: give one of equals, matches, above, below or count, not {' and '.join(told)}")
     how = told[0] if told else "exists"
