@@ -11,8 +11,10 @@ import sys
 import time
 
 from bench.beside import C_LOOP, SECONDS, USERS, rates_beside
+from dynamikos.machine.modules import SWITCH, is_current
 
 Result = tuple[str, float, str, str, bool]
+INTERPRETED = "engine, cookie and check, interpreted"
 KINDS = {
     "bare": ("/kb", ""),
     "cookie and check": ("/visited", ", checks: [{status: 200}]"),
@@ -99,7 +101,9 @@ def aiohttp_child(port: int) -> None:
 
 def run() -> list[Result]:
     commands = {f"engine, {kind}": [sys.executable, "-m", "bench.engine", kind] for kind in KINDS}
-    rates, printed = rates_beside({**commands, "aiohttp": [sys.executable, "-m", "bench.engine", "aiohttp"]}, PLACES)
+    python_only = ["env", f"{SWITCH}=1", *commands["engine, cookie and check"]]
+    others = {INTERPRETED: python_only, "aiohttp": [sys.executable, "-m", "bench.engine", "aiohttp"]}
+    rates, printed = rates_beside({**commands, **others}, PLACES)
     results: list[Result] = [
         (f"{each}, exchanges per processor second", statistics.median(found), "/s", "", True)
         for each, found in rates.items()
@@ -107,6 +111,8 @@ def run() -> list[Result]:
     for kind, goal in (("bare", 0.32), ("cookie and check", 0.32), ("varying header", 0.15)):
         by_c = statistics.median(e / c for e, c in zip(rates[f"engine, {kind}"], rates[C_LOOP], strict=True))
         results.append((f"engine, {kind} / C epoll loop", by_c, "", f"≥ {goal}", by_c >= goal))
+    gain = statistics.median(a / b for a, b in zip(rates["engine, cookie and check"], rates[INTERPRETED], strict=True))
+    results.append(("the same / interpreted, without machine code", gain, "", "", is_current()))
     by_aiohttp = statistics.median(e / a for e, a in zip(rates["engine, bare"], rates["aiohttp"], strict=True))
     failed = sum(int(out[2]) for out in printed if len(out) > 2)
     return [

@@ -11,6 +11,7 @@ import tempfile
 import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
@@ -290,6 +291,7 @@ class RealNetwork:
         self._addresses: dict[tuple[str, int], asyncio.Future[list[tuple[int, str]]]] = {}
         self._turn = 0
         self._opened = 0
+        self._connection: Any = partial(Connection, self._links, self._heads, self._arrivals)
         self._ssl = context_of(self._way, key, trust)
         self._checked: set[Origin] = set()
         self._watcher: asyncio.Task[None] | None = None
@@ -372,6 +374,7 @@ class RealNetwork:
         sock.setblocking(False)
         sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         phase, where = "connect", f"{host} ({address}:{port})"
+        connection: Connection
         try:
             async with asyncio.timeout(self._connect_s):
                 await loop.sock_connect(sock, (address, port if proxy is None else proxy.origin[2]))
@@ -382,10 +385,7 @@ class RealNetwork:
                 secure = self._ssl if scheme == "https" else None
                 named = Named(host, session) if secure is not None else None
                 _, connection = await loop.create_connection(
-                    lambda: Connection(self._links, self._heads, self._arrivals),
-                    sock=sock,
-                    ssl=secure,
-                    server_hostname=named,
+                    self._connection, sock=sock, ssl=secure, server_hostname=named
                 )
                 connection.tls = named.tls if named is not None else None
         except TimeoutError as problem:

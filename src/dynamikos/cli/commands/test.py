@@ -118,7 +118,8 @@ def side_by_side(*parts: list[str]) -> Callable[[dict[str, str], Count], None]:
 
 STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
     "static": linters,
-    "core": side_by_side(["tests/core", "tests/observatory"], ["tests/engine"]),  # these need no database
+    # these need no database
+    "core": side_by_side(["tests/core", "tests/machine", "tests/observatory"], ["tests/engine"]),
     "web": lambda environment, count: django(["tests/web", "tests/cli"], environment, count, parallel=2),
     "processes": lambda environment, count: django(["tests/processes"], environment, count),
     "browser": lambda environment, count: django(["tests/browser"], environment, count),

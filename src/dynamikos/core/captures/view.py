@@ -22,9 +22,9 @@ class View:
     reads_json = 0  # how many captures and checks read it as JSON, where that is known
     status: int = 0
     body: bytes = b""
-    cookies: Callable[[], dict[str, str]] = staticmethod(dict)
+    cookies: Callable[[], dict[str, str]]
     addresses: Sequence[str] = ()
-    _choose: Callable[[int], int] = staticmethod(lambda count: 0)
+    _choose: Callable[[int], int]
     _headers: Headers = ()
     _size_bytes: int | None = -1
     _drawn: dict[int, int] | None = None

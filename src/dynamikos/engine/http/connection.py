@@ -41,9 +41,11 @@ class Arrivals:
                 connection.broke(problem)
 
 
-class Connection(asyncio.Protocol):
+class Connection:
     """An HTTP/1.1 keep-alive connection, one exchange at a time. `watch` holds the open ones for time-outs, `heads`
     those seen, `arrivals` what all of them read.
+
+    It is an asyncio.Protocol by what it has, not by name: what is machine code can't derive from what isn't.
     """
 
     def __init__(self, watch: "set[Connection]", heads: Heads, arrivals: Arrivals) -> None:

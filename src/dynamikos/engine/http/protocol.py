@@ -19,8 +19,11 @@ class Reply(View):
     seen: "KnownHead | None" = None  # its head, where no parser had to look at it
     cut = False  # whether more of the body came than was kept of one that was to be
     came = 0  # bytes of the body that came, without chunk framing, where it was cut
-    bytes_in = bytes_out = 0
-    sent_at = first_at = last_at = 0.0
+    bytes_in = 0
+    bytes_out = 0
+    sent_at = 0.0
+    first_at = 0.0
+    last_at = 0.0
     keep_alive = True
     set_cookies: Sequence[bytes] | None = None
     encoding = b""  # the content encodings of all headers of that name (RFC 9110 §5.3); empty when there are none
@@ -28,7 +31,8 @@ class Reply(View):
     resumed = False  # whether its TLS session was that of an earlier connection
     unpacked = False  # whether `body` is what was packed
 
-    __init__ = object.__init__
+    def __init__(self) -> None:
+        """Nothing came yet."""
 
     @property
     def headers(self) -> Headers:

@@ -54,11 +54,15 @@ class Attempt:
     place: Destination
     due = 0.0
     began = False  # whether anything below is not as it is at the beginning
-    hop = bytes_out = bytes_in = 0
+    hop = 0
+    bytes_out = 0
+    bytes_in = 0
     proof = ""
     trail: list[str] | None = None
     _bare: Head | None = None  # the head at hand without a proof, once there is one
-    _left_home = _retried = _asked_again = False
+    _left_home = False
+    _retried = False
+    _asked_again = False
 
     def __init__(self, own: Holdings) -> None:
         self._own = own

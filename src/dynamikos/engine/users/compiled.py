@@ -38,6 +38,7 @@ from dynamikos.engine.users.filling import (
     in_json,
     in_reference,
 )
+from dynamikos.engine.users.items import Item
 from dynamikos.engine.users.proving import Prover, fixed_header, prover
 
 Make = Callable[[Values], bytes]
@@ -141,14 +142,6 @@ class CompiledRequest:
         if base is None:
             base = Base(self.method, target, host if self.own_host is None else self.own_host(values), self.fixed)
         return origin, Head(base, own, cookie), body
-
-
-class Item:
-    """What performs a step that sends no requests, made by an `ItemOf`; `secret`: whether any of it comes from a
-    secret.
-    """
-
-    secret = False
 
 
 @dataclass(slots=True)

@@ -27,10 +27,12 @@ class Done:
     kind = ""
     verdict: Verdict | None = None
     then: Then = "round"
-    captured: Mapping[str, str] = NOTHING
-    replaced: Mapping[str, str | None] = NOTHING
     asked = False
     missed: Sequence[int] = ()
+
+    def __init__(self) -> None:
+        self.captured: Mapping[str, str] = NOTHING
+        self.replaced: Mapping[str, str | None] = NOTHING
 
     @classmethod
     def failed(cls, kind: str, expected: str, actual: str) -> "Done":

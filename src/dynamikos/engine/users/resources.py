@@ -93,6 +93,7 @@ class _Nothing(Sent):
     """Nothing could be sent: what is said is the page that asked for it."""
 
     def __init__(self, page: str) -> None:
+        super().__init__()
         origin, host, target = split_url(page)
         self._place = origin, Head(Base("GET", target, host)), b""
 

@@ -25,8 +25,10 @@ class Sent(ABC):
     keep = False
     span = 0
     cookie = ""
-    before: dict[str, str] = {}  # the user's values before it, where everything is kept
-    replaced: Mapping[str, str | None] = {}  # what its captures replaced: the values before
+
+    def __init__(self) -> None:
+        self.before: dict[str, str] = {}  # the user's values before it, where everything is kept
+        self.replaced: Mapping[str, str | None] = {}  # what its captures replaced: the values before
 
     @property
     @abstractmethod
@@ -51,6 +53,7 @@ class Flight(Sent):
     opened = False
 
     def __init__(self, wire: "Wire") -> None:
+        super().__init__()
         self.wire = wire
 
     @abstractmethod

@@ -21,8 +21,9 @@ from dynamikos.core.journeys.kinds import (
 )
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.guard import OverBudget
-from dynamikos.engine.users.compiled import CompiledStep, Item
+from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.filling import Values
+from dynamikos.engine.users.items import Item
 from dynamikos.engine.users.kinds.base import Binding, Doing, Outcome, Performs, Stage
 from dynamikos.engine.users.kinds.branching import Chooses, Decides
 from dynamikos.engine.users.kinds.calling import Calls

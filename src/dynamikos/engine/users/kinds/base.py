@@ -9,10 +9,11 @@ from dynamikos.core.journeys.tainted import shown, uses
 from dynamikos.core.text.holding import Pair
 from dynamikos.core.values import Values, bind, compile_condition, compile_list
 from dynamikos.core.values.masking import MASK
-from dynamikos.engine.users.compiled import CompiledStep, Condition, Item
+from dynamikos.engine.users.compiled import CompiledStep, Condition
 from dynamikos.engine.users.filling import Fill, filler
 from dynamikos.engine.users.filling import Values as Known
 from dynamikos.engine.users.holdings import Holdings
+from dynamikos.engine.users.items import Item
 from dynamikos.engine.users.surroundings import Surroundings
 from dynamikos.engine.users.witness import Witness
 
