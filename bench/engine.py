@@ -30,7 +30,6 @@ def engine_child(kind: str, port: int) -> None:
     """64 users without think time; prints exchanges and processor seconds of the whole process, reports included."""
     import uvloop
 
-    from dynamikos.core.frozen import FrozenRun
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.plans import Plan, parse_target
     from dynamikos.core.profiles import Stretch
@@ -38,7 +37,7 @@ def engine_child(kind: str, port: int) -> None:
     from dynamikos.engine.clock import RealClock
     from dynamikos.engine.network import RealNetwork
     from dynamikos.engine.runner import Shard, run
-    from dynamikos.engine.testing import ListSink
+    from dynamikos.engine.testing import ListSink, frozen_of_one
 
     base = f"http://127.0.0.1:{port}"
     path, more = KINDS[kind]
@@ -47,7 +46,7 @@ def engine_child(kind: str, port: int) -> None:
         f' address: "{base}{path}"{more}}}\n'
     )
     plan = Plan(
-        form=1,
+        form=2,
         plan="p",
         name="P",
         journey="j",
@@ -55,7 +54,7 @@ def engine_child(kind: str, port: int) -> None:
         profile=(Stretch(stretch="climb", to=USERS, seconds=0), Stretch(stretch="hold", seconds=SECONDS)),
         grace_s=1,
     )
-    frozen = FrozenRun(run="r", seed=1, plan=plan, journey=journey, agreed=(parse_target(base),))
+    frozen = frozen_of_one(plan, journey, agreed=(parse_target(base),))
 
     async def program() -> None:
         clock, network = RealClock(), RealNetwork(frozen.agreed)

@@ -48,7 +48,7 @@ def child(kind: str, port: int) -> None:
     """64 users without think time; prints exchanges and processor seconds of the whole process, reports included."""
     import uvloop
 
-    from dynamikos.core.frozen import DataPile, FrozenRun
+    from dynamikos.core.frozen import DataPile
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.plans import Plan, parse_target
     from dynamikos.core.profiles import Stretch
@@ -56,24 +56,18 @@ def child(kind: str, port: int) -> None:
     from dynamikos.engine.clock import RealClock
     from dynamikos.engine.network import RealNetwork
     from dynamikos.engine.runner import Shard, run
-    from dynamikos.engine.testing import ListSink
+    from dynamikos.engine.testing import ListSink, frozen_of_one
 
     text, deals = KINDS[kind]
     base = f"http://127.0.0.1:{port}"
     plan = Plan(
-        form=1, plan="p", name="P", journey="j", environment="e", grace_s=1,
+        form=2, plan="p", name="P", journey="j", environment="e", grace_s=1,
         profile=(Stretch(stretch="climb", to=USERS, seconds=0), Stretch(stretch="hold", seconds=SECONDS)),
     )  # fmt: skip
     rows = [[f"name {at}"] for at in range(10_000)]
     data = (DataPile(key="rows", columns=("name",), rows=len(rows)),) if deals else ()
-    frozen = FrozenRun(
-        run="r",
-        seed=1,
-        plan=plan,
-        journey=parse_journey(text),
-        values={"env.base": base},
-        agreed=(parse_target(base),),
-        data=data,
+    frozen = frozen_of_one(
+        plan, parse_journey(text), values={"env.base": base}, agreed=(parse_target(base),), data=data
     )
 
     async def program() -> None:

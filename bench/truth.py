@@ -15,7 +15,6 @@ import urllib.request
 import uvloop
 
 from dynamikos.cli.state import is_free, wait_for_port
-from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import Plan, parse_target
 from dynamikos.core.profiles import Stretch
@@ -24,7 +23,7 @@ from dynamikos.engine.clock import RealClock
 from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.runner import Shard
 from dynamikos.engine.runner import run as run_shard
-from dynamikos.engine.testing import ListSink
+from dynamikos.engine.testing import ListSink, frozen_of_one
 
 Result = tuple[str, float, str, str, bool]
 
@@ -80,7 +79,7 @@ async def perform(
     steps = steps[:last] + f"    name: S\n    think_s: {think_s}\n" + steps[last + len("    name: S\n") :]
     journey = parse_journey("form: 1\njourney: j\nname: J\nrounds:\n" + steps)
     plan = Plan(
-        form=1,
+        form=2,
         plan="p",
         name="P",
         journey="j",
@@ -88,7 +87,7 @@ async def perform(
         profile=(Stretch(stretch="climb", to=users, seconds=1), Stretch(stretch="hold", seconds=seconds)),
         grace_s=3,
     )
-    frozen = FrozenRun(run="truth", seed=3, plan=plan, journey=journey, agreed=(parse_target(base),))
+    frozen = frozen_of_one(plan, journey, run="truth", seed=3, agreed=(parse_target(base),))
     clock, network, sink = RealClock(), RealNetwork(frozen.agreed), EverySink()
     if keep_all:
         original = runner.Choice

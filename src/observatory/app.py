@@ -45,6 +45,8 @@ class Observatory:
         self.sessions: dict[str, dict[str, Any]] = {}
         self.holds: dict[tuple[str, str], str] = {}
         self.booked: dict[str, tuple[str, str, int]] = {}  # reference → e-mail, night, slot
+        self.approved: set[str] = set()  # references
+        self.roof_keys: dict[str, None] = {}
         self.slots: dict[str, set[int]] = {}
         self.balance: dict[str, int] = {}
         self.mails: dict[str, dict[str, tuple[float, str]]] = {}  # e-mail → reference → when it arrives, the code
@@ -163,6 +165,10 @@ class Observatory:
                 return "slots", self._slots(query, headers)
             if path == "/api/account":
                 return "account", self._account(headers)
+            if path == "/roof":
+                return "roof", self._roof()
+            if path == "/report":
+                return "report", (200, [HTML], pages.report(self.booked, self.approved))
             if path.startswith("/postbox/"):
                 return "postbox", self._postbox(unquote(path[9:]))
             if path.startswith("/objects/"):
@@ -183,6 +189,8 @@ class Observatory:
                 return "code", self._code(path.split("/")[2], form)
             if path.startswith("/bookings/") and path.endswith("/cancel"):
                 return "cancel", self._cancel(path.split("/")[2], form)
+            if path == "/roof/approve":
+                return "approve", self._approve(form)
             if path == "/sign-out":
                 name, _ = self._session(headers)
                 self.sessions.pop(name, None)
@@ -334,6 +342,22 @@ class Observatory:
             return self._wrong(409, "this is not the code that was mailed for this booking")
         del self.mails[email][reference]
         return 200, [HTML], pages.firm(reference)
+
+    def _roof(self) -> Reply:
+        """For staff: what is booked and not approved yet, with a key that is good once."""
+        key = self.token("roof")
+        self.roof_keys[key] = None
+        if len(self.roof_keys) > 10_000:
+            self.roof_keys.pop(next(iter(self.roof_keys)))
+        waiting = [reference for reference in self.booked if reference not in self.approved]
+        return 200, [HTML], pages.roof(key, waiting[:50])
+
+    def _approve(self, form: dict[str, str]) -> Reply:
+        """All that is booked may begin."""
+        if self.roof_keys.pop(form.get("roof_key", ""), self) is self:
+            return self._wrong(403, "the roof key is missing or was used")
+        self.approved.update(self.booked)
+        return 200, [HTML], pages.approved(len(self.booked))
 
     def _cancel(self, reference: str, form: dict[str, str]) -> Reply:
         """Gives a booked quarter-hour back: whoever knows its reference and its observer's address may."""

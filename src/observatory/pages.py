@@ -84,3 +84,28 @@ def postbox(email: str, reference: str, code: str) -> bytes:
 
 def firm(reference: str) -> bytes:
     return page("Booking firm", f"<h1>The booking {reference} is firm</h1><p>Clear skies.</p>")
+
+
+def roof(key: str, waiting: list[str]) -> bytes:
+    rows = "".join(f"<tr><td>{reference}</td></tr>" for reference in waiting)
+    return page(
+        "The roof",
+        f"""<h1>On the roof tonight</h1><p>{len(waiting)} bookings wait.</p><table>{rows}</table>
+<form method="post" action="/roof/approve"><input type="hidden" name="roof_key" value="{key}">
+<button>Approve all</button></form>""",
+    )
+
+
+def approved(count: int) -> bytes:
+    return page("Approved", f"<h1>Approved</h1><p>{count} bookings may begin.</p>")
+
+
+def report(booked: dict[str, tuple[str, str, int]], approved: set[str]) -> bytes:
+    """The heavy page: a line for each of the newest 500 bookings, and a long text."""
+    lines = "".join(
+        f"<tr><td>{reference}</td><td>{escape(night)}</td><td>{slot}</td>"
+        f"<td>{'approved' if reference in approved else 'waits'}</td></tr>"
+        for reference, (_, night, slot) in list(booked.items())[-500:]
+    )
+    words = "The dome stood open, and it was still. " * 400
+    return page("Report of the night", f"<h1>Report of the night</h1><table>{lines}</table><p>{words}</p>")

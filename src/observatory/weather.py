@@ -23,6 +23,9 @@ ROUTES: dict[str, tuple[str, ...]] = {
     "account": ("web",),
     "postbox": ("web",),
     "code": ("web", "pool"),
+    "roof": ("web", "pool"),
+    "approve": ("pool",),
+    "report": ("web", "disk", "pool"),
     "sign-out": ("web",),
     "still": (),
 }

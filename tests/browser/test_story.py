@@ -482,8 +482,9 @@ class HostilePage(BrowserCase):
 
         import msgspec
 
-        from dynamikos.core.frozen import FrozenRun, canonical
+        from dynamikos.core.frozen import canonical
         from dynamikos.core.reports import KeptExchange
+        from dynamikos.engine.testing import frozen_of_one
         from dynamikos.web.journeys.queries import content
         from dynamikos.web.plans.queries import content as plan_content
         from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
@@ -500,7 +501,7 @@ class HostilePage(BrowserCase):
             " name=a></form><script>f.submit()</script></body></html>"
         )
         sample = self.sample
-        frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
+        frozen = canonical(frozen_of_one(plan_content(sample.plan), content(sample.journey)))
         made = Rehearsal.objects.create(
             journey=sample.journey, number=1, revision=sample.journey.head, frozen=frozen, rows=b"\x80", state="passed"
         )

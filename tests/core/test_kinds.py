@@ -21,6 +21,7 @@ from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.text.holding import texts_in
+from dynamikos.engine.testing import frozen_of_one
 from dynamikos.engine.users.kinds import DOING
 from dynamikos.web.journeys.forms.captures import BOXES as CAPTURE_BOXES
 from dynamikos.web.journeys.forms.captures import capture_rows, captures_from
@@ -73,8 +74,8 @@ ALL = (
 
 
 def frozen(journey: Journey) -> FrozenRun:
-    plan = Plan(form=1, plan="p", name="P", journey="j", environment="e", profile=(Stretch(stretch="hold", seconds=1),))
-    return FrozenRun(run="r", seed=1, plan=plan, journey=journey)
+    plan = Plan(form=2, plan="p", name="P", journey="j", environment="e", profile=(Stretch(stretch="hold", seconds=1),))
+    return frozen_of_one(plan, journey)
 
 
 class Known(TestCase):

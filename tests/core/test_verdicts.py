@@ -12,6 +12,7 @@ from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, decode, encode
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, as_json, as_junit, conclude
+from dynamikos.engine.testing import frozen_of_one
 
 JOURNEY = parse_journey(
     "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: Step & <so>\n    requests:\n      - {request: r,"
@@ -31,7 +32,7 @@ def outcome(
     lost: tuple[str, ...] = (),
 ) -> tuple[FrozenRun, Outcome]:
     plan = Plan(
-        form=1,
+        form=2,
         plan="p",
         name="P",
         journey="j",
@@ -39,7 +40,7 @@ def outcome(
         profile=(Stretch(stretch="climb", to=4, seconds=0), Stretch(stretch="hold", seconds=10)),
         objectives=(Objective(objective="o", measure="p95", limit=limit),),
     )
-    frozen = FrozenRun(run="r", seed=1, plan=plan, journey=JOURNEY)
+    frozen = frozen_of_one(plan, JOURNEY)
     window, whole = Ledger(series_of(JOURNEY)), Ledger(series_of(JOURNEY))
     us = passed_ms * 1000
     for second in range(10):

@@ -11,7 +11,15 @@ from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Ledger
 from dynamikos.engine.ports import Functions
 from dynamikos.engine.runner import Control, Shard, run
-from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
+from dynamikos.engine.testing import (
+    ListSink,
+    Scripted,
+    ScriptedNetwork,
+    VirtualClock,
+    answer,
+    frozen_of_one,
+    run_virtual,
+)
 
 BASE = "http://127.0.0.1:9999"
 
@@ -31,7 +39,7 @@ def frozen(
     """`parts` is the text form from "opening:" on; env.base is BASE."""
     journey = parse_journey("form: 1\njourney: j\nname: J\n" + dedent(parts))
     plan = Plan(
-        form=1, plan="p", name="P", journey="j", environment="e", grace_s=grace_s, failed_pause_s=failed_pause_s,
+        form=2, plan="p", name="P", journey="j", environment="e", grace_s=grace_s, failed_pause_s=failed_pause_s,
         profile=(Stretch(stretch="climb", to=users, seconds=climb_s), Stretch(stretch="hold", seconds=hold_s)),
     )  # fmt: skip
     data = (
@@ -47,15 +55,7 @@ def frozen(
         if rows is not None
         else ()
     )
-    return FrozenRun(
-        run="r",
-        seed=seed,
-        plan=plan,
-        journey=journey,
-        values={"env.base": BASE},
-        agreed=(parse_target(BASE),),
-        data=data,
-    )
+    return frozen_of_one(plan, journey, seed=seed, values={"env.base": BASE}, agreed=(parse_target(BASE),), data=data)
 
 
 def step(key: str, *requests: str, think_s: float = 0) -> str:

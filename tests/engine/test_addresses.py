@@ -80,7 +80,7 @@ class Headers(TestCase):
                 )
                 self.assertTrue(any("header" in each.message for each in verify(journey, {"env.base"})), name)
                 with self.assertRaises(RuleError):
-                    perform(msgspec.structs.replace(made, journey=journey), ok)
+                    perform(msgspec.structs.replace(made, journeys={"j": journey}), ok)
 
     def test_an_own_host_replaces_and_an_own_cookie_joins(self) -> None:
         made = frozen(

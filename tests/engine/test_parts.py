@@ -4,8 +4,8 @@ import asyncio
 import time
 from unittest import IsolatedAsyncioTestCase, TestCase
 
+from dynamikos.core.frozen.seating import planned_on, seats_of
 from dynamikos.core.plans import parse_target
-from dynamikos.core.profiles import Stretch
 from dynamikos.core.values.masking import MASK, Masker
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.connection import Arrivals, Connection
@@ -13,7 +13,7 @@ from dynamikos.engine.http.cookies import CookieJar, keeps_secrets
 from dynamikos.engine.http.messages import Base, Head
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
 from dynamikos.engine.network import check_target
-from dynamikos.engine.schedule.plan import planned_at, planned_users
+from tests.engine.support import frozen, step
 
 
 class Cookies(TestCase):
@@ -164,13 +164,14 @@ class Agreed(TestCase):
 
 class Sharing(TestCase):
     def test_shards_add_up(self) -> None:
-        profile = (Stretch(stretch="climb", to=10, seconds=5), Stretch(stretch="hold", seconds=5))
-        numbers = sorted(user.number for shard in range(3) for user in planned_users(profile, shard, 3))
+        parts = "rounds:\n" + step("s", "{request: r, address: '{{ env.base }}/'}")
+        made = frozen(parts, users=10, climb_s=5, hold_s=5)
+        numbers = sorted(seat.number for shard in range(3) for seat in seats_of(made, shard, 3))
         self.assertEqual(numbers, list(range(1, 11)))
+        alone, three = planned_on(made, 0, 1), [planned_on(made, shard, 3) for shard in range(3)]
         for second in range(10):
-            self.assertEqual(
-                sum(planned_at(profile, second, shard, 3) for shard in range(3)), planned_at(profile, second, 0, 1)
-            )
+            self.assertEqual(sum(there(second + 0.995) for there in three), alone(second + 0.995))
+            self.assertEqual(made.planned_at(second + 0.995), alone(second + 0.995))
 
 
 class Arriving(IsolatedAsyncioTestCase):

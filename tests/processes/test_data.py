@@ -11,10 +11,11 @@ from msgspec.structs import replace
 
 from dynamikos.core.checks import Check
 from dynamikos.core.dealing import Deal
-from dynamikos.core.frozen import FrozenRun, canonical
+from dynamikos.core.frozen import canonical
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import Way
 from dynamikos.core.profiles import Stretch
+from dynamikos.engine.testing import frozen_of_one
 from dynamikos.engine.users.dealing import Book
 from dynamikos.fleet.leasing import DatabaseLessor
 from dynamikos.web.datasets.actions import set_deal
@@ -115,9 +116,7 @@ class LeasedRows(ProcessCase):
 
     def running(self, number: int, shards: int, **pile: object) -> list[Shard]:
         """The shards of a run under way that share the pile x."""
-        inputs = FrozenRun(
-            run="r", seed=1, plan=plan_queries.content(self.sample.plan), journey=content(self.sample.journey)
-        )
+        inputs = frozen_of_one(plan_queries.content(self.sample.plan), content(self.sample.journey))
         run = Run.objects.create(
             project=self.sample.project, number=number, name="r", frozen=canonical(inputs), sha256="", state="running",
             begins_at=timezone.now(),

@@ -121,14 +121,15 @@ class Access(TestCase):
 
         import msgspec
 
-        from dynamikos.core.frozen import FrozenRun, canonical
+        from dynamikos.core.frozen import canonical
         from dynamikos.core.reports import KeptExchange
+        from dynamikos.engine.testing import frozen_of_one
         from dynamikos.web.journeys.queries import content
         from dynamikos.web.plans.queries import content as plan_content
 
         cls.sample = Sample()
         sample = cls.sample
-        frozen = canonical(FrozenRun(run="r", seed=1, plan=plan_content(sample.plan), journey=content(sample.journey)))
+        frozen = canonical(frozen_of_one(plan_content(sample.plan), content(sample.journey)))
         cls.a_run = Run.objects.create(
             project=sample.project, number=1, name="r", frozen=frozen, sha256="", state="ended"
         )

@@ -6,6 +6,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.dealing import Deal
 from dynamikos.core.objectives import Objective
+from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.web.datasets.actions import set_deal
 from dynamikos.web.environments.models import AgreedTarget
 from dynamikos.web.journeys.models import Journey
@@ -133,10 +134,9 @@ class Follows(PageCase):
         ):
             set_deal(self.sample.member, self.sample.data, deal)
             core = plans.content(self.sample.plan)
-            journey, script = plans.journey_of(self.sample.plan, core)
-            after = plans.follows(self.sample.plan, core, journey, script)
-            assert after is not None and script is not None
-            found = plans.data_follows(self.sample.plan, script, after)[0]
+            after = plans.follows(self.sample.plan, core)
+            assert after is not None
+            found = plans.data_follows(self.sample.plan, plans.scripts_of(self.sample.plan, core).values(), after)[0]
             with self.subTest(words):
                 self.assertIn(words, found.said)
                 self.assertEqual(found.early, early)
@@ -144,14 +144,12 @@ class Follows(PageCase):
 
     def test_switched_off_steps_are_not_counted(self) -> None:
         core = plans.content(self.sample.plan)
-        journey, script = plans.journey_of(self.sample.plan, core)
-        assert script is not None
-        before = plans.follows(self.sample.plan, core, journey, script)
+        (script,) = plans.scripts_of(self.sample.plan, core).values()
+        before = what_follows(core, {core.journey: script}, lambda key, number: 1000)
         off = script.mapped(
             lambda step: replace(step, off=True) if step.requests and step.step != script.rounds[-1].step else step
         )
-        after = plans.follows(self.sample.plan, core, journey, off)
-        assert before is not None and after is not None
+        after = what_follows(core, {core.journey: off}, lambda key, number: 1000)
         self.assertLess(after.exchanges_per_s, before.exchanges_per_s)
 
     def test_undo_takes_back_one_field_at_a_time(self) -> None:

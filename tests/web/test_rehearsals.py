@@ -57,17 +57,18 @@ class Headline(PageCase):
         return self.client.get(self.sample.address(f"rehearsals/{found.pk}")).content.decode()
 
     def frozen(self) -> bytes:
-        from dynamikos.core.frozen import FrozenRun, canonical
+        from dynamikos.core.frozen import canonical
         from dynamikos.core.plans import Plan
         from dynamikos.core.profiles import Stretch
+        from dynamikos.engine.testing import frozen_of_one
         from dynamikos.web.journeys.queries import content
 
         core = content(self.sample.journey)
         plan = Plan(
-            form=1, plan="r", name="R", journey=core.journey, environment="e",
+            form=2, plan="r", name="R", journey=core.journey, environment="e",
             profile=(Stretch(stretch="hold", seconds=1),),
         )  # fmt: skip
-        return canonical(FrozenRun(run="x", seed=1, plan=plan, journey=core))
+        return canonical(frozen_of_one(plan, core, run="x"))
 
     def test_one_that_crashed_never_says_that_every_check_passed(self) -> None:
         page = self.made("failed", reason="the worker ended")

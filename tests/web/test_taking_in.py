@@ -112,7 +112,7 @@ class TakingIn(PageCase):
             text = journey.read_text().replace('/ping"}', '/ping", method: POST, body: {file: large.bin}}')
             journey.write_text(text)
             found = load(folder / "odd.plan.yaml")
-            self.assertEqual(found.journey.body_files(), [str((folder / "large.bin").resolve())])
+            self.assertEqual(found.journeys[found.plan.journey].body_files(), [str((folder / "large.bin").resolve())])
             for wrong, words in (("../secret", "leads out of"), ("none.bin", "can't be read")):
                 journey.write_text(text.replace("large.bin", wrong))
                 with self.assertRaisesRegex(DynamikosError, words):

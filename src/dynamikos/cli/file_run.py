@@ -14,8 +14,7 @@ from msgspec.structs import replace
 from dynamikos.cli import summary
 from dynamikos.cli.state import is_free, wait_for_port
 from dynamikos.core.errors import PlanError
-from dynamikos.core.frozen import FrozenRun, series_of
-from dynamikos.core.profiles import duration_s, measured_part_s
+from dynamikos.core.frozen import FrozenRun, every_series
 from dynamikos.core.reports import Ledger, ShardSecond, frame_of
 from dynamikos.core.values import bind
 from dynamikos.core.verdicts import Outcome, conclude
@@ -54,9 +53,9 @@ async def _perform(
     frozen: FrozenRun, rows: dict[str, list[list[str]]], secrets: dict[str, str], tell: Callable[[str], None]
 ) -> tuple[Outcome, ListSink]:
     raise_descriptors()
-    series = {each.no: each for each in series_of(frozen.journey)}
-    total = duration_s(frozen.plan.profile)
-    from_s, to_s = measured_part_s(frozen.plan.profile)
+    series = {each.no: each for each in every_series(frozen)}
+    total = frozen.ends_s
+    from_s, to_s = frozen.measured
     window, whole = Ledger(series.values()), Ledger(series.values())
     seen = {"peak": 0, "flying": 0}
 

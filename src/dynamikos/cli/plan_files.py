@@ -13,6 +13,7 @@ from dynamikos.core.frozen import DataPile, FrozenRun
 from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_journey, parse_shared, used_in
 from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target
+from dynamikos.core.plans.model import refuse_if, twice_said
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +21,7 @@ class PlanFiles:
     """Everything a run from files needs."""
 
     plan: Plan
-    journey: Journey
+    journeys: dict[str, Journey]  # by the paths that the plan's rows name
     environment: Environment
     tables: dict[str, Table]
     functions: dict[str, str]
@@ -29,7 +30,7 @@ class PlanFiles:
         """The frozen document. Raises PlanError with all problems, one a line."""
         inputs = Inputs(
             plan=self.plan,
-            journey=self.journey.active(),
+            journeys={name: journey.active() for name, journey in self.journeys.items()},
             way=self.environment.way,
             values=self.environment.known(),
             secrets=frozenset(name.removeprefix("secrets.") for name in secrets),
@@ -52,13 +53,8 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
     """Reads `path` and the files it names, all inside its own folder. Raises DynamikosError."""
     folder = path.resolve().parent
     plan = parse_plan(_text(path), file=path.name)
-    journey_file = _inside(folder, plan.journey)
-    journey = parse_journey(_text(journey_file), file=plan.journey)
-    shared: dict[str, Shared] = {}
-    for key in sorted(used_in(journey)):  # shared steps stand beside their journeys
-        file_name = f"{plan.journey.rpartition('/')[0] or '.'}/steps/{key}.yaml"
-        shared[key] = parse_shared(_text(_inside(folder, file_name)), file=file_name)
-    journey = expand(journey, shared).with_body_files(lambda name: str(_file(folder, name)))
+    refuse_if(twice_said(plan))
+    journeys = {name: _journey(folder, name) for name in plan.journeys}
     named = environment or plan.environment
     if "/" not in named and not named.endswith((".yaml", ".yml")):
         named = f"environments/{named}.yaml"
@@ -69,7 +65,17 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
         key = key_from(file.stem).replace("-", "_")
         tables[key] = read_table(_bytes(file), name)
     functions = {_inside(folder, name).stem: _text(_inside(folder, name)) for name in plan.functions}
-    return PlanFiles(plan, journey, found, tables, functions)
+    return PlanFiles(plan, journeys, found, tables, functions)
+
+
+def _journey(folder: Path, name: str) -> Journey:
+    """The journey in a file, its shared steps put in: they stand beside it."""
+    journey = parse_journey(_text(_inside(folder, name)), file=name)
+    shared: dict[str, Shared] = {}
+    for key in sorted(used_in(journey)):
+        file_name = f"{name.rpartition('/')[0] or '.'}/steps/{key}.yaml"
+        shared[key] = parse_shared(_text(_inside(folder, file_name)), file=file_name)
+    return expand(journey, shared).with_body_files(lambda file: str(_file(folder, file)))
 
 
 def names_of_functions(modules: dict[str, str]) -> set[str]:

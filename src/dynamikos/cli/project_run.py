@@ -12,7 +12,6 @@ from dynamikos.cli.state import State
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.plans import Plan
-from dynamikos.core.profiles import duration_s
 from dynamikos.core.reports import Frame
 from dynamikos.core.verdicts import Outcome
 from dynamikos.core.verdicts.outcome import OUTCOME
@@ -114,13 +113,13 @@ def _run(
             break
         time.sleep(0.1)
     core = change(content(plan))
-    journey, _ = plans.journey_of(plan, core)
-    why = unproven(journey, journeys.content(journey)) if journey is not None else ""
-    if why:
-        tell(f"{core.journey} has not passed in two rounds, so the run may measure something else than it says. {why}")
+    for name, journey in plans.journeys_of(plan, core).items():
+        why = unproven(journey, journeys.content(journey)) if journey is not None else ""
+        if why:
+            tell(f"{name} has not passed in two rounds, so the run may measure something else than it says. {why}")
     run = actions.start(member, plan, replace(core, environment=environment) if environment else core, values)
     frozen = actions.frozen_of(run)
-    total = duration_s(frozen.plan.profile)
+    total = frozen.ends_s
     asked = {"stop": 0}
 
     def interrupted(*_: object) -> None:

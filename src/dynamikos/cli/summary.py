@@ -1,6 +1,7 @@
 """An outcome and its progress as lines of text."""
 
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.profiles import Arrivals, Held, UserRounds, highest
 from dynamikos.core.reports import Frame
 from dynamikos.core.reports.ledger import Row
 from dynamikos.core.verdicts import Outcome
@@ -29,12 +30,27 @@ def clock(seconds: float) -> str:
     return f"{int(seconds) // 60:02d}:{int(seconds) % 60:02d}"
 
 
+def load(frozen: FrozenRun) -> str:
+    """How many come, in a few words."""
+    said = []
+    for crowd in frozen.crowds:
+        if isinstance(crowd.load, UserRounds):
+            said.append(f"{crowd.load.users:,} users × {crowd.load.rounds:,} rounds")
+        elif isinstance(crowd.load, Arrivals | Held):
+            what = "arrivals" if isinstance(crowd.load, Arrivals) else "rounds"
+            said.append(f"up to {highest(crowd.profile):g} {what} a {crowd.load.per}")
+        else:
+            said.append(f"{crowd.seats:,} users")
+    return " and ".join(said)
+
+
 def progress(frame: Frame, total_s: float) -> str:
     users = frame.starting + frame.busy + frame.thinking + frame.leaving
     late = f"  generator late ({', '.join(frame.late_by)})" if frame.is_late else ""
+    planned = f" of {frame.planned}" if frame.planned else ""
     oldest = f"  oldest open {duration(frame.oldest_ms)}" if frame.oldest_ms >= 1000 else ""
     return (
-        f"{clock(frame.second + 1)} of {clock(total_s)}  {users} of {frame.planned} users "
+        f"{clock(frame.second + 1)} of {clock(total_s)}  {users}{planned} users "
         f" {frame.answered + frame.failed} exchanges/s  p95 {duration(frame.p95_ms)} "
         f" {frame.failed + frame.steps_failed} failed{oldest}{late}"
     )
@@ -53,7 +69,8 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
         longest = ("≥ " if "max_ms" in row.at_least else "") + duration(row.max_ms)
         figures = (duration(row.mean_ms), *(percentile(row, percent) for percent in (50, 95, 99)), longest)
         cells = "".join(f"{figure:>10}" for figure in figures)
-        lines.append(f"{row.name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")
+        name = f"{row.row}: {row.name}" if len(outcome.crowd) > 1 else row.name
+        lines.append(f"{name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")
     for row in outcome.rows:
         if row.level == "request":
             lines.extend(
@@ -65,9 +82,23 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
         passed, failed = outcome.rounds_in_all
         lines[-1] += f" in the measured part; {passed:,} passed, {failed:,} failed in all"
     lines.append(
-        f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,} + in flight"
+        f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,}"
+        f"{f' + abandoned {outcome.abandoned:,}' if outcome.abandoned else ''} + in flight"
         f" {outcome.in_flight:,}   generators late in {100 * outcome.late_share:.1f} % of seconds"
     )
+    if outcome.arrivals is not None:
+        came = outcome.arrivals
+        lines.append(
+            f"arrivals: {came.planned:,} planned = {came.started:,} started + {came.turned_away:,} turned away +"
+            f" {came.not_started:,} not started"
+        )
+    if len(outcome.crowd) > 1:
+        lines.extend(
+            f"  {each.name or each.row}: {each.rounds:,} rounds, {each.users:.3g} users on average, planned"
+            f" {each.share_planned:.3g} %, achieved"
+            f" {'–' if each.share_achieved is None else f'{each.share_achieved:.3g} %'}"
+            for each in outcome.crowd
+        )
     lines.append("")
     for each in outcome.judgements:
         value = each.reason if each.value is None else f"{'≥ ' if each.at_least else ''}{each.value:.4g} {each.unit}"

@@ -46,6 +46,11 @@ class Link(Protocol):
     idle_since: float  # for whoever keeps it
     connect_parts_us: tuple[int, int, int]
 
+    @property
+    def taker(self) -> Taker | None:
+        """Whoever waits for the exchange under way."""
+        ...
+
     def send(
         self, head: Head, body: Body, taker: Taker, cookie: str, trace: str, span: int, keep: bool, at: float
     ) -> None:

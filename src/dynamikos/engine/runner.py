@@ -5,29 +5,32 @@ import contextlib
 import gc
 import hashlib
 import logging
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from msgspec.structs import replace
 
-from dynamikos.core.frozen import FrozenRun, stream
+from dynamikos.core.frozen import FrozenRun, every_check, every_series, stream
+from dynamikos.core.frozen.freeze import needs
+from dynamikos.core.frozen.seating import arrivals_of, numbers_before, planned_on, seats_of, slices_of
 from dynamikos.core.journeys import Journey
-from dynamikos.core.profiles import duration_s, measured_part_s, peak, share_of, start_instants_s
+from dynamikos.core.plans import Way
+from dynamikos.core.profiles import Arrivals, Held, Users, share_of
 from dynamikos.core.reports import Health, KeptExchange
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.cookies import suffixes
 from dynamikos.engine.limits import SPARE, descriptors
-from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Sink
+from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Origin, Sink
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
-from dynamikos.engine.schedule.plan import planned_at, planned_users
-from dynamikos.engine.schedule.starter import Starter
+from dynamikos.engine.schedule.starter import Arriving, Company, Holding, Pace, Planned, Staff
 from dynamikos.engine.users.compiled import Script, compile_journey
 from dynamikos.engine.users.dealing import Dealer, specs_of
 from dynamikos.engine.users.kinds import item_of
-from dynamikos.engine.users.performer import User
+from dynamikos.engine.users.performer import Gate, User
+from dynamikos.engine.users.proving import Tokens
 from dynamikos.engine.users.surroundings import Cap, Surroundings
 
 log = logging.getLogger(__name__)
@@ -86,48 +89,116 @@ def surroundings(
     health: HealthWatch,
     keep: Callable[[KeptExchange], None],
     stop: Callable[[str], None] = lambda why: None,
-) -> Surroundings:
-    """What the users of `shard` share."""
+) -> list[Surroundings]:
+    """What the users of `shard` share, by row: each has its script and rows of data, all else is the same."""
     frozen = shard.frozen
     known = {**frozen.values, **shard.secrets}
-    script = compile_journey(_on_the_way(frozen), known, frozen.data, shard.secrets, item_of=item_of)
-    requests = [request for step in script.every for request in step.requests]
-    recorder.first_checks = {request.series: request.first_check for request in requests if request.checks}
-    dealer = Dealer(
-        specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1),
-        seed=frozen.seed,
-        users=len(start_instants_s(frozen.plan.profile)),
-        record=lambda pile, user, turn, row: recorder.dealt(clock.now(), pile, user, turn, row),
-        stop=stop,
-    )
-    return Surroundings(
-        script=script,
-        clock=clock,
-        network=network,
-        recorder=recorder,
-        health=health,
-        choice=Choice(stream(frozen.seed, "keep", "", shard.number)),
-        keep=keep,
-        dealer=dealer,
-        known=known,
-        shard=(shard.number, shard.count),
-        functions=shard.functions,
-        secrets=tuple(shard.secrets.values()),
-        think_factor=frozen.plan.think_factor,
-        failed_pause_s=frozen.plan.failed_pause_s,
-        cap=Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None,
-        trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32],
-        deals=bool(dealer.each_round),
-        seed=frozen.seed,
-        span_prefix=(shard.number + 1) << 40,
-    )
+    rows = frozen.places.rows
+    uses = [tables_of(frozen.journeys[row.journey], frozen) for row in rows]
+    specs = specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1)
+    slices = {
+        pile.key: slices_of(frozen, uses, pile.key) for pile in frozen.data if pile.deal.whose == "slice"
+    }  # fmt: skip
+    tokens, turns, counters = Tokens(), dict[str, list[float]](), dict[str, int]()
+    choice = Choice(stream(frozen.seed, "keep", "", shard.number))
+    cap = Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None
+    made: list[Surroundings] = []
+    series, checks = every_series(frozen), every_check(frozen)
+    for number, row in enumerate(rows):
+        script = compile_journey(
+            _on_the_way(frozen.journeys[row.journey], frozen.way),
+            known,
+            frozen.data,
+            shard.secrets,
+            item_of=item_of,
+            series=tuple(each for each in series if each.row == row.row),
+            checks=[each for each in checks if each.row == row.row],
+        )
+        requests = [request for step in script.every for request in step.requests]
+        recorder.first_checks |= {request.series: request.first_check for request in requests if request.checks}
+        dealer = Dealer(
+            specs,
+            seed=frozen.seed,
+            users=sum(crowd.seats for crowd in frozen.crowds),
+            record=lambda pile, user, turn, row: recorder.dealt(clock.now(), pile, user, turn, row),
+            stop=stop,
+            slices=slices,
+            tables=uses[number],
+        )
+        made.append(
+            Surroundings(
+                script=script,
+                clock=clock,
+                network=network,
+                recorder=recorder,
+                health=health,
+                choice=choice,
+                keep=keep,
+                dealer=dealer,
+                known=known,
+                shard=(shard.number, shard.count),
+                functions=shard.functions,
+                secrets=tuple(shard.secrets.values()),
+                think_factor=frozen.plan.think_factor,
+                failed_pause_s=frozen.plan.failed_pause_s,
+                cap=cap,
+                trace=hashlib.sha256(frozen.run.encode()).hexdigest()[:32],
+                deals=bool(dealer.each_round),
+                seed=frozen.seed,
+                span_prefix=((shard.number + 1) << 40) + (number << 32),
+                row=number,
+                tokens=tokens,
+                turns=turns,
+                counters=counters,
+            )
+        )
+    return made
 
 
-def _on_the_way(frozen: FrozenRun) -> Journey:
+def tables_of(journey: Journey, frozen: FrozenRun) -> frozenset[str]:
+    """The data sets that a journey uses, and those that they follow."""
+    named = needs(journey, frozen.way).tables
+    followed = {pile.deal.follow.partition(".")[0] for pile in frozen.data if pile.key in named and pile.deal.follow}
+    return frozenset(pile.key for pile in frozen.data if pile.key in named | followed)
+
+
+def _on_the_way(journey: Journey, way: Way) -> Journey:
     """The journey with the environment's headers among those common to all requests; its own go before them."""
-    own = {name.lower() for name, _ in frozen.journey.headers}
-    added = tuple((name, value) for name, value in frozen.way.headers if name.lower() not in own)
-    return replace(frozen.journey, headers=(*frozen.journey.headers, *added)) if added else frozen.journey
+    own = {name.lower() for name, _ in journey.headers}
+    added = tuple((name, value) for name, value in way.headers if name.lower() not in own)
+    return replace(journey, headers=(*journey.headers, *added)) if added else journey
+
+
+def company_of(
+    shard: Shard, rows: Sequence[Surroundings], begin: float, clock: Clock, recorder: Recorder, health: HealthWatch
+) -> Company:
+    """Who has the users of each crowd come and go."""
+    frozen = shard.frozen
+
+    def make(
+        number: int, seat: int, row: int, *, rounds: int | None = None, gate: Gate | None = None,
+        planned: float | None = None,
+    ) -> User:  # fmt: skip
+        return User(number, rows[row], seat=seat, rounds=rounds, gate=gate, planned=planned)
+
+    seats = seats_of(frozen, shard.number, shard.count)
+    staffs: list[Staff] = []
+    numbers = numbers_before(frozen.crowds)
+    for no, crowd in enumerate(frozen.crowds):
+        load, around = crowd.load, (begin, clock, health, recorder, make)
+        if isinstance(load, Arrivals | Held):
+            planned = arrivals_of(frozen, no, shard.number, shard.count)
+            places = range(shard.number + 1, load.ceiling + 1, shard.count)
+            if isinstance(load, Held):
+                staffs.append(Holding(planned, places, numbers[no], *around))
+            else:
+                staffs.append(Arriving(planned, [frozen.places.before[no] + place for place in places], *around))
+            continue
+        pacing = load.pacing_s
+        gate = None if pacing is None else lambda pacing=pacing: Pace(pacing[0], pacing[-1], clock, recorder).turn
+        leaving = load.leaving if isinstance(load, Users) else "step"
+        staffs.append(Planned([seat for seat in seats if seat.crowd == no], crowd.ends_s, leaving, gate, *around))
+    return Company(staffs)
 
 
 async def run(
@@ -140,29 +211,30 @@ async def run(
     """
     control = control or Control()
     frozen = shard.frozen
-    profile = frozen.plan.profile
-    recorder = Recorder(shard.number, begin, begin + measured_part_s(profile)[1])
+    recorder = Recorder(shard.number, begin, begin + frozen.measured[1])
     health = HealthWatch(sink.unsent)
 
     def used_up(why: str) -> None:
         control.why = control.why or why
         control.stop_gently()
 
-    around = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
-    around.write = sink.write
-    control.forget = around.dealer.forget_last
-    starter = Starter(
-        planned_users(profile, shard.number, shard.count), begin, clock, health, lambda number: User(number, around)
-    )
+    rows = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
+    for around in rows:
+        around.write = sink.write
+    control.forget = rows[0].dealer.forget_last
+    starter = company_of(shard, rows, begin, clock, recorder, health)
+    there = planned_on(frozen, shard.number, shard.count)
     control._gently = starter.stop_gently
     if control.stopped == "gently":
         starter.stop_gently()
 
-    _only_agreed(around.script, network)
-    _enough_descriptors(around.script, share_of(peak(profile), shard.number, shard.count))
+    scripts = [around.script for around in rows]
+    _only_agreed(scripts, network)
+    seats = sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds)
+    _enough_descriptors(scripts, seats)
 
     def planned(second: int) -> int:
-        return 0 if control.stopped else planned_at(profile, second, shard.number, shard.count)
+        return 0 if control.stopped else there(second + 0.995)
 
     def healthy() -> Health:
         try:
@@ -200,7 +272,7 @@ async def run(
     reporter = asyncio.create_task(seconds(), name="seconds")
     users = asyncio.create_task(starter.perform(), name="users")
     halt = asyncio.create_task(control._now.wait(), name="halt")
-    over = asyncio.create_task(_grace(clock, begin + duration_s(profile) + frozen.plan.grace_s), name="grace")
+    over = asyncio.create_task(_grace(clock, begin + frozen.ends_s + frozen.plan.grace_s), name="grace")
     try:
         with guard.watching():
             done, _ = await asyncio.wait({users, halt, over}, return_when=asyncio.FIRST_COMPLETED)
@@ -212,7 +284,7 @@ async def run(
             task.cancel()
         await asyncio.gather(users, halt, over, reporter, return_exceptions=True)
         with contextlib.suppress(OSError):
-            await around.dealer.close()
+            await rows[0].dealer.close()
         health.stop()
         gc.unfreeze()
         gc.set_threshold(*threshold)
@@ -230,17 +302,22 @@ async def run(
     return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
 
 
-def _only_agreed(script: Script, network: Network) -> None:
+def _origins(scripts: Sequence[Script]) -> Iterator[Origin]:
+    """Of all fixed addresses."""
+    for script in scripts:
+        for step in script.every:
+            yield from (request.place[0] for request in step.requests if request.place is not None)
+
+
+def _only_agreed(scripts: Sequence[Script], network: Network) -> None:
     """Raises Failure("not-agreed") for a fixed address that nobody agreed to: then nothing at all is sent."""
-    for step in script.every:
-        for request in step.requests:
-            if request.place is not None:
-                network.check(request.place[0])
+    for origin in _origins(scripts):
+        network.check(origin)
 
 
-def _enough_descriptors(script: Script, users: int) -> None:
+def _enough_descriptors(scripts: Sequence[Script], users: int) -> None:
     """Raises Failure for more users than this process can give a connection each to every origin they go to."""
-    places = {request.place[0] for step in script.every for request in step.requests if request.place is not None}
+    places = set(_origins(scripts))
     needed, there = users * max(1, len(places)) + SPARE, descriptors()
     if needed > there:
         raise Failure(
@@ -270,7 +347,8 @@ class Rehearsal:
         """Returns "passed" or "failed". Raises TemplateError or RuleError before anything is sent."""
         recorder = Recorder(0, clock.now())
         health = HealthWatch()
-        around = self._around = surroundings(self._shard, network, clock, recorder, health, keep)
+        (around,) = surroundings(self._shard, network, clock, recorder, health, keep)
+        self._around = around
         around.think_factor = 0.0
         around.keep_everything = True
         around.choice = Choice(stream(self._shard.frozen.seed, "keep", "", 0), everything=True)

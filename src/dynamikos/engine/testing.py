@@ -6,6 +6,10 @@ import time
 from collections.abc import Callable, Coroutine
 from typing import Any, TypeVar
 
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.freeze import Inputs, freeze
+from dynamikos.core.journeys import Journey
+from dynamikos.core.plans import Plan
 from dynamikos.core.reports import KeptExchange, ShardSecond
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.messages import Body, Head, Held
@@ -14,6 +18,13 @@ from dynamikos.engine.http.writing import written
 from dynamikos.engine.ports import Link, Origin, Sessions, Taker
 
 T = TypeVar("T")
+
+
+def frozen_of_one(plan: Plan, journey: Journey, *, run: str = "r", seed: int = 1, **inputs: Any) -> FrozenRun:
+    """The inputs of a run of one journey, as they are, without a look for problems."""
+    return freeze(Inputs(plan=plan, journeys={plan.journey: journey}, **inputs), run=run, seed=seed, checked=True)
+
+
 EPOCH_S = 1_800_000_000.0  # the virtual clock begins here, or so
 
 
@@ -118,6 +129,10 @@ class ScriptedLink:
         self.alive = True
         self.idle_since = 0.0
         self.connect_parts_us = (0, 0, -1)
+
+    @property
+    def taker(self) -> Taker | None:
+        return self._taker
 
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
         return False

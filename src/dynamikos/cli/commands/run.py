@@ -12,28 +12,35 @@ from dynamikos.cli import summary
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError, PlanError, in_words, told
 from dynamikos.core.plans import Plan
-from dynamikos.core.profiles import Stretch, duration_s, peak
+from dynamikos.core.plans.crowds import run_ends_s
+from dynamikos.core.profiles import Users, stretched
 from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.core.verdicts import as_json, as_junit, refused_junit
 from dynamikos.core.verdicts.outcome import COULD_NOT_RUN
 
 
 def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
-    """`plan` with its profile stretched to another peak or another length; shapes keep their proportions."""
-    profile = list(plan.profile)
+    """`plan` with its profiles stretched to another peak of users or another length; shapes keep their proportions."""
+    crowds = plan.everybody()
     if users is not None:
-        top = peak(profile)
-        if top < 1 or users < 1:
-            raise PlanError("--users needs a profile with users, and at least 1")
-        profile = [replace(each, to=None if each.to is None else round(each.to * users / top)) for each in profile]
+        top = sum(crowd.seats for crowd in crowds)
+        if users < 1 or any(not isinstance(crowd.load, Users) for crowd in crowds) or top < 1:
+            raise PlanError("--users needs a plan of concurrent users, and at least 1 of them")
+        crowds = tuple(replace(crowd, profile=stretched(crowd.profile, users / top, 1.0)) for crowd in crowds)
+    measured = plan.measured
     if seconds is not None:
-        total = duration_s(profile)
+        total = run_ends_s(crowds)
         if total <= 0 or seconds < 1:
             raise PlanError("--duration needs at least 1 second")
-        profile = [
-            Stretch(stretch=each.stretch, to=each.to, seconds=each.seconds * seconds / total) for each in profile
-        ]
-    return replace(plan, profile=tuple(profile))
+        factor = seconds / total
+        crowds = tuple(
+            replace(crowd, starts_s=crowd.starts_s * factor, profile=stretched(crowd.profile, 1.0, factor))
+            for crowd in crowds
+        )
+        measured = (measured[0] * factor, measured[1] * factor) if measured is not None else None
+    if not plan.crowds:
+        return replace(plan, profile=crowds[0].profile, measured=measured)
+    return replace(plan, crowds=crowds, measured=measured)
 
 
 def settings(pairs: tuple[str, ...]) -> dict[str, str]:
@@ -148,7 +155,7 @@ def _from_file(path: Path, environment: str | None, users: int | None, seconds: 
     }
     files = plan_files.PlanFiles(
         scaled(files.plan, users, seconds),
-        files.journey,
+        files.journeys,
         replace(found, values=values, addresses=addresses),
         files.tables,
         files.functions,
@@ -156,10 +163,7 @@ def _from_file(path: Path, environment: str | None, users: int | None, seconds: 
     frozen = files.frozen(secrets)
     target = practice_target(found.practice, addresses) if found.practice else None
     try:
-        click.echo(
-            f"{frozen.plan.name}: {peak(frozen.plan.profile)} users, {summary.clock(duration_s(frozen.plan.profile))},"
-            f" seed {frozen.seed}"
-        )
+        click.echo(f"{frozen.plan.name}: {summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}")
         outcome, _ = perform(frozen, {key: table.rows for key, table in files.tables.items()}, secrets, click.echo)
     finally:
         if target is not None:

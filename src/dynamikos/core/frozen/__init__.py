@@ -11,8 +11,22 @@ from dynamikos.core.frozen.document import (
     canonical,
     checks_of,
     digest,
+    every_check,
+    every_series,
     series_of,
     stream,
 )
 
-__all__ = ["CheckPlace", "DataPile", "FrozenRun", "Series", "canonical", "checks_of", "digest", "series_of", "stream"]
+__all__ = [
+    "CheckPlace",
+    "DataPile",
+    "FrozenRun",
+    "Series",
+    "canonical",
+    "checks_of",
+    "digest",
+    "every_check",
+    "every_series",
+    "series_of",
+    "stream",
+]

@@ -5,6 +5,7 @@ seed.
 import hashlib
 import random
 from collections.abc import Callable
+from itertools import accumulate
 from typing import Any, Literal
 
 import msgspec
@@ -17,8 +18,11 @@ from dynamikos.core.journeys import Journey, Sending
 from dynamikos.core.journeys.model import as_read, as_written
 from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.plans import AgreedTarget, Plan, Way
+from dynamikos.core.plans.crowds import Crowd, Places, run_ends_s
+from dynamikos.core.plans.model import EVERYBODY, PLAN
+from dynamikos.core.profiles import Stretch, Users, measured_part_s, peak
 
-FORM = 1
+FORM = 2
 ENGINE = "0.1"
 Level = Literal["round", "step", "request", "embedded", "token", "item", "repeat"]
 
@@ -36,7 +40,10 @@ class DataPile(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
-    """What a run is made of. `values` are the environment's, by name in a journey; secrets are named, with fingerprints
+    """What a run is made of. `journeys` are by key, which is what the rows of `crowds` name; `weights` say by row in
+    which proportion users are given to it, where that is not its share. `measured` is from second to second of the run.
+
+    `values` are the environment's, by name in a journey; secrets are named, with fingerprints
     (keyed HMACs, so that two runs can be compared), never held. `functions` are the sources of the project's modules by
     name.
     """
@@ -46,7 +53,10 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     run: str
     seed: int
     plan: Plan
-    journey: Journey
+    journeys: dict[str, Journey]
+    crowds: tuple[Crowd, ...]
+    measured: tuple[float, float]
+    weights: dict[str, float] = {}
     values: dict[str, str] = {}
     secret_names: tuple[str, ...] = ()
     fingerprints: dict[str, str] = {}
@@ -57,81 +67,154 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     data: tuple[DataPile, ...] = ()
     cap_per_s: float = 0.0  # requests/s that the installation allows this run; 0: no cap
 
+    @property
+    def journey(self) -> Journey:
+        """The first of its journeys, which is the only one of a rehearsal."""
+        return next(iter(self.journeys.values()))
 
-def _with_journey(change: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    @property
+    def places(self) -> Places:
+        """Its rows in order, numbered."""
+        return Places.of(self.crowds)
+
+    @property
+    def ends_s(self) -> float:
+        """When its last profile ends, in seconds of the run."""
+        return run_ends_s(self.crowds)
+
+    def planned_at(self, second: float) -> int:
+        """Users that are planned to be there; those that arrive are not planned."""
+        return sum(crowd.planned_at(second) for crowd in self.crowds)
+
+    @property
+    def planned_peak(self) -> int:
+        """The most users planned at once; 0 where they all arrive."""
+        if len(self.crowds) == 1 and isinstance(self.crowds[0].load, Users):
+            return peak(self.crowds[0].profile)
+        spans = [(start, end) for crowd in self.crowds for _, start, end in crowd.users()]
+        edges = sorted([*((start, 1) for start, _ in spans), *((end, -1) for _, end in spans)])
+        return max(accumulate(change for _, change in edges), default=0)
+
+
+def _with_journeys(change: Callable[[Any], Any]) -> Callable[[Any], Any]:
     def changed(plain: Any) -> Any:
-        if not isinstance(plain, dict) or "journey" not in plain:
+        if not isinstance(plain, dict) or not isinstance(plain.get("journeys"), dict):
             return plain
-        return {**plain, "journey": change(plain["journey"])}
+        return {**plain, "journeys": {key: change(each) for key, each in plain["journeys"].items()}}
 
     return changed
 
 
-FROZEN = Stored("frozen run", FrozenRun, as_read=_with_journey(as_read), as_written=_with_journey(as_written))
+def _with_crowds(plain: dict[str, Any]) -> dict[str, Any]:
+    """Form 1 had one journey, and its plan one profile."""
+    journey, plan = plain.pop("journey", None), plain.get("plan")
+    if not isinstance(journey, dict) or not isinstance(plan, dict):
+        return plain
+    key, profile = journey.get("journey", ""), plan.get("profile", [])
+    row = {"row": EVERYBODY, "journey": key}
+    stretches = msgspec.convert(profile, tuple[Stretch, ...])
+    return {
+        **plain,
+        "plan": PLAN.upgraded(plan),
+        "journeys": {key: journey},
+        "crowds": [{"crowd": EVERYBODY, "profile": profile, "rows": [row]}],
+        "measured": list(measured_part_s(stretches)),
+    }
+
+
+FROZEN = Stored(
+    "frozen run", FrozenRun, [_with_crowds], as_read=_with_journeys(as_read), as_written=_with_journeys(as_written)
+)
 
 
 class Series(msgspec.Struct, frozen=True, kw_only=True):
-    """What figures are kept for. `no` is the same on every shard; step and request are keys."""
+    """What figures are kept for. `no` is the same on every shard; row, journey, step and request are keys."""
 
     no: int
     level: Level
+    row: str = EVERYBODY
+    journey: str = ""
     step: str = ""
     request: str = ""
     name: str = ""
 
 
-def series_of(journey: Journey) -> tuple[Series, ...]:
-    """All series of a journey: the round, then each step with its requests and its embedded resources, and the fetching
-    of tokens.
+def series_of(journey: Journey, row: str = EVERYBODY, first: int = 0) -> tuple[Series, ...]:
+    """All series of a journey in a row: the round, then each step with its requests and its embedded resources, and the
+    fetching of tokens; numbered from `first`.
     """
-    made = [Series(no=0, level="round", name="Round")]
+    made: list[Series] = []
+
+    def add(level: Level, name: str, step: str = "", request: str = "") -> None:
+        no = first + len(made)
+        made.append(Series(no=no, level=level, row=row, journey=journey.journey, step=step, request=request, name=name))
+
+    add("round", "Round")
     for _, step in journey.steps():
         if not step.measured:
             continue
-        made.append(Series(no=len(made), level="repeat" if step.nests else "step", step=step.step, name=step.name))
+        add("repeat" if step.nests else "step", step.name, step.step)
         for request in step.requests:
-            made.append(
-                Series(
-                    no=len(made),
-                    level="request",
-                    step=step.step,
-                    request=request.request,
-                    name=f"{request.method} {request.address}",
-                )
-            )
+            add("request", f"{request.method} {request.address}", step.step, request.request)
         if any(request.embedded for request in step.requests):
-            made.append(Series(no=len(made), level="embedded", step=step.step, name=f"{step.name}: embedded resources"))
+            add("embedded", f"{step.name}: embedded resources", step.step)
     proofs = [
         journey.authorization,
         *(request.authorization for _, step in journey.steps() for request in step.requests),
     ]
     if any(each is not None and each.client is not None for each in proofs):
-        made.append(Series(no=len(made), level="token", name="Tokens of clients"))
+        add("token", "Tokens of clients")
     if any(not isinstance(step, Sending) for _, step in journey.steps()):
-        made.append(Series(no=len(made), level="item", name="Values and logic"))
+        add("item", "Values and logic")
     return tuple(made)
 
 
 class CheckPlace(msgspec.Struct, frozen=True, kw_only=True):
-    """A check by its number `no` in the journey; `first` is that of its request's first check."""
+    """A check by its number `no` in the run; `first` is that of its request's first check."""
 
     no: int
     first: int
+    row: str = EVERYBODY
+    journey: str = ""
     step: str
     request: str
     check: Check
 
 
-def checks_of(journey: Journey) -> tuple[CheckPlace, ...]:
-    """All checks of a journey, numbered alike on all shards."""
+def checks_of(journey: Journey, row: str = EVERYBODY, begin: int = 0) -> tuple[CheckPlace, ...]:
+    """All checks of a journey in a row, numbered from `begin`, alike on all shards."""
     made: list[CheckPlace] = []
     for _, step in journey.steps():
         for request in step.requests:
-            first = len(made)
+            first = begin + len(made)
             made.extend(
-                CheckPlace(no=first + at, first=first, step=step.step, request=request.request, check=check)
+                CheckPlace(
+                    no=first + at,
+                    first=first,
+                    row=row,
+                    journey=journey.journey,
+                    step=step.step,
+                    request=request.request,
+                    check=check,
+                )
                 for at, check in enumerate(request.checks)
             )
+    return tuple(made)
+
+
+def every_series(frozen: FrozenRun) -> tuple[Series, ...]:
+    """Those of all rows, one after the other."""
+    made: list[Series] = []
+    for row in frozen.places.rows:
+        made.extend(series_of(frozen.journeys[row.journey], row.row, len(made)))
+    return tuple(made)
+
+
+def every_check(frozen: FrozenRun) -> tuple[CheckPlace, ...]:
+    """Those of all rows, one after the other."""
+    made: list[CheckPlace] = []
+    for row in frozen.places.rows:
+        made.extend(checks_of(frozen.journeys[row.journey], row.row, len(made)))
     return tuple(made)
 
 

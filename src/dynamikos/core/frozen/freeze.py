@@ -3,11 +3,15 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
+from msgspec.structs import replace
+
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen.document import DataPile, FrozenRun
 from dynamikos.core.journeys import Journey, names_needed, verify
 from dynamikos.core.journeys.kinds import Calling
-from dynamikos.core.plans import AgreedTarget, Plan, Way, plan_problems
+from dynamikos.core.plans import AgreedTarget, Crowd, CrowdRow, Plan, Way, plan_problems
+from dynamikos.core.plans.follows import thinks_s
+from dynamikos.core.profiles import Users
 from dynamikos.core.values import names_in
 
 
@@ -34,7 +38,8 @@ def needs(journey: Journey, way: Way) -> Needs:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Inputs:
-    """What a run is made of, as it is stored or stands in files. `journey` is as it is performed: without what is off.
+    """What a run is made of, as it is stored or stands in files. `journeys` are by what the plan's rows name, as they
+    are performed: without what is off. `round_s` are seconds that a round is expected to take, by the same names.
 
     `values` are the environment's, by name in a journey ("env.base"); `secrets` only the names that it has a secret
     for. `callable` are the functions that can be called, `functions` their modules' sources. `from_files`: a request's
@@ -42,7 +47,8 @@ class Inputs:
     """
 
     plan: Plan
-    journey: Journey
+    journeys: Mapping[str, Journey]
+    round_s: Mapping[str, float] = field(default_factory=dict)
     way: Way = field(default_factory=Way)
     values: Mapping[str, str] = field(default_factory=dict)
     secrets: frozenset[str] = frozenset()
@@ -56,18 +62,26 @@ class Inputs:
 
     @property
     def names(self) -> set[str]:
-        """All that a text of the journey may name, apart from what it captures and sets itself."""
+        """All that a text of a journey may name, apart from what it captures and sets itself."""
         columns = {f"{pile.key}.{column}" for pile in self.data for column in pile.columns}
         return columns | set(self.values) | {f"secrets.{name}" for name in self.secrets}
 
     def problems(self) -> list[str]:
         """Everything that stands in the way, a line each; empty when nothing does."""
-        journey = self.journey
-        found = plan_problems(self.plan, journey)
-        wrong = verify(journey, self.names, self.callable)
-        found.extend(f"Step {each.step}, request {each.request}: {each.message}" for each in wrong)
-        if not self.from_files:
-            found.extend(f"Step {step}, request {request}: {FILE}" for step, request in bodies_from_files(journey))
+        found = plan_problems(self.plan, self.journeys)
+        for name, journey in self.journeys.items():
+            step_of = f"{journey.name}, step" if len(self.journeys) > 1 else "Step"
+            wrong = verify(journey, self.names, self.callable)
+            found.extend(f"{step_of} {each.step}, request {each.request}: {each.message}" for each in wrong)
+            if not self.from_files:
+                files = bodies_from_files(journey)
+                found.extend(f"{step_of} {step}, request {request}: {FILE}" for step, request in files)
+            alike = [other for other, each in self.journeys.items() if other < name and each.journey == journey.journey]
+            if alike and self.journeys[alike[0]] != journey:
+                found.append(
+                    f"{alike[0]} and {name} are different journeys with the same key, '{journey.journey}'; give one of"
+                    " them another."
+                )
         found.extend(deal_problems(self.data))
         if not self.agreed:
             where = "under “agreed” in its file" if self.from_files else "in Settings: an owner does"
@@ -105,6 +119,36 @@ def deal_problems(piles: Iterable[DataPile]) -> list[str]:
     return found
 
 
+def crowds_of(inputs: Inputs) -> tuple[Crowd, ...]:
+    """The plan's crowds, with the journeys' keys."""
+
+    def keyed(row: CrowdRow) -> CrowdRow:
+        return replace(row, journey=inputs.journeys[row.journey].journey)
+
+    return tuple(replace(crowd, rows=tuple(keyed(row) for row in crowd.rows)) for crowd in inputs.plan.everybody())
+
+
+SHORTEST_ROUND_S = 0.1
+
+
+def weights_of(inputs: Inputs) -> dict[str, float]:
+    """In which proportion users are given to the rows of crowds whose shares are of visits: a row's share times the
+    time of its round, since who takes longer for a round begins fewer.
+    """
+    made = {}
+    for crowd in inputs.plan.everybody():
+        if len(crowd.rows) < 2 or not isinstance(crowd.load, Users) or crowd.load.shares != "visits":
+            continue
+        for row in crowd.rows:
+            took = inputs.round_s.get(row.journey)
+            if took is None:
+                took = thinks_s(inputs.journeys[row.journey]) * inputs.plan.think_factor
+            if crowd.load.pacing_s is not None:
+                took = max(took, sum(crowd.load.pacing_s) / len(crowd.load.pacing_s))
+            made[row.row] = round(row.share * max(took, SHORTEST_ROUND_S), 6)
+    return made
+
+
 def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, checked: bool = False) -> FrozenRun:
     """The document that a generator is given, and that a run keeps. Raises PlanError with all problems, one a line,
     unless they were looked for already (`checked`).
@@ -112,18 +156,23 @@ def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, check
     problems = [] if checked else inputs.problems()
     if problems:
         raise PlanError("\n".join(problems))
-    calls = any(isinstance(step, Calling) for _, step in inputs.journey.steps())
+    journeys = {journey.journey: journey for journey in inputs.journeys.values()}
+    calls = any(isinstance(step, Calling) for journey in journeys.values() for _, step in journey.steps())
+    secrets = {name for journey in journeys.values() for name in needs(journey, inputs.way).secrets}
     return FrozenRun(
         run=run,
         seed=seed,
         cap_per_s=cap_per_s,
         plan=inputs.plan,
-        journey=inputs.journey,
+        journeys=journeys,
+        crowds=crowds_of(inputs),
+        measured=inputs.plan.measured_s,
+        weights=weights_of(inputs),
         values=dict(inputs.values),
         agreed=inputs.agreed,
         data=inputs.data,
         way=inputs.way,
-        secret_names=needs(inputs.journey, inputs.way).secrets,
+        secret_names=tuple(sorted(secrets)),
         fingerprints=dict(inputs.fingerprints),
         functions=dict(inputs.functions) if calls else {},
         functions_agreed=inputs.functions_agreed,

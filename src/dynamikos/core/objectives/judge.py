@@ -14,13 +14,15 @@ Word = Literal["met", "close", "missed", "not judged"]
 
 class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
     """`measure` ≤ `limit` (ms for times, % for the failure rate), over the measured part, of all steps or of one
-    `step`.
+    `step`; of one `journey`, or of one `row` of a crowd, where several are performed.
     """
 
     objective: str
     measure: Measure
     limit: Annotated[float, msgspec.Meta(ge=0)]
     step: str | None = None
+    journey: str | None = None
+    row: str | None = None
 
 
 class Judgement(msgspec.Struct, frozen=True, kw_only=True):
@@ -41,6 +43,10 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
 def describe(objective: Objective, step_name: str | None = None) -> str:
     """The objective as a statement: "p95 of Find a slot ≤ 650 ms"."""
     scope = step_name or objective.step or "all steps"
+    if objective.row is not None:
+        scope = f"{scope} ({objective.row})"
+    elif objective.journey is not None:
+        scope = f"{scope} ({objective.journey})"
     if objective.measure == "failure-rate":
         return f"failures of {scope} ≤ {objective.limit:g} %"
     return f"{objective.measure} of {scope} ≤ {objective.limit:g} ms"

@@ -1,19 +1,23 @@
 """What follows from a plan, before it runs: from think times, recorded answer times and the profile."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from dynamikos.core.journeys import Journey, Step
 from dynamikos.core.journeys.kinds import Choosing, Repeating
+from dynamikos.core.plans.crowds import run_ends_s
 from dynamikos.core.plans.model import Plan
-from dynamikos.core.profiles import duration_s, peak, start_instants_s
+from dynamikos.core.profiles import UserRounds, highest, peak, segments
+from dynamikos.core.profiles.instants import expected as arrivals_of
+
+Answered = Callable[[str, int], int | None]  # journey and number of the exchange in its recording
 
 
 @dataclass(frozen=True, slots=True)
 class Follows:
-    """`users` at most, for `seconds`; a round takes `round_s`, so there are so many `rounds` and, at the peak,
-    exchanges a second (Little's law: users divided by the time of a round). `starts_s` are the planned users'
-    (start, end). `answers_known`: every request's time was recorded; what was not counts as none.
+    """`users` at most, for `seconds`; the longest of the journeys' rounds takes `round_s`; there are so many `rounds`
+    and, at the peak, exchanges a second (Little's law: users divided by the time of a round). `starts_s` are the
+    planned users' (start, end). `answers_known`: every request's time was recorded; what was not counts as none.
     """
 
     users: int
@@ -39,27 +43,59 @@ def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, 
         yield from expected(step.steps, share * min(times, 1000))
 
 
-def follows(plan: Plan, journey: Journey, answered_us: Callable[[int], int | None]) -> Follows:
-    """`answered_us` gives the recorded time in µs of an exchange of the journey's recording, None where it is not
-    known.
-    """
-    requests = total_us = thinks_s = 0.0
+def thinks_s(journey: Journey) -> float:
+    """Think times of one round, in seconds, as they are expected."""
+    return sum(share * step.mean_think_s() for step, share in expected(journey.active().rounds))
+
+
+def one_round(journey: Journey, think_factor: float, answered_us: Answered) -> tuple[float, float, bool]:
+    """(seconds, exchanges, whether every request's time is known) of one round, as it is expected."""
+    requests = total_us = 0.0
     known = True
     for step, share in expected(journey.active().rounds):
-        thinks_s += share * step.mean_think_s()
         for request in step.requests:
             requests += share * (1 + len(request.embedded))
-            took = answered_us(request.recorded) if request.recorded is not None else None
+            took = answered_us(journey.journey, request.recorded) if request.recorded is not None else None
             known = known and took is not None
             total_us += share * (took or 0)
-    round_s = thinks_s * plan.think_factor + total_us / 1e6
-    starts_s, users = start_instants_s(plan.profile), peak(plan.profile)
+    return thinks_s(journey) * think_factor + total_us / 1e6, requests, known
+
+
+def follows(plan: Plan, journeys: Mapping[str, Journey], answered_us: Answered) -> Follows:
+    """`answered_us` gives the recorded time in µs of an exchange of a journey's recording, None where it is not known.
+    `journeys` are by what the plan's rows name.
+    """
+    crowds, known = plan.everybody(), True
+    times = {name: one_round(journey, plan.think_factor, answered_us) for name, journey in journeys.items()}
+    rounds = exchanges_per_s = 0.0
+    starts_s: list[tuple[float, float]] = []
+    for crowd in crowds:
+        spans = [(start, end) for _, start, end in crowd.users()]
+        starts_s.extend(spans)
+        every = sum(row.share for row in crowd.rows)
+        mean_s = exchanges = 0.0
+        for row in crowd.rows:
+            took, requests, said = times.get(row.journey, (0.0, 0.0, True))
+            known = known and said
+            if every:
+                mean_s += took * row.share / every
+                exchanges += requests * row.share / every
+        if crowd.unit_s:
+            begun = arrivals_of(segments(crowd.profile), crowd.unit_s)
+            rounds += begun
+            exchanges_per_s += highest(crowd.profile) / crowd.unit_s * exchanges
+        elif isinstance(crowd.load, UserRounds):
+            rounds += crowd.load.users * crowd.load.rounds
+            exchanges_per_s += crowd.load.users * exchanges / mean_s if mean_s else 0.0
+        elif mean_s:
+            rounds += sum(end - start for start, end in spans) / mean_s
+            exchanges_per_s += peak(crowd.profile) * exchanges / mean_s
     return Follows(
-        users=users,
-        seconds=duration_s(plan.profile),
-        round_s=round_s,
-        rounds=int(sum(end - start for start, end in starts_s) / round_s) if round_s > 0 else 0,
-        exchanges_per_s=users * requests / round_s if round_s > 0 else 0.0,
-        starts_s=starts_s,
+        users=sum(crowd.seats for crowd in crowds),
+        seconds=run_ends_s(crowds),
+        round_s=max((took for took, _, _ in times.values()), default=0.0),
+        rounds=int(rounds),
+        exchanges_per_s=exchanges_per_s,
+        starts_s=sorted(starts_s),
         answers_known=known,
     )

@@ -1,6 +1,7 @@
 """The load plan: everything one run needs."""
 
 import secrets
+from collections.abc import Iterator, Mapping
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -11,7 +12,8 @@ from dynamikos.core.forms import Stored
 from dynamikos.core.journeys.model import Journey
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.objectives import Objective
-from dynamikos.core.profiles import Stretch, duration_s, peak
+from dynamikos.core.plans.crowds import MOST_CROWDS, Crowd, CrowdRow, crowd_problems, measured_of, run_ends_s
+from dynamikos.core.profiles import Stretch
 from dynamikos.core.text import Frozen, parse, schema, write
 
 
@@ -26,6 +28,10 @@ class Timeouts(Frozen, frozen=True, kw_only=True):
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
 
+    Who comes stands under `crowds`; a plan of concurrent users with one journey may say `journey` and `profile`.
+    `measured` is the part of the run, from second to second, that figures and objectives are taken of; without it the
+    part that follows from the profiles.
+
     `failed_pause_s` is what a user waits at least after a failed round, and twice as long each time while rounds fail
     at their first request, up to 30 s. `new_seed` draws a seed for each run instead of `seed`.
 
@@ -33,15 +39,17 @@ class Plan(Frozen, frozen=True, kw_only=True):
     `deals` says by data set how its rows are dealt; in a project each data set says it itself.
     """
 
-    form: Literal[1]
+    form: Literal[2]
     plan: Key
     name: str
-    journey: str
+    journey: str = ""
     environment: str
     data: tuple[str, ...] = ()
     functions: tuple[str, ...] = ()
     deals: dict[str, Deal] = {}
-    profile: tuple[Stretch, ...]
+    profile: tuple[Stretch, ...] = ()
+    crowds: Annotated[tuple[Crowd, ...], msgspec.Meta(max_length=MOST_CROWDS)] = ()
+    measured: tuple[Annotated[float, msgspec.Meta(ge=0)], Annotated[float, msgspec.Meta(ge=0)]] | None = None
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
     failed_pause_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 1.0
@@ -49,6 +57,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     seed: int = 1
     new_seed: bool = False
     generators: Annotated[int, msgspec.Meta(ge=1, le=256)] = 1
+    turned_away_allowed: Annotated[float, msgspec.Meta(ge=0, le=100)] = 0.0  # % of arrivals
     grace_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 30.0
     note: str = ""
 
@@ -56,8 +65,33 @@ class Plan(Frozen, frozen=True, kw_only=True):
         """The seed of one run: drawn anew, or the plan's own."""
         return secrets.randbelow(2**31) if self.new_seed else self.seed
 
+    def everybody(self) -> tuple[Crowd, ...]:
+        """Its crowds; without any the one that `journey` and `profile` stand for."""
+        if self.crowds:
+            return self.crowds
+        row = CrowdRow(row=EVERYBODY, journey=self.journey)
+        return (Crowd(crowd=EVERYBODY, profile=self.profile, rows=(row,)),)
 
-PLAN = Stored("load plan", Plan)
+    @property
+    def measured_s(self) -> tuple[float, float]:
+        """The part of the run that is measured, from and to, in seconds."""
+        return self.measured or measured_of(self.everybody())
+
+    @property
+    def journeys(self) -> tuple[str, ...]:
+        """What its rows name as journeys, each once, in order."""
+        return tuple(dict.fromkeys(row.journey for crowd in self.everybody() for row in crowd.rows))
+
+
+EVERYBODY = "users"  # the key of a crowd, and of its row, that has none of its own
+
+
+def _with_crowds(plain: dict[str, Any]) -> dict[str, Any]:
+    """Form 1 knew one journey and one profile; they are written as before."""
+    return plain
+
+
+PLAN = Stored("load plan", Plan, [_with_crowds])
 
 
 def parse_plan(text: str, *, file: str = "") -> Plan:
@@ -71,33 +105,72 @@ def write_plan(plan: Plan) -> str:
 
 def plan_schema() -> dict[str, Any]:
     """The published JSON Schema of the text form."""
-    return schema(Plan, "Dynamikos load plan, form 1")
+    return schema(Plan, "Dynamikos load plan, form 2")
 
 
-def plan_problems(plan: Plan, journey: Journey) -> list[str]:
-    """What stands in the way of running `plan` with `journey`; empty when nothing does."""
-    problems = []
-    if peak(plan.profile) < 1:
-        problems.append("The profile never has a user: add a stretch that climbs to one or more.")
-    if duration_s(plan.profile) < 1:
-        problems.append("The profile takes less than a second: give its stretches seconds.")
-    for number, stretch in enumerate(plan.profile, 1):
-        if stretch.stretch == "climb" and stretch.to is None:
-            problems.append(f"Stretch {number} climbs, but says no 'to' (users).")
-    if not journey.rounds:
-        problems.append(f"The journey '{journey.name}' has no steps in its rounds, so users would have nothing to do.")
-    keys = {step.step for _, step in journey.steps()}
-    for objective in plan.objectives:
-        if objective.step is not None and objective.step not in keys:
+def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
+    """What stands in the way of running `plan` with `journeys`, by what its rows name; empty when nothing does."""
+    crowds = plan.everybody()
+    problems = twice_said(plan)
+    problems.extend(crowd_problems(crowds))
+    if plan.measured is not None:
+        begin, end = plan.measured
+        if not begin < end or end > run_ends_s(crowds):
             problems.append(
-                f"Objective '{objective.objective}' is about the step '{objective.step}', which the journey does not"
-                " have."
+                f"The measured part is from {begin:g} to {end:g} s; it has to lie within the run, which ends at"
+                f" {run_ends_s(crowds):g} s."
             )
+    for journey in journeys.values():
+        if not journey.rounds:
+            problems.append(
+                f"The journey '{journey.name}' has no steps in its rounds, so users would have nothing to do."
+            )
+    for objective in plan.objectives:
+        problems.extend(_objective_problems(objective, plan, journeys))
     names = [objective.objective for objective in plan.objectives]
     problems.extend(
         f"Two objectives have the key '{name}'." for name in sorted({n for n in names if names.count(n) > 1})
     )
     return problems
+
+
+def twice_said(plan: Plan) -> list[str]:
+    """What is wrong with how a plan says who comes."""
+    if plan.crowds and (plan.journey or plan.profile):
+        return [
+            "The plan has crowds, and a journey or profile of its own beside them; put those into a crowd, or take the"
+            " crowds away."
+        ]
+    if not plan.crowds and not plan.journey:
+        return ["The plan names no journey; write 'journey' and 'profile', or 'crowds'."]
+    return []
+
+
+def _objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, Journey]) -> Iterator[str]:
+    """What an objective is about has to be there."""
+    said = f"Objective '{objective.objective}' is about"
+    rows = {row.row: row for crowd in plan.everybody() for row in crowd.rows}
+    if objective.row is not None and objective.row not in rows:
+        yield f"{said} the row '{objective.row}', which no crowd has."
+        return
+    known = {journey.journey: journey for journey in journeys.values()}
+    if objective.journey is not None and objective.journey not in known:
+        yield f"{said} the journey '{objective.journey}', which no row performs."
+        return
+    if objective.step is None:
+        return
+    asked = list(known.values())
+    if objective.journey is not None:
+        asked = [known[objective.journey]]
+    elif objective.row is not None:
+        asked = [journeys[rows[objective.row].journey]] if rows[objective.row].journey in journeys else []
+    having = [journey for journey in asked if objective.step in {step.step for _, step in journey.steps()}]
+    if asked and not having:
+        whose = "the journey does" if len(asked) == 1 else "the journeys do"
+        yield f"{said} the step '{objective.step}', which {whose} not have."
+    elif len(having) > 1:
+        named = ", ".join(sorted(journey.journey for journey in having))
+        yield f"{said} the step '{objective.step}', which several journeys have ({named}); say which: 'journey'."
 
 
 def refuse_if(problems: list[str]) -> None:

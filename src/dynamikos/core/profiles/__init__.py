@@ -1,16 +1,50 @@
-"""Load over time.
+"""Load over time, and how it is shared out.
 
 Never waits: it says when, others do. Start reading at `profile`.
 """
 
 from dynamikos.core.profiles.profile import (
+    Segment,
     Stretch,
     duration_s,
+    highest,
+    level_at,
     measured_part_s,
     peak,
+    profile_problems,
+    segments,
     share_of,
+    spans,
     start_instants_s,
+    stretched,
+    user_spans_s,
     users_at,
 )
+from dynamikos.core.profiles.sharing import Turns, shard_of
+from dynamikos.core.profiles.workloads import UNIT_S, Arrivals, Held, UserRounds, Users, Workload
 
-__all__ = ["Stretch", "duration_s", "measured_part_s", "peak", "share_of", "start_instants_s", "users_at"]
+__all__ = [
+    "UNIT_S",
+    "Arrivals",
+    "Held",
+    "Segment",
+    "Stretch",
+    "Turns",
+    "UserRounds",
+    "Users",
+    "Workload",
+    "duration_s",
+    "highest",
+    "level_at",
+    "measured_part_s",
+    "peak",
+    "profile_problems",
+    "segments",
+    "shard_of",
+    "share_of",
+    "spans",
+    "start_instants_s",
+    "stretched",
+    "user_spans_s",
+    "users_at",
+]

@@ -113,6 +113,8 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
 
     no: int = 0
     level: str = ""
+    row: str = ""
+    journey: str = ""
     step: str = ""
     request: str = ""
     name: str = ""
@@ -159,6 +161,8 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
     return Row(
         no=series.no,
         level=series.level,
+        row=series.row,
+        journey=series.journey,
         step=series.step,
         request=series.request,
         name=series.name,
@@ -200,6 +204,11 @@ class Ledger:
         self.late_seconds = self.seconds = 0
         self.late_by: dict[str, int] = {}  # seconds of the window by the reason for which they were late
         self.retired: dict[str, int] = {}
+        self.abandoned = 0  # exchanges
+        self.arrivals = [0, 0, 0]  # started, turned away, not started, in all messages
+        self.arrivals_measured = [0, 0, 0]  # those of the window
+        self.late_rounds = 0  # of the window
+        self.row_seconds: dict[int, int] = {}  # users of each row times seconds, of the window
         self.rounds = [0, 0]  # passed and failed in all messages, those outside the window too
         self._rounds = {each.no for each in self.series if each.level == "round"}
 
@@ -209,6 +218,10 @@ class Ledger:
         self.answered += message.answered
         self.failed += message.failed
         self.reopened += message.reopened
+        self.abandoned += message.abandoned
+        for at, number in enumerate(message.arrivals):
+            self.arrivals[at] += number
+            self.arrivals_measured[at] += number if totals else 0
         for part in message.series:
             if part.no in self._rounds:
                 self.rounds[0] += part.n
@@ -218,6 +231,9 @@ class Ledger:
         if totals:
             self.seconds += 1
             self.late_seconds += message.health.is_late
+            self.late_rounds += message.late_rounds
+            for row, users in message.by_row.items():
+                self.row_seconds[row] = self.row_seconds.get(row, 0) + users
             for reason in message.health.late_by:
                 self.late_by[reason] = self.late_by.get(reason, 0) + 1
             for part in message.series:
@@ -238,12 +254,16 @@ class Ledger:
     def rows(self, seconds: float) -> list[Row]:
         return [row_of_total(each, self.totals[each.no], seconds) for each in self.series]
 
-    def all_of(self, level: str, step: str | None = None) -> SeriesTotal:
-        """One level added up over all steps, or of one step; a step that repeats others counts only when it is asked
-        for itself.
+    def all_of(
+        self, level: str, step: str | None = None, *, journey: str | None = None, row: str | None = None
+    ) -> SeriesTotal:
+        """One level added up over all steps, or of one step, of everybody, or of one journey or row of a crowd; a step
+        that repeats others counts only when it is asked for itself.
         """
         total = SeriesTotal()
         for each in self.series:
+            if journey not in (None, each.journey) or row not in (None, each.row):
+                continue
             if (each.level == level and step in (None, each.step)) or (
                 level == "step" and each.level == "repeat" and each.step == step
             ):

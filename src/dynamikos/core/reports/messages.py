@@ -97,7 +97,11 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     # in µs) of what
     # never did
     carried: list[SeriesSecond] = []
-    open: list[tuple[int, int]] = []
+    open: list[tuple[int, int]] = []  # of what was abandoned in this second, too
+    arrivals: tuple[int, int, int] = (0, 0, 0)  # planned for this second: started, turned away, not started
+    late_rounds: int = 0
+    abandoned: int = 0  # exchanges that users left without waiting for them
+    by_row: dict[int, int] = {}  # users there, by the number of their row
 
 
 class KeptExchange(msgspec.Struct, kw_only=True):

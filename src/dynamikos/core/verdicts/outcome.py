@@ -7,7 +7,7 @@ import msgspec
 from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.objectives import Judgement, judge
-from dynamikos.core.profiles import measured_part_s, peak
+from dynamikos.core.profiles import Users
 from dynamikos.core.reports import Ledger, Row
 
 MET, MISSED, COULD_NOT_RUN, NOT_VALID, STOPPED = 0, 1, 2, 3, 4
@@ -17,6 +17,31 @@ LATE_SHARE = 0.02
 def told(judgement: Judgement) -> str:
     """Its sentence, with the share that failed where it is more than 1 %."""
     return judgement.sentence + (f" ({judgement.failed_percent:.3g} % failed)" if judgement.failed_percent else "")
+
+
+class RowFigures(msgspec.Struct, frozen=True, kw_only=True):
+    """What became of one row of a crowd in the measured part. `users`: there on average; `rounds`: ended; shares in %
+    of its crowd, of what the plan's shares are of (visits, or users); the achieved one None where nothing came.
+    """
+
+    row: str
+    name: str = ""
+    crowd: str = ""
+    journey: str = ""
+    users: float = 0.0
+    rounds: int = 0
+    rounds_failed: int = 0
+    share_planned: float = 0.0
+    share_achieved: float | None = None
+
+
+class ArrivalFigures(msgspec.Struct, frozen=True, kw_only=True):
+    """Arrivals, or rounds at a held rate, of the whole run: all that were planned, and what became of them."""
+
+    planned: int = 0
+    started: int = 0
+    turned_away: int = 0
+    not_started: int = 0
 
 
 class Outcome(msgspec.Struct, frozen=True, kw_only=True):
@@ -46,6 +71,10 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     rounds_failed: int = 0
     rounds_in_all: tuple[int, int] | None = None  # passed and failed of the whole run, not of the measured part alone
     own_limits: int = 0
+    abandoned: int = 0  # exchanges that users left without waiting for them
+    arrivals: ArrivalFigures | None = None
+    late_rounds: int = 0  # of the measured part, that began later than they were planned
+    crowd: list[RowFigures] = []
 
     @property
     def sentence(self) -> str:
@@ -67,20 +96,61 @@ OUTCOME = Stored("outcome", Outcome)
 
 
 def judgements_of(frozen: FrozenRun, window: Ledger) -> list[Judgement]:
-    """The plan's objectives judged on what is in `window`: the one place for run, page and shell."""
-    names = {step.step: step.name for _, step in frozen.journey.steps()}
+    """The plan's objectives judged on what is in `window`: the one place for run, page and shell. Where more arrivals
+    were turned away than the plan allows, response times are not judged: they are those of too little load.
+    """
+    too_many = _turned_away(frozen, window)
+    names = {step.step: step.name for journey in frozen.journeys.values() for _, step in journey.steps()}
     made = []
     for objective in frozen.plan.objectives:
-        total = window.all_of("step", objective.step)
-        made.append(
-            judge(
-                objective,
-                total.passed,
-                total.moments,
-                total.failures,
-                step_name=names.get(objective.step or ""),
-                open_us=total.open_us,
+        total = window.all_of("step", objective.step, journey=objective.journey, row=objective.row)
+        judged = judge(
+            objective,
+            total.passed,
+            total.moments,
+            total.failures,
+            step_name=names.get(objective.step or ""),
+            open_us=total.open_us,
+        )
+        if too_many and judged.unit == "ms":
+            judged = msgspec.structs.replace(judged, word="not judged", reason=too_many)
+        made.append(judged)
+    return made
+
+
+def _turned_away(frozen: FrozenRun, window: Ledger) -> str:
+    """Why response times can't be judged, if more arrivals were turned away than the plan allows; else ""."""
+    turned, every = window.arrivals_measured[1], sum(window.arrivals_measured)
+    if not turned or turned <= every * frozen.plan.turned_away_allowed / 100:
+        return ""
+    return f"{turned:,} of {every:,} arrivals were turned away at the ceiling of users"
+
+
+def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigures]:
+    """Each row of each crowd over `seconds` of measured time."""
+    places, made = frozen.places, list[RowFigures]()
+    for no, crowd in enumerate(frozen.crowds):
+        figures = []
+        for at, row in enumerate(crowd.rows):
+            total = window.all_of("round", row=row.row)
+            users = window.row_seconds.get(places.first_row[no] + at, 0) / seconds if seconds > 0 else 0.0
+            figures.append((row, total.passed.n + total.failures + total.own, total.failures + total.own, users))
+        by_users = isinstance(crowd.load, Users) and crowd.load.shares == "users"
+        every = sum(users if by_users else rounds for _, rounds, _, users in figures)
+        shares = sum(row.share for row in crowd.rows)
+        made.extend(
+            RowFigures(
+                row=row.row,
+                name=row.name,
+                crowd=crowd.crowd,
+                journey=row.journey,
+                users=round(users, 2),
+                rounds=rounds,
+                rounds_failed=failed,
+                share_planned=100 * row.share / shares if shares else 0.0,
+                share_achieved=100 * (users if by_users else rounds) / every if every else None,
             )
+            for row, rounds, failed, users in figures
         )
     return made
 
@@ -99,9 +169,9 @@ def conclude(
 
     `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost.
     """
-    from_s, to_s = measured_part_s(frozen.plan.profile)
+    from_s, to_s = frozen.measured
     judgements = judgements_of(frozen, window)
-    planned = peak(frozen.plan.profile)
+    planned = frozen.planned_peak
     own = ended.startswith("stopped: ")
     doubts = [*_lost(lost), *_own_doing(window, whole, ended[9:] if own else "")]
     doubts.extend(_under_way(window))
@@ -114,6 +184,8 @@ def conclude(
         )
     late = window.late_seconds / window.seconds if window.seconds else 0.0
     doubts.extend(_late(window))
+    figures = rows_of(frozen, window, to_s - from_s)
+    doubts.extend(_came_otherwise(frozen, window, whole, figures))
     doubts.extend(f"Not judged: {each.sentence} ({each.reason})." for each in judgements if each.word == "not judged")
     if peak_users < planned and ended == "finished":
         doubts.append(f"Only {peak_users} of {planned} planned users were there at once.")
@@ -147,7 +219,55 @@ def conclude(
         rounds_failed=rounds.failures + rounds.own,
         rounds_in_all=(whole.rounds[0], whole.rounds[1]),
         own_limits=sum(window.all_of(each).own for each in LEVELS),
+        abandoned=whole.abandoned,
+        arrivals=_arrivals(frozen, whole),
+        late_rounds=window.late_rounds,
+        crowd=figures,
     )
+
+
+SHARE_POINTS = 3.0  # a row's share may be off by so many points, or by three standard errors if that is more
+
+
+def _arrivals(frozen: FrozenRun, whole: Ledger) -> ArrivalFigures | None:
+    """None for a run to which nobody arrives."""
+    if not any(crowd.unit_s for crowd in frozen.crowds):
+        return None
+    started, turned_away, not_started = whole.arrivals
+    return ArrivalFigures(
+        planned=sum(whole.arrivals), started=started, turned_away=turned_away, not_started=not_started
+    )
+
+
+def _came_otherwise(frozen: FrozenRun, window: Ledger, whole: Ledger, figures: Sequence[RowFigures]) -> Iterator[str]:
+    """Arrivals and shares that are not as they were planned."""
+    why = _turned_away(frozen, window)
+    if why:
+        yield f"{why[0].upper()}{why[1:]}; raise the ceiling, or allow it in the plan ('turned_away_allowed')."
+    if whole.arrivals[2]:
+        yield (
+            f"{whole.arrivals[2]:,} arrivals could not be started within a second of their instant: the generators were"
+            " too slow, so load is missing."
+        )
+    held = sum(window.arrivals_measured)
+    if held and window.late_rounds > 0.02 * held:
+        yield (
+            f"{window.late_rounds:,} of {held:,} rounds began late: there were not enough free users for the rate;"
+            " raise the ceiling."
+        )
+    ended: dict[str, int] = {}
+    for row in figures:
+        ended[row.crowd] = ended.get(row.crowd, 0) + row.rounds
+    for row in figures:
+        if row.share_achieved is None or row.share_planned == 100:
+            continue
+        part = row.share_planned / 100
+        error = 100 * (part * (1 - part) / max(1, ended[row.crowd])) ** 0.5
+        if abs(row.share_achieved - row.share_planned) > max(SHARE_POINTS, 3 * error):
+            yield (
+                f"The row {row.name or row.row} was {row.share_achieved:.3g} % of its crowd, not"
+                f" {row.share_planned:.3g} % as planned."
+            )
 
 
 LEVELS = ("request", "embedded", "token", "item", "repeat")

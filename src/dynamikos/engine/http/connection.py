@@ -72,6 +72,11 @@ class Connection:
         self.connect_parts_us = (-1, -1, -1)
         self.tls: Any = None  # its TLS layer, when it has one
 
+    @property
+    def taker(self) -> Taker | None:
+        """See Link."""
+        return self._taker
+
     # asyncio's callbacks -----------------------------------------------------------------------------
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:

@@ -1,7 +1,7 @@
 """Counts every second of a shard; each second becomes one message when it is over."""
 
 import struct
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
 import numpy.typing
@@ -10,6 +10,7 @@ from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram, bucket_of, buckets_of
 from dynamikos.engine.http.protocol import Reply
 
+ARRIVED = ("started", "turned away", "not started")
 BATCH = 1000  # notes that may wait before they are counted: about a millisecond of work
 
 
@@ -103,7 +104,9 @@ TRIP = np.dtype([("began", "f8"), ("last", "f8")])  # an exchange that was answe
 
 class _Second:
     __slots__ = (
+        "abandoned",
         "answered",
+        "arrivals",
         "carried",
         "cells",
         "checks_failed",
@@ -111,6 +114,8 @@ class _Second:
         "dealt",
         "failed",
         "judged",
+        "late_rounds",
+        "left_open",
         "missed",
         "reopened",
         "retired",
@@ -124,6 +129,9 @@ class _Second:
         self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = (
             self.checks_failed
         ) = 0
+        self.abandoned = self.late_rounds = 0
+        self.arrivals = [0, 0, 0]  # as ARRIVED
+        self.left_open: list[tuple[int, int]] = []  # (series, age in µs) of what was abandoned
         self.retired: dict[str, int] = {}
         self.dealt: list[tuple[int, int, int, int]] = []
         self.judged: dict[int, int] = {}
@@ -165,7 +173,8 @@ class Recorder:
         self.stretches: list[bytes] = []  # rows of STRETCH, packed
         self.passed_requests: list[bytes] = []  # rows of PASSED, packed
         self.failures = 0  # all that missed, whatever second
-        self._gauges: dict[int, dict[str, int]] = {}
+        self._gauges: dict[int, tuple[dict[str, int], dict[int, int]]] = {}
+        self.rows: dict[int, int] = {}  # users there by row
 
     def _second(self, instant: float) -> _Second:
         return self._numbered(int(instant - self.begin))
@@ -334,16 +343,44 @@ class Recorder:
         retired = self._second(instant).retired
         retired[reason] = retired.get(reason, 0) + 1
 
-    def move(self, old: str, new: str) -> None:
-        """A user changes state; "" is outside."""
+    def arrived(self, instant: float, what: str) -> None:
+        """An arrival that was planned for `instant`: started, turned away or not started."""
+        self._second(instant).arrivals[ARRIVED.index(what)] += 1
+
+    def late_round(self, instant: float) -> None:
+        """A round began later than it was planned."""
+        self._second(instant).late_rounds += 1
+
+    def abandoned(self, numbers: Iterable[int], instant: float, under_way: Sequence[tuple[int, float]]) -> None:
+        """Exchanges that a user leaves without waiting for them; (series, due) of all that it had under way."""
+        second = self._second(instant)
+        for number in numbers:
+            began = self.flying.pop(number, None)
+            if began is None:
+                continue
+            if int(began - self.begin) > self.closed:
+                self._second(began).sent += 1
+            second.abandoned += 1
+        if instant < self._measured_to:
+            second.left_open.extend((no, round((instant - due) * 1e6)) for no, due in under_way)
+
+    def move(self, old: str, new: str, row: int = 0) -> None:
+        """A user of `row` changes state; "" is outside."""
+        if not old:
+            self.rows[row] = self.rows.get(row, 0) + 1
+        elif not new:
+            self.rows[row] -= 1
         if old:
             self.users[old] -= 1
         if new:
             self.users[new] = self.users.get(new, 0) + 1
 
     def look(self, second: int) -> None:
-        """Users by state at the end of a second."""
-        self._gauges[second] = {state: count for state, count in self.users.items() if count}
+        """Users by state, and by row, at the end of a second."""
+        self._gauges[second] = (
+            {state: count for state, count in self.users.items() if count},
+            {row: count for row, count in self.rows.items() if count},
+        )
 
     # messages ------------------------------------------------------------------------------------------
 
@@ -371,8 +408,8 @@ class Recorder:
             second = self._seconds.pop(each, None) or _Second()
             if each not in self._gauges:
                 self.look(each)
-            users = self._gauges.pop(each)
-            self._in_flight += second.sent - second.answered - second.failed
+            users, by_row = self._gauges.pop(each)
+            self._in_flight += second.sent - second.answered - second.failed - second.abandoned
             messages.append(
                 ShardSecond(
                     shard=self.shard,
@@ -396,7 +433,11 @@ class Recorder:
                     judged=second.judged,
                     missed=second.missed,
                     carried=[cell.wire(no) for no, cell in sorted(second.carried.items())],
-                    open=ages if each == number else [],
+                    open=[*second.left_open, *(ages if each == number else [])],
+                    arrivals=(second.arrivals[0], second.arrivals[1], second.arrivals[2]),
+                    late_rounds=second.late_rounds,
+                    abandoned=second.abandoned,
+                    by_row=by_row,
                 )
             )
             self.closed = each

@@ -89,7 +89,7 @@ class Asker(Flight):
             attempt.fresh()
         self.keep = compiled.keeps_body or self._sampled
         if compiled.prover is None:
-            self.wire.send(self, place, due if compiled.plain is not None and not drawn else self._now())
+            self.wire.send(self, place, self._now())
         else:
             self.wire.task(self._prove, self)
         return False

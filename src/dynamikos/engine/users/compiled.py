@@ -15,7 +15,7 @@ from dynamikos.core.captures.view import Taker
 from dynamikos.core.checks import compile_check
 from dynamikos.core.checks.base import Judge
 from dynamikos.core.errors import RuleError, TemplateError
-from dynamikos.core.frozen import DataPile, Series, checks_of, series_of
+from dynamikos.core.frozen import CheckPlace, DataPile, Series, checks_of, series_of
 from dynamikos.core.journeys import Authorization, Client, FormPart, Journey, Login, Request, Step
 from dynamikos.core.journeys import Body as JourneyBody
 from dynamikos.core.journeys.headers import header_problem
@@ -170,6 +170,7 @@ class Script:
     closing: list[CompiledStep]
     cleanup: list[CompiledStep]
     secret: frozenset[str] = frozenset()  # names of values that come from secrets
+    round_series: int = 0
     token_series: int = -1
     item_series: int = -1
     every: list[CompiledStep] = field(default_factory=list)
@@ -183,19 +184,23 @@ def compile_journey(
     secrets: Collection[str] = (),
     *,
     item_of: ItemOf,
+    series: tuple[Series, ...] = (),
+    checks: Sequence[CheckPlace] = (),
 ) -> Script:
     """`data` says which data sets are dealt at each use and which columns are secret; `secrets` names the
-    environment's; `item_of` makes of a step what performs it. Raises TemplateError or RuleError for what `verify`
+    environment's; `item_of` makes of a step what performs it; `series` and `checks` are those of the journey's row,
+    without them its own. Raises TemplateError or RuleError for what `verify`
     would have named.
     """
-    series = series_of(journey)
+    series = series or series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
-    checks = {(each.step, each.request): each.first for each in reversed(checks_of(journey))}
+    firsts = {(each.step, each.request): each.first for each in reversed(checks or checks_of(journey))}
     used = {pile.key for pile in data if pile.deal.when == "use"}
     secret = secret_names(journey, {f"{pile.key}.{column}" for pile in data for column in pile.secret} | set(secrets))
     script = Script(
-        series, [], [], [], [], secret, numbers.get(("token", "", ""), -1), numbers.get(("item", "", ""), -1)
-    )
+        series, [], [], [], [], secret, round_series=series[0].no, token_series=numbers.get(("token", "", ""), -1),
+        item_series=numbers.get(("item", "", ""), -1),
+    )  # fmt: skip
 
     script.counts_rounds = b"round.number" in msgspec.json.encode(journey)
 
@@ -213,7 +218,7 @@ def compile_journey(
         )
         script.every.append(one)
         for each in one.requests:
-            each.first_check = checks.get((step.step, each.request.request), 0)
+            each.first_check = firsts.get((step.step, each.request.request), 0)
             needed = {
                 name.partition(".")[0]
                 for _, text in (*each.request.texts(), *journey.common_texts())

@@ -1,7 +1,7 @@
 """Rows for a shard's users: the rules of core.dealing, with takings of shared piles leased ahead."""
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from dynamikos.core.dealing import Deal, row_of
@@ -178,7 +178,9 @@ def specs_of(piles: Sequence[DataPile], rows: dict[str, Rows], lessor: Lessor | 
 class Dealer:
     """Deals to the users of one shard.
 
-    `users` is how many slices there are; `record(pile, user, round, row)` notes who got what.
+    `users` is how many there are at most, `slices` by table how many slices there are of it and which one, from 1, a
+    seat has (without: as many as users, by their numbers); `tables` are those that the users' journey uses (None: all);
+    `record(pile, user, round, row)` notes who got what.
     """
 
     def __init__(
@@ -189,17 +191,20 @@ class Dealer:
         users: int,
         record: Callable[[int, int, int, int], None],
         stop: Callable[[str], None],
+        slices: Mapping[str, tuple[int, Mapping[int, int]]] | None = None,
+        tables: Collection[str] | None = None,
     ) -> None:
         self.specs, self._seed, self._users, self._record, self._stop = specs, seed, users, record, stop
-        self.each_round = [spec for spec in specs if spec.deal.when == "round" and spec.followed is None]
-        self.at_use = {
-            spec.table: [s for s in specs if s.table == spec.table] for spec in specs if spec.deal.when == "use"
-        }
-        self._followers = [spec for spec in specs if spec.followed is not None]
+        self._slices = slices or {}
+        own = [spec for spec in specs if tables is None or spec.table in tables]
+        self._own = own
+        self.each_round = [spec for spec in own if spec.deal.when == "round" and spec.followed is None]
+        self.at_use = {spec.table: [s for s in own if s.table == spec.table] for spec in own if spec.deal.when == "use"}
+        self._followers = [spec for spec in own if spec.followed is not None]
 
     def first(self) -> list[Spec]:
         """What a user is dealt when it begins."""
-        return [spec for spec in self.specs if spec.followed is None and spec.deal.when != "use"]
+        return [spec for spec in self._own if spec.followed is None and spec.deal.when != "use"]
 
     def used(self, tables: Sequence[str]) -> list[Spec]:
         """What is dealt for a request that needs `tables`, of those dealt at each use."""
@@ -252,7 +257,11 @@ class Dealer:
         if taking is None or not len(spec.rows):
             return None
         own.turns[spec.no] = own.turns.get(spec.no, 0) + 1
-        return row_of(spec.deal, spec.name, self._seed, len(spec.rows), self._users, own.number, taking)
+        users, user = self._users, own.number
+        if spec.deal.whose == "slice" and spec.table in self._slices:
+            users, at = self._slices[spec.table]
+            user = at.get(own.seat, own.seat)
+        return row_of(spec.deal, spec.name, self._seed, len(spec.rows), users, user, taking)
 
     def _give(self, own: Holdings, spec: Spec, row: int) -> None:
         cells, values = spec.rows[row], own.values

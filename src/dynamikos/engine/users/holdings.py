@@ -17,6 +17,7 @@ class Holdings:
     turns: dict[int, int] = field(default_factory=dict)
     rows: dict[int, int] = field(default_factory=dict)
     rows_over: str = ""  # why it gets none any more
+    seat: int = 0  # the place that it takes: slices of data are theirs
 
     def choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""

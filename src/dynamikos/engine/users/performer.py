@@ -2,6 +2,7 @@
 
 import asyncio
 import logging
+from collections.abc import Awaitable, Callable
 from functools import partial
 
 from dynamikos.core.checks import Then
@@ -21,6 +22,7 @@ from dynamikos.engine.users.walking import Walk
 from dynamikos.engine.users.wire import Wire
 from dynamikos.engine.users.witness import Witness
 
+Gate = Callable[["User"], Awaitable[float | None]]  # when the next round begins; None: there is none
 IDLE_ROUND_S = 0.1
 LONGEST_PAUSE_S = 30.0  # after failed rounds
 log = logging.getLogger(__name__)
@@ -32,8 +34,20 @@ class User:
     Requests that follow each other are performed by its Walk; the coroutine here wakes for what else there is.
     """
 
-    def __init__(self, number: int, around: Surroundings, *, rounds: int | None = None) -> None:
-        self.number, self.around, self._rounds_left = number, around, rounds
+    def __init__(
+        self,
+        number: int,
+        around: Surroundings,
+        *,
+        seat: int = 0,
+        rounds: int | None = None,
+        gate: "Gate | None" = None,
+        planned: float | None = None,
+    ) -> None:
+        """`seat` is the place it takes, by which slices of data are dealt; `rounds` how many it performs, if that is
+        said; `gate` says when each round begins; `planned` is the instant at which its first request is due.
+        """
+        self.number, self.around, self._rounds_left, self._gate = number, around, rounds, gate
         maker = Maker(
             lambda: stream(around.seed, "values", "", number),
             around.wall_us,
@@ -41,12 +55,15 @@ class User:
             known=around.known,
         )
         values = Values({"user.number": str(number), "round.number": "0"}, maker)  # see Holdings.shown
-        self.own = Holdings(number, values)
+        self.own = Holdings(number, values, seat=seat or number)
         self._equip()
-        self.leaving = False
+        self._walk.planned = planned
+        self.leaving = self._last_round = self._cut = False
+        self._performing: asyncio.Task[object] | None = None
         self.begun = 0.0  # the round at hand
         self._stretches = around.recorder.stretches
         self._retired = ""  # why a check made it leave
+        self._dropped: list[tuple[int, float]] | None = None  # what it had under way when it was taken away at once
         self._thinking: asyncio.Future[None] | None = None
         self._due = 0.0  # when its think time is over
         self._state = ""
@@ -60,7 +77,8 @@ class User:
         self._wire = Wire(own, around)
         self._witness = Witness(own, around)
         self._proofs = Proofs(own, around, self._wire, self._witness)
-        self._walk = walk = Walk(self, around.clock, around.recorder)
+        walk: Walk = Walk(self, around.clock, around.recorder)
+        self._walk: Walk = walk
         walk.asker = Asker(own, around, self._wire, self._witness, self._proofs, walk.go, walk.broke)
         self._stage = Stage(own, around, self._witness, self)
 
@@ -70,6 +88,31 @@ class User:
         if self._thinking is not None and not self._thinking.done():
             self._thinking.set_result(None)
 
+    def leave_after_round(self) -> None:
+        """The round at hand is finished, closing performed."""
+        self._last_round = True
+        if self._state != "in a round" and self._thought_in != "in a round":
+            self.leave()
+
+    def abandon(self) -> None:
+        """At once, in the middle of what it does: its exchanges under way are abandoned, no closing is performed."""
+        if self._performing is not None and self._dropped is None:
+            self._dropped = self.open_now()
+            self._performing.cancel()
+
+    async def attend(self, ready: "asyncio.Future[None]") -> None:
+        """Waits until something is `ready`, or it is told to leave."""
+        if self.leaving:
+            return
+        state = self._state
+        self._enter("thinking")
+        self._thinking = ready
+        try:
+            await ready
+        finally:
+            self._thinking = None
+        self._enter(state)
+
     def retire(self, why: str) -> None:
         """A check makes it leave at once."""
         self._retired = why
@@ -77,6 +120,7 @@ class User:
     async def perform(self) -> str:
         """Opening, rounds, closing."""
         around = self.around
+        self._performing = asyncio.current_task()
         try:
             self._enter("opening")
             if not await self._dealt(around.dealer.first()):
@@ -92,6 +136,11 @@ class User:
             self._enter("closing")
             await self.part(around.script.closing, leaving=True)
             return self._used_up() if self.own.rows_over else "done"
+        except asyncio.CancelledError:
+            if self._dropped is None:
+                raise
+            self._drop(self._dropped)
+            return "abandoned"
         except Exception as problem:  # ours: said as such, counted, and nobody else is ended by it
             self._broke(problem)
             return "broke"
@@ -108,24 +157,31 @@ class User:
         finally:
             self._wire.close()
 
+    def _drop(self, under_way: list[tuple[int, float]]) -> None:
+        """What is under way is abandoned: neither answered nor failed."""
+        self.around.recorder.abandoned(self._wire.spans(), self.around.clock.now(), under_way)
+        task = asyncio.current_task()
+        if task is not None:
+            task.uncancel()
+
     def _broke(self, problem: Exception) -> None:
         log.error("user %s broke", self.number, exc_info=problem)
         recorder, now = self.around.recorder, self.around.clock.now()
         kind = f"engine-error: {type(problem).__name__}"
-        recorder.missed(0, now, 0, kind)
+        recorder.missed(self.around.script.round_series, now, 0, kind)
         recorder.retired(now, f"broke: {type(problem).__name__}: {problem}"[:120])
 
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the round, steps and requests that are under way."""
         found = [*self._opens, *self._walk.open_now()]
         if self.own.round and self._state in ("in a round", "thinking"):
-            found.append((0, self.begun))
+            found.append((self.around.script.round_series, self.begun))
         return found
 
     def _enter(self, state: str) -> None:
         if state == self._state:
             return
-        self.around.recorder.move(self._state, state)
+        self.around.recorder.move(self._state, state, self.around.row)
         self._state = state
 
     async def _dealt(self, due: list[Spec]) -> bool:
@@ -149,23 +205,33 @@ class User:
     async def _rounds(self) -> None:
         around, recorder, now = self.around, self.around.recorder, self.around.clock.now
         walk, self.begun = self._walk, now()
-        while not self.leaving and self._rounds_left != 0 and not self._retired:
+        series = around.script.round_series
+        while not self.leaving and not self._last_round and self._rounds_left != 0 and not self._retired:
+            if self._gate is not None:
+                due = await self._gate(self)
+                if due is None or self.leaving:
+                    return
+                self.begun = walk.planned = due
             if self._rowless or (self.own.round and around.deals and not await self._dealt(around.dealer.each_round)):
                 return
             self._begin_round()
             walk.asked = walk.went = False
-            outcome = await self.part(around.script.rounds, over_rounds=self._rounds_left is None)
+            self._cut = False
+            endless = self._rounds_left is None and self._gate is None
+            outcome = await self.part(around.script.rounds, over_rounds=endless)
             if self.own.rows_over and outcome:
                 self.leave()  # a request got no row
             passed, ended = not outcome, now()
             if self._rounds_left is not None:
+                if self._cut:
+                    return
                 self._rounds_left -= 1
             elif self.leaving:
                 return  # cut short: neither a passed nor a failed round
             if passed:
-                recorder.passed(0, self.begun, ended)
+                recorder.passed(series, self.begun, ended)
             else:
-                recorder.missed(0, ended, round((ended - self.begun) * 1e6), "a step failed")
+                recorder.missed(series, ended, round((ended - self.begun) * 1e6), "a step failed")
             if outcome == "round" and self._rounds_left != 0:
                 await self._after_failure(ended)
             if not walk.asked:  # a round that sends nothing must not keep all others waiting
@@ -182,7 +248,7 @@ class User:
 
     def next_round(self, ended: float) -> bool:
         """See Guide: after a round that passed."""
-        if self.leaving or not self._walk.asked:
+        if self.leaving or self._last_round or not self._walk.asked:
             return False
         around, own = self.around, self.own
         if around.deals:
@@ -192,7 +258,7 @@ class User:
             if not around.dealer.deal(own, due):
                 self._rowless = True
                 return False
-        self._stretches.append(pack_stretch(0, self.begun, ended))
+        self._stretches.append(pack_stretch(around.script.round_series, self.begun, ended))
         self.begun = ended
         own.round += 1
         if around.script.counts_rounds:
@@ -232,6 +298,7 @@ class User:
         while index < len(steps):
             step = steps[index]
             if self.cuts_short and not leaving:
+                self._cut = True
                 return ""
             if step.walks:
                 await walk.begin(steps, index, leaving=leaving, over_rounds=over_rounds and not failed)
@@ -266,7 +333,7 @@ class User:
     async def _at_once(self, step: CompiledStep) -> tuple[str, Then]:
         """All requests of a step in parallel: (first kind of failure or "", its worst consequence)."""
         recorder, loop = self.around.recorder, asyncio.get_running_loop()
-        due = self.around.clock.now()
+        due = self._walk.first_due(self.around.clock.now())
         self._opens = [(step.series, due), *((request.series, due) for request in step.requests)]
         askers: list[Asker] = []
         waits: list[asyncio.Future[None]] = []

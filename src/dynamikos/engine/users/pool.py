@@ -58,6 +58,10 @@ class Pool:
         self._all.add(link)
         return link
 
+    def every(self) -> list[Link]:
+        """In use or not."""
+        return list(self._all)
+
     def forget(self, link: Link) -> None:
         """A link that is closed."""
         self._all.discard(link)

@@ -65,6 +65,7 @@ class Surroundings:
     write: Callable[[str, dict[str, str]], None] | None = None  # None: rows are not written back (a rehearsal)
     span_prefix: int = 0
     seed: int = 0
+    row: int = 0  # of the crowds, numbered through the run
     keep_everything: bool = False
     tokens: Tokens = field(default_factory=Tokens)
     turns: dict[str, list[float]] = field(default_factory=dict)  # how often each branch of an item was chosen evenly

@@ -43,6 +43,7 @@ class Walk:
         self._guide, self._recorder, self._now = guide, recorder, clock.now
         self.asker: Asker  # who asks for it, set by the user
         self.index = 0
+        self.planned: float | None = None  # the instant at which the next first request is due, where it is planned
         self.kind = ""
         self.missed = False
         self.asked = self.went = False  # whether a request of the round at hand was sent, and whether one went well
@@ -52,6 +53,13 @@ class Walk:
         self._begun = self._waited = self._last = 0.0
         self._pausing = False
         self._done: asyncio.Future[None] | None = None
+
+    def first_due(self, now: float) -> float:
+        """When the first request of a step is due: at the planned instant, once, where there is one; else now. A late
+        generator hides no waiting so.
+        """
+        planned, self.planned = self.planned, None
+        return now if planned is None else min(planned, now)
 
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the step and the request under way."""
@@ -107,7 +115,7 @@ class Walk:
             step = steps[self.index]
             if not step.walks or (guide.leaving and not self._leaving and guide.cuts_short):
                 return self._stop()
-            self._begun = due = self._now()
+            self._begun = due = self.first_due(self._now())
             self._waited, self._at = 0.0, 0
             over = asker.ask(step.requests[0], step, due)
             if not over:

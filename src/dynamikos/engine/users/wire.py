@@ -80,6 +80,7 @@ class Wire:
         self._own, self._around, self.recorder = own, around, around.recorder
         self.pool = Pool(around.network)
         self._tasks: set[asyncio.Task[None]] = set()
+        self._opening: set[Flight] = set()  # those that wait for a connection
         self._by_path = False  # whether cookies differ by the path that is asked for
         self._lasting = True  # whether no cookie expires by itself
         self._taken: Sequence[bytes] | None = None  # what an answer set last, for which target, from where
@@ -143,6 +144,7 @@ class Wire:
         link = pool.take(flight.desk, self._now())
         flight.opened = link is None
         if link is None:
+            self._opening.add(flight)
             try:
                 link = await pool.open(origin)
             except Failure as failure:
@@ -155,6 +157,8 @@ class Wire:
             except Exception:
                 recorder.landed(flight.span, self._now(), failed=True)
                 raise
+            finally:
+                self._opening.discard(flight)
         self._write(flight, link)
 
     def landed(self, flight: Flight, reply: Reply, link: Link) -> None:
@@ -226,6 +230,11 @@ class Wire:
         waiting = Awaited(self, (origin, head, body), keep=keep)
         self.send(waiting, waiting.place, self._now())
         return waiting
+
+    def spans(self) -> list[int]:
+        """Numbers of the exchanges that are under way."""
+        flights = {*self._opening, *(each for link in self.pool.every() if isinstance(each := link.taker, Flight))}
+        return [flight.span for flight in flights]
 
     def close(self) -> None:
         """Stops all that is under way: it stays in flight in the last report."""

@@ -3,6 +3,7 @@
 import datetime
 import logging
 import time
+from collections.abc import Callable
 
 import msgspec
 from django.db import transaction
@@ -10,8 +11,8 @@ from django.utils import timezone
 from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.frozen import series_of
-from dynamikos.core.profiles import measured_part_s, share_of, users_at
+from dynamikos.core.frozen import every_series
+from dynamikos.core.frozen.seating import planned_on
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.verdicts import conclude
 from dynamikos.core.verdicts.outcome import OUTCOME
@@ -35,8 +36,9 @@ class RunWatch:
     def __init__(self, run: Run) -> None:
         self.run = run
         self.frozen = frozen_of(run)
-        self.series = {each.no: each for each in series_of(self.frozen.journey)}
-        self.from_s, self.to_s = measured_part_s(self.frozen.plan.profile)
+        self.series = {each.no: each for each in every_series(self.frozen)}
+        self.from_s, self.to_s = self.frozen.measured
+        self.planned: dict[int, Callable[[float], int]] = {}  # users of a shard by second, where it is asked for
         self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
         self.messages: dict[int, dict[int, ShardSecond]] = {}
         self.read: dict[int, int] = {}
@@ -222,7 +224,7 @@ class RunWatch:
             self.peak = max(self.peak, sum(sum(message.users.values()) for message in messages))
             self.minute.setdefault(second // 60, []).extend(messages)
             missing = sum(
-                share_of(users_at(self.frozen.plan.profile, second + 0.995), shard.number, len(shards))
+                self._planned(shard.number, len(shards), second)
                 for shard in shards
                 if shard.number not in here and shard.state == "lost"
             )
@@ -236,6 +238,12 @@ class RunWatch:
                     self._chunk(second // 60)
             del self.messages[second]
             self.expanded = second
+
+    def _planned(self, shard: int, shards: int, second: int) -> int:
+        """Users that are planned on a shard at the end of a second."""
+        if shard not in self.planned:
+            self.planned[shard] = planned_on(self.frozen, shard, shards)
+        return self.planned[shard](second + 0.995)
 
     def _again(self, shards: list[Shard]) -> None:
         """Everything added up anew, with the reports that came late."""

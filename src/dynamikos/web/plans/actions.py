@@ -23,7 +23,7 @@ def create(member: Membership, journey: Journey, name: str) -> LoadPlan:
     """A plan to begin with: 20 users, half a minute to climb, two minutes to hold, two objectives."""
     environment = first(member.project)
     core = Plan(
-        form=1,
+        form=2,
         plan=key_from(name or journey.name),
         name=name.strip()[:120] or f"{journey.name}, 20 users",
         journey=journey.key,

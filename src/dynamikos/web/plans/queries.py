@@ -1,6 +1,7 @@
 """Reading load plans, and what follows from one."""
 
 import uuid
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from django.db.models import QuerySet
@@ -8,11 +9,11 @@ from django.shortcuts import get_object_or_404
 
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed
-from dynamikos.core.plans import Plan
-from dynamikos.core.plans.follows import Follows
+from dynamikos.core.plans import Crowd, Plan
+from dynamikos.core.plans.follows import Answered, Follows, one_round
 from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.core.plans.model import PLAN
-from dynamikos.core.profiles import duration_s, measured_part_s, peak
+from dynamikos.core.profiles import highest, level_at, segments, spans
 from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import deal_of
@@ -37,10 +38,18 @@ def content(found: LoadPlan) -> Plan:
     return value_of(found.head, PLAN)
 
 
-def journey_of(found: LoadPlan, core: Plan) -> tuple[Journey | None, CoreJourney | None]:
-    """The plan's journey, or None when it was deleted."""
-    journey = Journey.objects.select_related("head").filter(project=found.project, key=core.journey).first()
-    return journey, journey_content(journey) if journey is not None else None
+def journeys_of(found: LoadPlan, core: Plan) -> dict[str, Journey | None]:
+    """The journeys that the plan's rows name, by key; None for one that was deleted."""
+    here = {
+        each.key: each
+        for each in Journey.objects.select_related("head").filter(project=found.project, key__in=core.journeys)
+    }
+    return {key: here.get(key) for key in core.journeys}
+
+
+def scripts_of(found: LoadPlan, core: Plan) -> dict[str, CoreJourney]:
+    """What those journeys that are there perform, by key."""
+    return {key: journey_content(each) for key, each in journeys_of(found, core).items() if each is not None}
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,38 +67,56 @@ class DataFollows:
 
 
 def load_of(member: Membership, key: str) -> tuple[list[tuple[float, float]], float, int, str]:
-    """(planned users' starts and ends in s, seconds of a round, seed, name) of the first load plan whose journey uses
-    data set `key`.
+    """(planned users' starts and ends in s, seconds of a round, seed, name) of the first load plan one of whose
+    journeys uses data set `key`.
     """
     for found in plans(member):
         try:
             core = content(found)
-            journey, script = journey_of(found, core)
+            scripts = scripts_of(found, core)
         except Unreadable:
             continue
-        if script is None or key not in {name.split(".")[0] for name in names_needed(script)}:
+        if not any(key in {name.split(".")[0] for name in names_needed(script)} for script in scripts.values()):
             continue
-        after = follows(found, core, journey, script)
+        after = follows(found, core)
         return (after.starts_s if after else []), after.round_s if after else 0.0, core.seed, f"“{core.name}”"
     return [], 0.0, 1, ""
 
 
-def follows(found: LoadPlan, core: Plan, journey: Journey | None, script: CoreJourney | None) -> Follows | None:
-    """Expected figures; None without a journey."""
-    if script is None or journey is None:
-        return None
-    recording = journey.recording_id
+def answers(here: Mapping[str, Journey]) -> Answered:
+    """The recorded times of journeys' exchanges in µs."""
+    recordings = {key: journey.recording_id for key, journey in here.items()}
 
-    def answered_us(number: int) -> int | None:
+    def answered_us(key: str, number: int) -> int | None:
+        recording = recordings.get(key)
         recorded = exchange(recording, number) if recording else None
         return recorded.timings.total_us if recorded is not None else None
 
-    return what_follows(core, script, answered_us)
+    return answered_us
 
 
-def data_follows(found: LoadPlan, script: CoreJourney, after: Follows) -> list[DataFollows]:
-    """What becomes of the rows that the journey uses."""
-    needed = {name.split(".")[0] for name in names_needed(script.active()) if not name.startswith(("env.", "secrets."))}
+def rounds_s(here: Mapping[str, Journey], scripts: Mapping[str, CoreJourney], core: Plan) -> dict[str, float]:
+    """How long a round of each journey is expected to take, in seconds."""
+    answered_us = answers(here)
+    return {key: one_round(script, core.think_factor, answered_us)[0] for key, script in scripts.items()}
+
+
+def follows(found: LoadPlan, core: Plan) -> Follows | None:
+    """Expected figures; None when a journey is missing."""
+    here = {key: each for key, each in journeys_of(found, core).items() if each is not None}
+    if len(here) < len(core.journeys):
+        return None
+    return what_follows(core, {key: journey_content(each) for key, each in here.items()}, answers(here))
+
+
+def data_follows(found: LoadPlan, scripts: Iterable[CoreJourney], after: Follows) -> list[DataFollows]:
+    """What becomes of the rows that the journeys use."""
+    needed = {
+        name.split(".")[0]
+        for script in scripts
+        for name in names_needed(script.active())
+        if not name.startswith(("env.", "secrets."))
+    }
     made = []
     for each in DataSet.objects.filter(project=found.project, key__in=needed):
         said, early = ends_of(deal_of(each), each.rows, after.starts_s, after.round_s, "this profile")
@@ -109,27 +136,26 @@ class Drawing:
     measured: tuple[float, float]
 
 
-def drawing(core: Plan) -> Drawing:
+def drawing(crowd: Crowd, measured_s: tuple[float, float], total_s: float) -> Drawing:
+    """The profile of one crowd on the clock of the run."""
     left, top, width, height = 46.0, 16.0, 688.0, 190.0
-    total, highest = max(1.0, duration_s(core.profile)), max(1, peak(core.profile))
-    points, time, level = [(0.0, 0.0)], 0.0, 0.0
-    for stretch in core.profile:
-        time += stretch.seconds
-        level = float(stretch.to) if stretch.stretch == "climb" and stretch.to is not None else level
-        points.append((time, level))
+    total, most = max(1.0, total_s), max(1.0, highest(crowd.profile))
 
-    def place(at: float, users: float) -> tuple[float, float]:
-        return round(left + width * at / total, 1), round(top + height * (1 - users / highest), 1)
+    def place(at: float, level: float) -> tuple[float, float]:
+        return round(left + width * at / total, 1), round(top + height * (1 - level / most), 1)
 
-    placed = [place(*point) for point in points]
-    line = "M" + "L".join(f"{x} {y}" for x, y in placed) + f"L{placed[-1][0]} {top + height}"
-    begin, end = measured_part_s(core.profile)
+    curve = segments(crowd.profile)
+    first = place(crowd.starts_s, curve[0].low if curve else 0.0)
+    corners = [first, *(place(crowd.starts_s + each.end, each.high) for each in curve)]
+    line = "M" + "L".join(f"{x} {y}" for x, y in corners) + f"L{corners[-1][0]} {top + height}"
+    begin, end = measured_s
     step = next((each for each in (10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 36_000) if total / each <= 9), 86_400)
+    ends = [place(crowd.starts_s + end, level_at(crowd.profile, end - 1e-9)) for _, end in spans(crowd.profile)]
     return Drawing(
         line=line,
         area=line + f"L{left} {top + height}Z",
-        grid_y=[(place(0, highest * part / 4)[1], round(highest * part / 4)) for part in range(5)],
+        grid_y=[(place(0, most * part / 4)[1], round(most * part / 4)) for part in range(5)],
         grid_x=[(place(at, 0)[0], at) for at in range(0, int(total) + 1, step)],
-        knobs=placed[1:],
+        knobs=ends,
         measured=(place(begin, 0)[0], place(end, 0)[0]),
     )

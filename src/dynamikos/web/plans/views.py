@@ -5,6 +5,7 @@ from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.plans import Timeouts, plan_problems
+from dynamikos.core.plans.crowds import run_ends_s
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.plans import actions, forms, queries
@@ -30,7 +31,7 @@ def _row(found: LoadPlan) -> dict[str, object]:
     """A plan in the list; one that can't be read is shown as such, beside the others."""
     try:
         core = queries.content(found)
-        follows = queries.follows(found, core, *queries.journey_of(found, core))
+        follows = queries.follows(found, core)
     except DynamikosError as problem:
         return {"plan": found, "problem": str(problem)}
     return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
@@ -38,35 +39,38 @@ def _row(found: LoadPlan) -> dict[str, object]:
 
 def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     core = queries.content(found)
-    journey, script = queries.journey_of(found, core)
-    problems = (
-        plan_problems(core, script)
-        if script is not None
-        else [f"The journey '{core.journey}' is not in this project any more; choose another."]
-    )
+    here = queries.journeys_of(found, core)
+    scripts = queries.scripts_of(found, core)
+    problems = [
+        f"The journey '{key}' is not in this project any more; choose another."
+        for key, journey in here.items()
+        if journey is None
+    ] or plan_problems(core, scripts)
+    journey = here.get(core.journey)
     known = environments(member)
     lost = core.environment not in {each.key for each in known}
     if lost:
         problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
-    follows = queries.follows(found, core, journey, script)
+    follows = queries.follows(found, core)
+    follows_s = run_ends_s(core.everybody())
     return {
         "lost_environment": lost,
         "plan": found,
         "core": core,
         "journey": journey,
-        "script": script,
+        "crowds": core.everybody(),
         "token": token(found.head),
-        "drawing": queries.drawing(core),
+        "drawings": [queries.drawing(each, core.measured_s, follows_s) for each in core.everybody()],
         "problems": problems,
         "follows": follows,
-        "data_follows": queries.data_follows(found, script, follows) if script and follows else [],
+        "data_follows": queries.data_follows(found, scripts.values(), follows) if follows else [],
         "journeys": journeys.journeys(member),
         "environments": known,
         "measures": forms.MEASURES,
-        "step_keys": {step.step for _, step in script.steps()} if script else set(),
+        "step_keys": {step.step for script in scripts.values() for _, step in script.steps()},
         "usual_timeouts": Timeouts(),
         "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],
-        "steps": [step for _, step in script.steps()] if script else [],
+        "steps": [step for script in scripts.values() for _, step in script.steps()],
         "can_undo": bool(found.head and found.head.parent_id),
     }
 

@@ -71,7 +71,7 @@ def ask(
         journey.head.save(update_fields=["used"])
         number = (journey.rehearsals.aggregate(top=Max("number"))["top"] or 0) + 1
         plan = Plan(
-            form=1,
+            form=2,
             plan="rehearsal",
             name="Rehearsal",
             journey=core.journey,
@@ -87,7 +87,7 @@ def ask(
             user_number=user,
             rounds=rounds,
         )
-        inputs = gathered(place, plan, core, piles=piles)
+        inputs = gathered(place, plan, {core.journey: core}, piles=piles)
         frozen = freeze(inputs, run=str(made.pk), seed=number, cap_per_s=cap_of_one(), checked=True)
         made.frozen, made.rows = canonical(frozen), msgspec.msgpack.encode(rows)
         secrets = opened(member.project_id, place.key, needed.secrets)

@@ -56,21 +56,28 @@ def start(
     core = core or plans.content(plan)
     if environment:
         core = replace(core, environment=environment)
-    journey, script = plans.journey_of(plan, core)
-    if journey is None or script is None:
-        raise PlanError(f"The journey '{core.journey}' is not in this project any more; choose another in the plan.")
-    script = script.active()
+    found = plans.journeys_of(plan, core)
+    gone = [name for name, journey in found.items() if journey is None]
+    if gone:
+        raise PlanError(f"The journey '{gone[0]}' is not in this project any more; choose another in the plan.")
+    here = {name: journey for name, journey in found.items() if journey is not None}
+    scripts = {name: journeys.content(journey) for name, journey in here.items()}
     place = Environment.objects.filter(project=member.project, key=core.environment).first()
     if place is None:
         raise PlanError(f"The environment '{core.environment}' is not in this project; choose another in the plan.")
-    inputs = gathered(place, core, script, values=values)
-    inputs = replaced(inputs, plan=replace(core, data=tuple(pile.key for pile in inputs.data)))
+    inputs = gathered(place, core, {name: script.active() for name, script in scripts.items()}, values=values)
+    inputs = replaced(
+        inputs,
+        round_s=plans.rounds_s(here, scripts, core),
+        plan=replace(core, data=tuple(pile.key for pile in inputs.data)),
+    )
     problems = inputs.problems()
     if problems:
         raise PlanError("\n".join(problems))
-    why = "" if sure else unproven(journey, journeys.content(journey))
-    if why:
-        raise Unrehearsed(journey, why)
+    for name, journey in here.items():
+        why = "" if sure else unproven(journey, scripts[name])
+        if why:
+            raise Unrehearsed(journey, why)
     with transaction.atomic(), connection.cursor() as cursor:
         # one start at a time, so that the numbers of generators are right
         cursor.execute("SELECT pg_advisory_xact_lock(7301)")
@@ -100,7 +107,7 @@ def start(
             Pile(run=made, name=name, rows=rows, endless=endless)
             for name, rows, endless in datasets.shared_piles(frozen.data)
         )
-        for head in (plan.head, journey.head):
+        for head in (plan.head, *(journey.head for journey in here.values())):
             if head is not None:
                 head.used = True
                 head.save(update_fields=["used"])

@@ -12,10 +12,9 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.checks import described
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms import Unfit
-from dynamikos.core.frozen import CheckPlace, FrozenRun, checks_of, series_of
+from dynamikos.core.frozen import CheckPlace, FrozenRun, every_check, every_series
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.objectives import Judgement
-from dynamikos.core.profiles import measured_part_s
 from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, ShardSecond, decode, unpack_kept
 from dynamikos.core.reports.besides import Beside, Dealt, besides_of, dealt_of, unpacked_besides, unpacked_dealt
 from dynamikos.core.verdicts import judgements_of
@@ -77,7 +76,7 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
 
     Fine bins all the way: every printed figure comes from them.
     """
-    ledger = Ledger(series_of(inputs.journey))
+    ledger = Ledger(every_series(inputs))
     chunked = (found.chunked + 1) * 60
     end = min(to_s, chunked)
     covered: list[tuple[int, int]] = []
@@ -103,7 +102,7 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
             for part in decode(bytes(body)).series:
                 _add(ledger, part)
     # what was under way at its end counts in it, too
-    if (from_s, to_s) == tuple(map(int, measured_part_s(inputs.plan.profile))):
+    if (from_s, to_s) == tuple(map(int, inputs.measured)):
         for beside in besides(found, to_s, max(found.watermark, to_s + LATER_S) + 1):
             ledger.carry(beside)
     return ledger
@@ -155,11 +154,11 @@ def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[R
     ]
     if sort:
         steps.sort(key=lambda row: _sortable(getattr(row, sort)), reverse=down)
-    below: dict[str, list[Row]] = {}
+    below: dict[tuple[str, str], list[Row]] = {}
     for row in rows:
         if row.level in ("request", "embedded"):
-            below.setdefault(row.step, []).append(row)
-    return [(step, below.get(step.step, [])) for step in steps]
+            below.setdefault((row.row, row.step), []).append(row)
+    return [(step, below.get((step.row, step.step), [])) for step in steps]
 
 
 def rounds(ledger: Ledger) -> tuple[int, int]:
@@ -206,7 +205,7 @@ BARS = 60
 
 def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckLine]:
     """Passed and failed per check over the window; those that failed most first."""
-    places = checks_of(inputs.journey)
+    places = every_check(inputs)
     if not places or to_s <= from_s:
         return []
     width = max(1, -(-(to_s - from_s) // BARS))

@@ -8,7 +8,6 @@ from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_GET
 
-from dynamikos.core.profiles import duration_s, measured_part_s, peak, users_at
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.verdicts.outcome import NOT_VALID
@@ -74,7 +73,7 @@ def _window(request: HttpRequest, found: Run, measured: tuple[float, float], tot
 
 def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
     inputs = queries.frozen(found)
-    measured, total = measured_part_s(inputs.plan.profile), duration_s(inputs.plan.profile)
+    measured, total = inputs.measured, inputs.ends_s
     begin, end = _window(request, found, measured, total)
     is_measured = (begin, end) == (int(measured[0]), int(measured[1]))
     ledger = queries.window(found, inputs, begin, end)
@@ -105,7 +104,8 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
         "kept": queries.kept(found, begin, end),
         "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),
         "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),
-        "names": {step.step: step.name for _, step in inputs.journey.steps()},
+        "names": {step.step: step.name for journey in inputs.journeys.values() for _, step in journey.steps()},
+        "crowd_rows": inputs.places.rows,
     }
 
 
@@ -116,21 +116,21 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     context = _tables(request, found)
     inputs = context["inputs"]
     frames = queries.frames(found)
-    total = duration_s(inputs.plan.profile)
+    total = inputs.ends_s
     context.update(
         {
             "duration": total,
             "tape_label": TAPE_LABEL,
             "sentence": queries.sentence(found),
-            "peak": peak(inputs.plan.profile),
+            "peak": inputs.planned_peak,
             "last": last,
             "shards": list(found.shards.all()),
             "tape": {
                 "fields": Frame.__struct_fields__,
                 "frames": [orjson.loads(frame) for frame in frames],
                 "duration": total,
-                "measured": measured_part_s(inputs.plan.profile),
-                "planned": [users_at(inputs.plan.profile, second + 0.995) for second in range(int(total) + 1)],
+                "measured": inputs.measured,
+                "planned": [inputs.planned_at(second + 0.995) for second in range(int(total) + 1)],
                 "begins": found.begins_at.timestamp() if found.begins_at else None,
                 "over": found.is_over,
                 "last": last,
@@ -155,8 +155,8 @@ def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
     context = {
         "run": found,
         "inputs": inputs,
-        "duration": duration_s(inputs.plan.profile),
-        "peak": peak(inputs.plan.profile),
+        "duration": inputs.ends_s,
+        "peak": inputs.planned_peak,
         "shards": list(found.shards.all()),
     }
     context["sentence"] = queries.sentence(found)

@@ -1,0 +1,160 @@
+"""Who comes: crowds of rows, each a journey with its share, and when their users are there."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Annotated
+
+import msgspec
+
+from dynamikos.core.journeys.request import Key
+from dynamikos.core.profiles import (
+    UNIT_S,
+    Arrivals,
+    Held,
+    Stretch,
+    Turns,
+    UserRounds,
+    Users,
+    Workload,
+    duration_s,
+    measured_part_s,
+    peak,
+    profile_problems,
+    user_spans_s,
+    users_at,
+)
+from dynamikos.core.text import Frozen
+
+MOST_ROWS, MOST_CROWDS = 200, 50
+
+
+class CrowdRow(Frozen, frozen=True, kw_only=True):
+    """One kind of visitor: its `journey` (a path beside the plan, or a key in a project) and its `share`, in proportion
+    to those of the other rows. Keys are unique in the plan.
+    """
+
+    row: Key
+    name: str = ""
+    journey: str
+    share: Annotated[float, msgspec.Meta(ge=0, le=1_000_000)] = 100.0
+
+
+class Crowd(Frozen, frozen=True, kw_only=True):
+    """Rows that share one load, which begins at second `starts_s` of the run."""
+
+    crowd: Key
+    name: str = ""
+    starts_s: Annotated[float, msgspec.Meta(ge=0, le=604_800)] = 0.0
+    load: Workload = Users()
+    profile: tuple[Stretch, ...]
+    rows: Annotated[tuple[CrowdRow, ...], msgspec.Meta(min_length=1, max_length=MOST_ROWS)]
+
+    @property
+    def ends_s(self) -> float:
+        """When its profile ends, in seconds of the run."""
+        return self.starts_s + duration_s(self.profile)
+
+    @property
+    def seats(self) -> int:
+        """How many users there are at most at once: its numbers of users, or of places under the ceiling."""
+        if isinstance(self.load, UserRounds):
+            return self.load.users
+        return self.load.ceiling if isinstance(self.load, Arrivals | Held) else peak(self.profile)
+
+    @property
+    def unit_s(self) -> float:
+        """Seconds of the profile's “per”; 0 where it is users."""
+        return UNIT_S[self.load.per] if isinstance(self.load, Arrivals | Held) else 0.0
+
+    def planned_at(self, second: float) -> int:
+        """Users that are planned to be there; 0 where none are, but arrivals or rounds."""
+        if isinstance(self.load, Users):
+            return users_at(self.profile, second - self.starts_s)
+        if isinstance(self.load, UserRounds) and self.starts_s <= second < self.ends_s:
+            return sum(start <= second for _, start, _ in self.users())
+        return 0
+
+    def users(self) -> Iterator[tuple[int, float, float]]:
+        """(k, start, end) in seconds of the run of each planned user, in order of start; none where they arrive."""
+        if isinstance(self.load, Users):
+            for k, start, end in user_spans_s(self.profile):
+                yield k, self.starts_s + start, self.starts_s + end
+        elif isinstance(self.load, UserRounds):
+            for k in range(1, self.load.users + 1):
+                at = self.load.start_s * (k - 1) / self.load.users
+                yield k, self.starts_s + at, self.ends_s
+
+
+@dataclass(frozen=True, slots=True)
+class Places:
+    """The rows of all crowds in order, numbered from 0 through the run, and the users' numbers before each crowd's."""
+
+    rows: tuple[CrowdRow, ...]
+    crowd_of: tuple[int, ...]  # of each row
+    first_row: tuple[int, ...]  # of each crowd
+    before: tuple[int, ...]  # seats of the crowds before each
+
+    @classmethod
+    def of(cls, crowds: Sequence[Crowd]) -> "Places":
+        rows: list[CrowdRow] = []
+        crowd_of: list[int] = []
+        first, before, seats = [], [], 0
+        for number, crowd in enumerate(crowds):
+            first.append(len(rows))
+            before.append(seats)
+            seats += crowd.seats
+            rows.extend(crowd.rows)
+            crowd_of.extend([number] * len(crowd.rows))
+        return cls(tuple(rows), tuple(crowd_of), tuple(first), tuple(before))
+
+
+def turns_of(crowd: Crowd, weights: dict[str, float]) -> Turns:
+    """Which of its rows the k-th user, or arrival, has. `weights` by row stand for the shares where they are there."""
+    return Turns([weights.get(row.row, row.share) if row.share else 0.0 for row in crowd.rows])
+
+
+def run_ends_s(crowds: Sequence[Crowd]) -> float:
+    """When the last profile ends."""
+    return max((crowd.ends_s for crowd in crowds), default=0.0)
+
+
+def measured_of(crowds: Sequence[Crowd]) -> tuple[float, float]:
+    """The part that is suggested to be measured: where every crowd is past its first climb and before its last fall;
+    everything where there is no such part.
+    """
+    parts = [
+        (crowd.starts_s + begin, crowd.starts_s + end)
+        for crowd in crowds
+        for begin, end in [measured_part_s(crowd.profile)]
+    ]
+    begin, end = max((part[0] for part in parts), default=0.0), min((part[1] for part in parts), default=0.0)
+    return (begin, end) if end > begin else (0.0, run_ends_s(crowds))
+
+
+def crowd_problems(crowds: Sequence[Crowd]) -> list[str]:
+    """What stands in the way, a sentence each; empty when nothing does."""
+    found: list[str] = []
+    if len(crowds) > MOST_CROWDS:
+        found.append(f"There are {len(crowds)} crowds; at most {MOST_CROWDS} can be in one plan.")
+    for crowd in crowds:
+        said = f"Crowd {crowd.name or crowd.crowd}: " if len(crowds) > 1 else ""
+        lasts = isinstance(crowd.load, UserRounds)
+        found.extend(f"{said}{each}" for each in profile_problems(crowd.profile, only_lasts=lasts))
+        if not sum(row.share for row in crowd.rows):
+            found.append(f"{said}No row has a share above 0, so nobody would come.")
+        if isinstance(crowd.load, Users) and 0 < peak(crowd.profile) > 1_000_000:
+            found.append(f"{said}More than 1,000,000 users at once can't be planned.")
+        if isinstance(crowd.load, UserRounds) and crowd.load.start_s > duration_s(crowd.profile):
+            found.append(f"{said}The last of its users would start after its end; make its stretch longer.")
+        pacing = crowd.load.pacing_s
+        if pacing is not None and len(pacing) == 2 and pacing[0] > pacing[1]:
+            found.append(f"{said}Its pacing is from {pacing[0]:g} to {pacing[1]:g} s; the first has to be the smaller.")
+        if pacing is not None and isinstance(crowd.load, Arrivals | Held):
+            found.append(f"{said}Pacing is for users who begin round after round; here the profile says when.")
+    for what, names in (
+        ("crowds", [crowd.crowd for crowd in crowds]),
+        ("rows", [row.row for crowd in crowds for row in crowd.rows]),
+    ):
+        twice = sorted({name for name in names if names.count(name) > 1})
+        found.extend(f"Two {what} have the key '{name}'; keys are unique in the plan." for name in twice)
+    return found
