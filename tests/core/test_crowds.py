@@ -289,8 +289,9 @@ class Follows(TestCase):
         profile = stretch("burst", 100, to=10)
         for load, users, rounds in (
             (Users(), 10, 1000),
-            (Arrivals(ceiling=50), 50, 1000),
-            (Arrivals(per="minute", ceiling=50), 50, 16),
+            (Arrivals(ceiling=50), 10, 1000),
+            (Arrivals(ceiling=4), 4, 1000),
+            (Arrivals(per="minute", ceiling=50), 1, 16),
             (UserRounds(users=5, rounds=7), 5, 35),
         ):
             with self.subTest(load):

@@ -296,7 +296,7 @@ class Together(ProcessCase):
     def test_a_rehearsal_shows_values_rows_and_items_and_masks_the_secret(self) -> None:
         plan = self.made()
         self.start_fleet()
-        journey = plan_queries.journey_of(plan, plan_queries.content(plan))[0]
+        journey = next(iter(plan_queries.journeys_of(plan, plan_queries.content(plan)).values()))
         assert journey is not None
         found = rehearsals.ask(self.sample.member, journey, row=7)
         until(lambda: Rehearsal.objects.get(pk=found.pk).over)

@@ -72,3 +72,14 @@ def load(target_port: int, password: str) -> None:
             create_journey(member, raw, recording).others.add(other)
         plan = parse_plan((examples / "evening.plan.yaml").read_text())
         add_plan(member, replace(plan, journey=kept.key, environment=environment.key, data=()))
+        keys = {"journeys/evening-booking.yaml": kept.key}
+        for name in ("sky-browser", "night-assistant"):
+            path = f"journeys/{name}.yaml"
+            keys[path] = create_journey(member, parse_journey((examples / path).read_text()), None).key
+        for name in ("crowd", "arrivals"):
+            plan = parse_plan((examples / f"{name}.plan.yaml").read_text())
+            crowds = tuple(
+                replace(crowd, rows=tuple(replace(row, journey=keys[row.journey]) for row in crowd.rows))
+                for crowd in plan.crowds
+            )
+            add_plan(member, replace(plan, crowds=crowds, environment=environment.key, data=(), deals={}))

@@ -135,17 +135,24 @@ def weights_of(inputs: Inputs) -> dict[str, float]:
     """In which proportion users are given to the rows of crowds whose shares are of visits: a row's share times the
     time of its round, since who takes longer for a round begins fewer.
     """
+    factor = inputs.plan.think_factor
+    thinks = {name: thinks_s(journey) * factor for name, journey in inputs.journeys.items()}
+    times = {**thinks, **inputs.round_s}
+    return {row: weight for crowd in inputs.plan.everybody() for row, weight in weighed(crowd, times).items()}
+
+
+def weighed(crowd: Crowd, round_s: Mapping[str, float]) -> dict[str, float]:
+    """The weights of one crowd's rows; `round_s` are seconds of a round by journey. Empty where shares are not of
+    visits, or there is one row.
+    """
+    if len(crowd.rows) < 2 or not isinstance(crowd.load, Users) or crowd.load.shares != "visits":
+        return {}
     made = {}
-    for crowd in inputs.plan.everybody():
-        if len(crowd.rows) < 2 or not isinstance(crowd.load, Users) or crowd.load.shares != "visits":
-            continue
-        for row in crowd.rows:
-            took = inputs.round_s.get(row.journey)
-            if took is None:
-                took = thinks_s(inputs.journeys[row.journey]) * inputs.plan.think_factor
-            if crowd.load.pacing_s is not None:
-                took = max(took, sum(crowd.load.pacing_s) / len(crowd.load.pacing_s))
-            made[row.row] = round(row.share * max(took, SHORTEST_ROUND_S), 6)
+    for row in crowd.rows:
+        took = round_s.get(row.journey, 0.0)
+        if crowd.load.pacing_s is not None:
+            took = max(took, sum(crowd.load.pacing_s) / len(crowd.load.pacing_s))
+        made[row.row] = round(row.share * max(took, SHORTEST_ROUND_S), 6)
     return made
 
 

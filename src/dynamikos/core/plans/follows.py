@@ -1,5 +1,6 @@
 """What follows from a plan, before it runs: from think times, recorded answer times and the profile."""
 
+import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
@@ -15,9 +16,10 @@ Answered = Callable[[str, int], int | None]  # journey and number of the exchang
 
 @dataclass(frozen=True, slots=True)
 class Follows:
-    """`users` at most, for `seconds`; the longest of the journeys' rounds takes `round_s`; there are so many `rounds`
-    and, at the peak, exchanges a second (Little's law: users divided by the time of a round). `starts_s` are the
-    planned users' (start, end). `answers_known`: every request's time was recorded; what was not counts as none.
+    """`users` at most, for `seconds`; of those who arrive they are predicted (Little's law), and no more than their
+    `ceiling`, which is 0 where nobody arrives. The longest of the journeys' rounds takes `round_s`; there are so many
+    `rounds` and, at the peak, exchanges a second (Little's law: users divided by the time of a round). `starts_s` are
+    the planned users' (start, end). `answers_known`: every request's time was recorded; what was not counts as none.
     """
 
     users: int
@@ -27,6 +29,7 @@ class Follows:
     exchanges_per_s: float
     starts_s: list[tuple[float, float]]
     answers_known: bool
+    ceiling: int = 0
 
 
 def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, float]]:
@@ -68,6 +71,7 @@ def follows(plan: Plan, journeys: Mapping[str, Journey], answered_us: Answered) 
     crowds, known = plan.everybody(), True
     times = {name: one_round(journey, plan.think_factor, answered_us) for name, journey in journeys.items()}
     rounds = exchanges_per_s = 0.0
+    users = ceiling = 0
     starts_s: list[tuple[float, float]] = []
     for crowd in crowds:
         spans = [(start, end) for _, start, end in crowd.users()]
@@ -81,17 +85,22 @@ def follows(plan: Plan, journeys: Mapping[str, Journey], answered_us: Answered) 
                 mean_s += took * row.share / every
                 exchanges += requests * row.share / every
         if crowd.unit_s:
-            begun = arrivals_of(segments(crowd.profile), crowd.unit_s)
-            rounds += begun
-            exchanges_per_s += highest(crowd.profile) / crowd.unit_s * exchanges
-        elif isinstance(crowd.load, UserRounds):
+            per_s = highest(crowd.profile) / crowd.unit_s
+            rounds += arrivals_of(segments(crowd.profile), crowd.unit_s)
+            exchanges_per_s += per_s * exchanges
+            users += min(crowd.seats, math.ceil(per_s * mean_s))
+            ceiling += crowd.seats
+            continue
+        users += crowd.seats
+        if isinstance(crowd.load, UserRounds):
             rounds += crowd.load.users * crowd.load.rounds
             exchanges_per_s += crowd.load.users * exchanges / mean_s if mean_s else 0.0
         elif mean_s:
             rounds += sum(end - start for start, end in spans) / mean_s
             exchanges_per_s += peak(crowd.profile) * exchanges / mean_s
     return Follows(
-        users=sum(crowd.seats for crowd in crowds),
+        users=users,
+        ceiling=ceiling,
         seconds=run_ends_s(crowds),
         round_s=max((took for took, _, _ in times.values()), default=0.0),
         rounds=int(rounds),

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Mapping
 from typing import Annotated, Any, Literal
 
 import msgspec
+from msgspec.structs import replace
 
 from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import PlanError
@@ -71,6 +72,15 @@ class Plan(Frozen, frozen=True, kw_only=True):
             return self.crowds
         row = CrowdRow(row=EVERYBODY, journey=self.journey)
         return (Crowd(crowd=EVERYBODY, profile=self.profile, rows=(row,)),)
+
+    def with_crowds(self, crowds: tuple[Crowd, ...]) -> "Plan":
+        """With other crowds; one of concurrent users with one journey and no words of its own is written short."""
+        one = crowds[0] if len(crowds) == 1 else None
+        if one is not None and len(one.rows) == 1:
+            journey, profile = one.rows[0].journey, one.profile
+            if one == replace(self, journey=journey, profile=profile, crowds=()).everybody()[0]:
+                return replace(self, journey=journey, profile=profile, crowds=())
+        return replace(self, journey="", profile=(), crowds=crowds)
 
     @property
     def measured_s(self) -> tuple[float, float]:

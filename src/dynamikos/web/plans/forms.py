@@ -8,44 +8,18 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.objectives import Objective
 from dynamikos.core.objectives.judge import Measure
-from dynamikos.core.plans import Timeouts
-from dynamikos.core.profiles import Stretch
+from dynamikos.core.plans import Plan, Timeouts
+from dynamikos.web.plans.crowds import crowds_from, number
 
 TIMEOUTS = (("connect_s", "Connecting"), ("first_byte_s", "Until the first byte"), ("whole_s", "All of it"))
 MEASURES = ("p50", "p90", "p95", "p99", "mean", "max", "failure-rate")
 
 
-def number(text: str, what: str, low: float, high: float) -> float:
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError as problem:
-        raise DynamikosError(f"{what}: '{text}' is not a number.") from problem
-    if not low <= value <= high:
-        raise DynamikosError(f"{what}: {value:g} is not between {low:g} and {high:g}.")
-    return value
-
-
-def changes(data: QueryDict) -> dict[str, object]:
-    """All fields of the page."""
+def changes(data: QueryDict, before: Plan) -> dict[str, object]:
+    """All fields of the page of a plan that is `before` now."""
     name = data.get("name", "").strip()[:120]
     if not name:
         raise DynamikosError("A load plan needs a name.")
-    stretches: list[Stretch] = []
-    for kind, to, seconds in zip(data.getlist("stretch"), data.getlist("to"), data.getlist("seconds"), strict=False):
-        if not seconds.strip():
-            if to.strip():
-                raise DynamikosError(
-                    f"Stretch {len(stretches) + 1} goes to {to.strip()} users, but how long it takes is missing: write"
-                    " its seconds."
-                )
-            continue
-        length = number(seconds, "Seconds of a stretch", 0, 604_800)
-        if kind == "climb":
-            stretches.append(
-                Stretch(stretch="climb", to=int(number(to or "0", "Users of a stretch", 0, 100_000)), seconds=length)
-            )
-        else:
-            stretches.append(Stretch(stretch="hold", seconds=length))
     objectives: list[Objective] = []
     for key, measure, step, limit in zip(
         data.getlist("objective"), data.getlist("measure"), data.getlist("step"), data.getlist("limit"), strict=False
@@ -60,14 +34,14 @@ def changes(data: QueryDict) -> dict[str, object]:
                 objective=key,
                 measure=cast(Measure, measure),
                 limit=number(limit, "Limit of an objective", 0, 1e9),
-                step=step or None,
+                **_scope(step),
             )
         )
     return {
         "name": name,
-        "journey": data.get("journey", ""),
+        **crowds_from(data, before),
+        "measured": _measured(data),
         "environment": data.get("environment", ""),
-        "profile": tuple(stretches),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100),
         "objectives": tuple(objectives),
         "timeouts": Timeouts(
@@ -82,3 +56,27 @@ def changes(data: QueryDict) -> dict[str, object]:
         "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600),
         "generators": int(number(data.get("generators") or "1", "Generators", 1, 256)),
     }
+
+
+def _measured(data: QueryDict) -> tuple[float, float] | None:
+    """The measured part, where it is said; both ends are."""
+    begin, end = data.get("measured_from", "").strip(), data.get("measured_to", "").strip()
+    if not begin and not end:
+        return None
+    if not begin or not end:
+        raise DynamikosError("The measured part has a begin and an end: write both seconds, or neither.")
+    return (number(begin, "Begin of the measured part", 0, 1e7), number(end, "End of the measured part", 0, 1e7))
+
+
+def scope_of(objective: Objective) -> str:
+    """What an objective is about, as its select sends it."""
+    if objective.row is not None:
+        return f"row={objective.row}"
+    return f"{objective.journey}/{objective.step}" if objective.journey else objective.step or ""
+
+
+def _scope(text: str) -> dict[str, str | None]:
+    if text.startswith("row="):
+        return {"row": text[4:]}
+    journey, sign, step = text.rpartition("/")
+    return {"step": step or None, "journey": journey or None} if sign else {"step": text or None}

@@ -1,7 +1,7 @@
 """Reading load plans, and what follows from one."""
 
 import uuid
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from django.db.models import QuerySet
@@ -126,18 +126,21 @@ def data_follows(found: LoadPlan, scripts: Iterable[CoreJourney], after: Follows
 
 @dataclass(frozen=True, slots=True)
 class Drawing:
-    """The profile as SVG paths in a 760×240 picture."""
+    """The profile as SVG paths in a 760×240 picture; `layers` are areas of rows upon each other, with their inks."""
 
     line: str
     area: str
-    grid_y: list[tuple[float, int]]
+    layers: list[tuple[int, str]]
+    grid_y: list[tuple[float, str]]
     grid_x: list[tuple[float, float]]
     knobs: list[tuple[float, float]]
     measured: tuple[float, float]
 
 
-def drawing(crowd: Crowd, measured_s: tuple[float, float], total_s: float) -> Drawing:
-    """The profile of one crowd on the clock of the run."""
+def drawing(
+    crowd: Crowd, measured_s: tuple[float, float], total_s: float, inks: Sequence[tuple[int, float]] = ()
+) -> Drawing:
+    """The profile of one crowd on the clock of the run; `inks` are its rows' and their shares in %."""
     left, top, width, height = 46.0, 16.0, 688.0, 190.0
     total, most = max(1.0, total_s), max(1.0, highest(crowd.profile))
 
@@ -148,13 +151,23 @@ def drawing(crowd: Crowd, measured_s: tuple[float, float], total_s: float) -> Dr
     first = place(crowd.starts_s, curve[0].low if curve else 0.0)
     corners = [first, *(place(crowd.starts_s + each.end, each.high) for each in curve)]
     line = "M" + "L".join(f"{x} {y}" for x, y in corners) + f"L{corners[-1][0]} {top + height}"
+    layers, below = [], 0.0
+    for ink, percent in inks if len(inks) > 1 else ():
+        low, below = below / 100, below + percent
+        high = below / 100
+        levels = [(crowd.starts_s, curve[0].low if curve else 0.0)]
+        levels += [(crowd.starts_s + each.end, each.high) for each in curve]
+        top_edge = [place(at, level * high) for at, level in levels]
+        bottom = [place(at, level * low) for at, level in reversed(levels)]
+        layers.append((ink, "M" + "L".join(f"{x} {y}" for x, y in [*top_edge, *bottom]) + "Z"))
     begin, end = measured_s
     step = next((each for each in (10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 36_000) if total / each <= 9), 86_400)
     ends = [place(crowd.starts_s + end, level_at(crowd.profile, end - 1e-9)) for _, end in spans(crowd.profile)]
     return Drawing(
         line=line,
-        area=line + f"L{left} {top + height}Z",
-        grid_y=[(place(0, most * part / 4)[1], round(most * part / 4)) for part in range(5)],
+        area=line + f"L{first[0]} {top + height}Z",
+        layers=layers,
+        grid_y=[(place(0, most * part / 4)[1], f"{most * part / 4:g}") for part in range(5)],
         grid_x=[(place(at, 0)[0], at) for at in range(0, int(total) + 1, step)],
         knobs=ends,
         measured=(place(begin, 0)[0], place(end, 0)[0]),

@@ -1,14 +1,17 @@
 import uuid
+from collections.abc import Iterator, Mapping
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.plans import Timeouts, plan_problems
-from dynamikos.core.plans.crowds import run_ends_s
+from dynamikos.core.journeys import Journey
+from dynamikos.core.plans import Plan, Timeouts, plan_problems
+from dynamikos.core.plans.crowds import measured_of, run_ends_s
+from dynamikos.core.profiles import UNIT_S
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.journeys import queries as journeys
-from dynamikos.web.plans import actions, forms, queries
+from dynamikos.web.plans import actions, crowds, forms, queries
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -37,6 +40,19 @@ def _row(found: LoadPlan) -> dict[str, object]:
     return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
 
 
+def _scopes(core: Plan, scripts: Mapping[str, Journey]) -> Iterator[tuple[str, str]]:
+    """(value, words) of all that an objective can be about, besides all steps."""
+    rows = [row for crowd in core.everybody() for row in crowd.rows]
+    if len(rows) > 1:
+        yield from ((f"row={row.row}", f"all of {row.name or row.row}") for row in rows)
+    for key, script in scripts.items():
+        for _, step in script.steps():
+            if len(scripts) == 1:
+                yield step.step, step.name
+            else:
+                yield f"{key}/{step.step}", f"{script.name}: {step.name}"
+
+
 def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     core = queries.content(found)
     here = queries.journeys_of(found, core)
@@ -46,31 +62,38 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         for key, journey in here.items()
         if journey is None
     ] or plan_problems(core, scripts)
-    journey = here.get(core.journey)
     known = environments(member)
     lost = core.environment not in {each.key for each in known}
     if lost:
         problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
     follows = queries.follows(found, core)
-    follows_s = run_ends_s(core.everybody())
+    ends_s = run_ends_s(core.everybody())
+    there = {key: journey for key, journey in here.items() if journey is not None}
+    every = crowds.shown(core, queries.rounds_s(there, scripts, core))
     return {
         "lost_environment": lost,
         "plan": found,
         "core": core,
-        "journey": journey,
-        "crowds": core.everybody(),
+        "crowds": every,
+        "workloads": crowds.WORKLOADS,
+        "stretches": crowds.STRETCHES,
+        "leavings": crowds.LEAVING,
+        "units": tuple(UNIT_S),
+        "journey_keys": set(there),
+        "suggested": measured_of(core.everybody()),
         "token": token(found.head),
-        "drawings": [queries.drawing(each, core.measured_s, follows_s) for each in core.everybody()],
+        "drawings": [(each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers)) for each in every],
         "problems": problems,
         "follows": follows,
         "data_follows": queries.data_follows(found, scripts.values(), follows) if follows else [],
         "journeys": journeys.journeys(member),
         "environments": known,
         "measures": forms.MEASURES,
-        "step_keys": {step.step for script in scripts.values() for _, step in script.steps()},
+        "scopes": (scopes := list(_scopes(core, scripts))),
+        "scope_keys": {value for value, _ in scopes},
+        "objectives": [(each, forms.scope_of(each)) for each in core.objectives],
         "usual_timeouts": Timeouts(),
         "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],
-        "steps": [step for script in scripts.values() for _, step in script.steps()],
         "can_undo": bool(found.head and found.head.parent_id),
     }
 
@@ -81,7 +104,8 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     problem, status = "", 200
     if request.method == "POST":
         try:
-            found = actions.change(member, found, request.POST.get("parent", ""), **forms.changes(request.POST))
+            changes = forms.changes(request.POST, queries.content(found))
+            found = actions.change(member, found, request.POST.get("parent", ""), **changes)
         except Stale as stale:
             problem, status = str(stale), 409
         except DynamikosError as wrong:
@@ -92,6 +116,10 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             if problem
             else {}
         )
+        if request.POST.get("another") and not problem:
+            answer = HttpResponse()
+            answer["HX-Refresh"] = "true"
+            return answer
         return render(
             request, "plans/_plan.html", {**context, "problem": problem, "typed": typed, "swap": True}, status=status
         )

@@ -18,7 +18,7 @@ from dynamikos.core.objectives import Judgement
 from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, ShardSecond, decode, unpack_kept
 from dynamikos.core.reports.besides import Beside, Dealt, besides_of, dealt_of, unpacked_besides, unpacked_dealt
 from dynamikos.core.verdicts import judgements_of
-from dynamikos.core.verdicts.outcome import OUTCOME
+from dynamikos.core.verdicts.outcome import OUTCOME, ArrivalFigures, Outcome, RowFigures, rows_of
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs.models import Block, Chunk, Kept, Minute, Report, Run
 from dynamikos.web.streams.models import Message
@@ -159,6 +159,27 @@ def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[R
         if row.level in ("request", "embedded"):
             below.setdefault((row.row, row.step), []).append(row)
     return [(step, below.get((step.row, step.step), [])) for step in steps]
+
+
+def crowd(found: Run, inputs: FrozenRun, ledger: Ledger, *, is_measured: bool) -> list[RowFigures]:
+    """What became of each row in a window; users only of the measured part of a run that is over."""
+    told = _outcome(found)
+    if is_measured and told is not None and told.crowd:
+        return told.crowd
+    return rows_of(inputs, ledger, 0.0)
+
+
+def arrivals(found: Run) -> ArrivalFigures | None:
+    """What became of those who arrived, in a run that is over."""
+    told = _outcome(found)
+    return told.arrivals if told is not None else None
+
+
+def _outcome(found: Run) -> Outcome | None:
+    try:
+        return OUTCOME.of(found.outcome) if found.outcome else None
+    except Unfit:
+        return None
 
 
 def rounds(ledger: Ledger) -> tuple[int, int]:

@@ -105,7 +105,11 @@ def _tables(request: HttpRequest, found: Run) -> dict[str, Any]:
         "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),
         "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),
         "names": {step.step: step.name for journey in inputs.journeys.values() for _, step in journey.steps()},
-        "crowd_rows": inputs.places.rows,
+        "crowd": queries.crowd(found, inputs, ledger, is_measured=is_measured),
+        "tones": {row.row: at % 6 for at, row in enumerate(inputs.places.rows)},
+        "row_names": {row.row: row.name or row.row for row in inputs.places.rows},
+        "many": len(inputs.places.rows) > 1,
+        "arrivals": queries.arrivals(found),
     }
 
 
