@@ -246,7 +246,8 @@ class Observatory:
     def _sky(self, query: dict[str, str], headers: dict[str, str]) -> Reply:
         _, session = self._session(headers)
         constellation = query.get("constellation", "lyra")
-        number = int(query["page"]) if query.get("page", "1").isdigit() else 1
+        page = query.get("page", "1")
+        number = int(page) if page.isdigit() else 1
         found = [each for each in OBJECTS if each["constellation"] == constellation]
         token = session["sky_token"] = self.token("sky")
         shown = found[(number - 1) * 12 % max(1, len(found)) :][:12]

@@ -75,6 +75,7 @@ TABLE = {
     "plan-undo": ("post", "engineer"),
     "plan-delete": ("post", "engineer"),
     "start-run": ("post", "engineer"),
+    "quick-run": ("post", "engineer"),
     "runs": ("get", "reader"),
     "run": ("get", "reader"),
     "run-tables": ("get", "reader"),

@@ -55,13 +55,18 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
 
 
 @click.command()
-@click.argument("plan")
+@click.argument("plan", required=False)
+@click.option("--address", metavar="URL", help="Instead of a plan: one address, loaded by --users or --arrivals-per-s.")
+@click.option("--arrivals-per-s", type=float, metavar="R", help="With --address: so many new users a second.")
+@click.option("--seconds", type=float, metavar="S", help="With --address: for how long.")
 @click.option(
     "--project",
     help="For a plan kept in the database: the project it belongs to (needed only if the name is not unique).",
 )
 @click.option("--environment", help="Another environment than the plan's.")
-@click.option("--users", type=int, help="Another peak of users; the profile keeps its shape.")
+@click.option(
+    "--users", type=int, help="Another peak of users; the profiles keep their shape. With --address: how many."
+)
 @click.option("--duration", type=float, metavar="SECONDS", help="Another length; the profile keeps its shape.")
 @click.option(
     "--set", "sets", multiple=True, metavar="NAME=VALUE", help="Another value of the environment. Can be repeated."
@@ -76,7 +81,10 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
     help="Write all figures as JSON (docs/run-command.md).",
 )
 def command(
-    plan: str,
+    plan: str | None,
+    address: str | None,
+    arrivals_per_s: float | None,
+    seconds: float | None,
     project: str | None,
     environment: str | None,
     users: int | None,
@@ -85,7 +93,7 @@ def command(
     junit: Path | None,
     json_file: Path | None,
 ) -> None:
-    """Run PLAN, a text file or the key of a plan in a project, and judge it.
+    """Run PLAN, a text file or the key of a plan in a project, and judge it. Or one address, without a plan.
 
     Exit code: 0 objectives met, 1 missed, 2 could not run, 3 ran but the measurement is not valid, 4 stopped by hand.
     Secrets come from the process environment, under the names the environment lists in secret_from_process.
@@ -94,7 +102,13 @@ def command(
     if not _export((json_file, b""), (junit, b"")):
         sys.exit(COULD_NOT_RUN)
     try:
-        if Path(plan).is_file():
+        if address is not None:
+            frozen, outcome = _from_address(plan, address, users, arrivals_per_s, seconds)
+        elif plan is None:
+            raise PlanError("nothing to run: name a plan, or an address with --address, --users and --seconds")
+        elif arrivals_per_s is not None or seconds is not None:
+            raise PlanError("--arrivals-per-s and --seconds go with --address; for a plan there is --duration")
+        elif Path(plan).is_file():
             frozen, outcome = _from_file(Path(plan), environment, users, duration, sets)
         else:
             from dynamikos.cli.project_run import run_plan
@@ -109,7 +123,10 @@ def command(
             )
     except (DynamikosError, OSError) as problem:
         refuse("could not run", problem)
-        _export((json_file, orjson.dumps(told(problem))), (junit, refused_junit(plan, in_words(problem))))
+        _export(
+            (json_file, orjson.dumps(told(problem))),
+            (junit, refused_junit(plan or address or "run", in_words(problem))),
+        )
         sys.exit(COULD_NOT_RUN)
     click.echo(summary.table(frozen, outcome))
     whole = _export((json_file, as_json(frozen, outcome)), (junit, as_junit(frozen, outcome)))
@@ -127,6 +144,25 @@ def _export(*files: tuple[Path | None, bytes]) -> bool:
             refuse("could not write", problem)
             whole = False
     return whole
+
+
+def _from_address(  # type: ignore[no-untyped-def]
+    plan: str | None, address: str, users: int | None, arrivals_per_s: float | None, seconds: float | None
+):
+    from dynamikos.cli import plan_files
+    from dynamikos.cli.file_run import perform
+    from dynamikos.core.plans.quick import from_address
+
+    if plan is not None:
+        raise PlanError("name a plan, or an address with --address, not both")
+    if seconds is None:
+        raise PlanError("for how long? Write --seconds")
+    quick = from_address(address, seconds, users=users, arrivals_per_s=arrivals_per_s)
+    journeys = {quick.journey.journey: quick.journey}
+    frozen = plan_files.PlanFiles(quick.plan, journeys, quick.environment, {}, {}).frozen({})
+    click.echo(f"{frozen.plan.name}: {summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}")
+    outcome, _ = perform(frozen, {}, {}, click.echo)
+    return frozen, outcome
 
 
 def _from_file(path: Path, environment: str | None, users: int | None, seconds: float | None, sets: tuple[str, ...]):  # type: ignore[no-untyped-def]

@@ -11,15 +11,20 @@ from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen import FrozenRun, canonical, digest
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.frozen.freeze import freeze
-from dynamikos.core.plans import Plan
+from dynamikos.core.plans import Plan, parse_target
+from dynamikos.core.plans.quick import from_address
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.actions import append_rows
+from dynamikos.web.environments import actions as environments
 from dynamikos.web.environments.models import Environment
+from dynamikos.web.environments.queries import agreed
 from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.journeys.actions import create as create_journey
 from dynamikos.web.journeys.inputs import gathered
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.places.queries import any_living
 from dynamikos.web.plans import queries as plans
+from dynamikos.web.plans.actions import add as add_plan
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership
@@ -114,6 +119,38 @@ def start(
         note(member, "run started", core.name, number=number)
         cursor.execute("SELECT pg_notify(%s, %s)", [WAKE, str(made.pk)])
     return made
+
+
+def start_quickly(
+    member: Membership, address: str, seconds: float, *, users: int | None = None, arrivals_per_s: float | None = None
+) -> Run:
+    """Makes what a run of one address needs, and starts it: an environment that agrees to it, unless there is one (an
+    owner does that), a journey and a plan. Raises PlanError; PermissionDenied where the target may not be agreed to.
+    """
+    require(member, "engineer")
+    quick = from_address(address, seconds, users=users, arrivals_per_s=arrivals_per_s)
+    target = parse_target(quick.agreed)
+    with transaction.atomic():
+        place = next(
+            (
+                each
+                for each in Environment.objects.filter(project=member.project, values__site=quick.agreed)
+                if any(line.covers(target.scheme, target.host, target.port) for line in agreed(each))
+            ),
+            None,
+        )
+        if place is None:
+            place = environments.create(member, quick.environment.name)
+            environments.set_values(member, place, ["site"], [quick.agreed])
+            environments.agree(member, place, quick.agreed)
+        journey = create_journey(member, quick.journey, None)
+        plan = replace(quick.plan, environment=place.key)
+        crowds = tuple(
+            replace(crowd, rows=tuple(replace(row, journey=journey.key) for row in crowd.rows))
+            for crowd in plan.everybody()
+        )
+        made = add_plan(member, plan.with_crowds(crowds))
+    return start(member, made)
 
 
 def cap_for(active: list[Run], wanted: int, living: int) -> float:

@@ -5,6 +5,7 @@ from dynamikos.web.runs import views
 urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/dealt", views.dealt, name="run-dealt"),
     path("p/<uuid:project>/runs", views.runs, name="runs"),
+    path("p/<uuid:project>/load/address", views.quick, name="quick-run"),
     path("p/<uuid:project>/load/<uuid:pk>/start", views.start, name="start-run"),
     path("p/<uuid:project>/runs/<uuid:pk>", views.run, name="run"),
     path("p/<uuid:project>/runs/<uuid:pk>/tables", views.tables, name="run-tables"),

@@ -8,10 +8,12 @@ from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_GET
 
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.verdicts.outcome import NOT_VALID
 from dynamikos.web.plans import queries as plans
+from dynamikos.web.plans.crowds import number, whole
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import actions, queries
@@ -51,6 +53,24 @@ def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
         core = plans.content(plan)
         context = {"plan": plan, "core": core, "environment": environment or core.environment, "asked": asked}
         return render(request, "runs/ask.html", context)
+    return redirect("run", member.project_id, made.pk)
+
+
+@member_view(get="engineer", post="engineer")
+def quick(request: HttpRequest, member: Membership) -> HttpResponse:
+    """A run of one address alone."""
+    typed = {name: request.POST.get(name, "").strip() for name in ("address", "how", "many", "seconds")}
+    if request.method != "POST":
+        return render(request, "runs/quick.html", {"typed": {"how": "users", "many": "10", "seconds": "60"}})
+    try:
+        seconds = number(typed["seconds"], "For how long, in seconds", 1, 604_800)
+        if typed["how"] == "arrivals":
+            load = {"arrivals_per_s": number(typed["many"], "Arrivals a second", 0, 100_000)}
+        else:
+            load = {"users": whole(typed["many"], "Users", 1, 1_000_000)}
+        made = actions.start_quickly(member, typed["address"], seconds, **load)  # type: ignore[arg-type]
+    except DynamikosError as problem:
+        return render(request, "runs/quick.html", {"typed": typed, "problem": str(problem)}, status=422)
     return redirect("run", member.project_id, made.pk)
 
 
