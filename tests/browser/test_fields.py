@@ -18,6 +18,11 @@ FIELDS = """() => [...document.querySelectorAll('form[data-saves] :is(input, tex
   .filter((el, at, all) => all.indexOf(el) === at && el.form && el.matches('input, textarea'))
   .filter((el) => !el.disabled && !el.readOnly && !el.form.matches('[role=search], [autocomplete=off]'))
   .filter((el) => !el.matches('[type=hidden], [type=file], [type=checkbox], [type=radio], [type=password]'))
+  .filter((el) => {
+    const all = []; // those that belong to another choice than the one made can't be typed into
+    for (let up = el; up; up = up.parentElement) all.push(getComputedStyle(up));
+    return all[0].visibility === 'visible' && all.every((style) => style.display !== 'none');
+  })
   .map((el) => { for (let up = el.closest('details'); up; up = up.parentElement.closest('details')) up.open = true;
     el.dataset.field = [el.form.getAttribute('hx-post') || el.form.getAttribute('action') || '',
       (el.form.querySelector('[name=what]') || {}).value || '',

@@ -152,9 +152,9 @@ class Story(BrowserCase):
             page.click(".spine a[data-name=Load]")
             page.click("text=Make plan")
             page.wait_for_selector("#plan")
-            for field, value in (("to", "6"), ("seconds", "2")):
+            for field, value in (("c0-to", "6"), ("c0-seconds", "2")):
                 page.fill(f"input[name={field}] >> nth=0", value)
-            page.fill("input[name=seconds] >> nth=1", "20")
+            page.fill("input[name=c0-seconds] >> nth=1", "20")
             page.fill("input[name=think_factor]", "0.2")
             page.keyboard.press("Tab")
             page.wait_for_selector("h1:has-text('6 users at most, 00:22')")

@@ -58,7 +58,8 @@ def posted(plan: Plan) -> QueryDict:
             data.appendlist(at + "share", f"{row.share:g}")
         for name, value in EMPTY.items():
             data.appendlist(at + name, value)
-        data[at + "workload"], data[at + "pacing"] = each.kind, each.pacing
+        data[at + "workload"] = each.kind
+        data[at + "pacing"], data[at + "pacing-to"] = each.pacing
         for name in ("users", "rounds", "per", "spread", "ceiling", "shares", "leaving"):
             data[at + name] = str(getattr(load, name, ""))
         data[at + "start"] = f"{getattr(load, 'start_s', 0):g}"
@@ -108,7 +109,7 @@ class Fields(PageCase):
             ("c1-ceiling", 0, "0", "users at most"),
             ("c1-per", 0, "year", "per second, minute or hour"),
             ("c1-workload", 0, "sometimes", "is no workload"),
-            ("c0-pacing", 0, "1-2-3", "a range such as"),
+            ("c0-pacing", 0, "often", "a round every: 'often' is not a number"),
             ("c0-leaving", 0, "never", "users leave after"),
             ("c0-starts", 0, "soon", "begins at second"),
         ):

@@ -25,6 +25,8 @@ class RealClock:
         self._descriptor: int = self._libc.timerfd_create(CLOCK_MONOTONIC, TFD_NONBLOCK | TFD_CLOEXEC)
         if self._descriptor < 0:
             raise OSError(ctypes.get_errno(), "timerfd_create failed")
+        self._spec = _Itimerspec()
+        self._settime, self._at_spec = self._libc.timerfd_settime, ctypes.byref(self._spec)
         self._heap: list[tuple[float, int, asyncio.Future[None]]] = []
         self._number = 0
         self._armed = float("inf")
@@ -48,9 +50,9 @@ class RealClock:
 
     def _arm(self, instant: float) -> None:
         self._armed = instant
-        nanoseconds = max(1, int(instant * 1e9) + 1)
-        spec = _Itimerspec(_Timespec(0, 0), _Timespec(nanoseconds // 1_000_000_000, nanoseconds % 1_000_000_000))
-        self._libc.timerfd_settime(self._descriptor, TFD_TIMER_ABSTIME, ctypes.byref(spec), None)
+        value = self._spec.it_value
+        value.tv_sec, value.tv_nsec = divmod(max(1, int(instant * 1e9) + 1), 1_000_000_000)
+        self._settime(self._descriptor, TFD_TIMER_ABSTIME, self._at_spec, None)
 
     def _fire(self) -> None:
         try:

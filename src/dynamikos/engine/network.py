@@ -5,6 +5,7 @@ import base64
 import contextlib
 import errno
 import ipaddress
+import os
 import socket
 import ssl
 import tempfile
@@ -184,6 +185,32 @@ def proxy_of(address: str) -> Proxy:
     return Proxy(("http", parts.hostname, port), header)
 
 
+async def _join(loop: asyncio.AbstractEventLoop, sock: socket.socket, address: str, port: int) -> None:
+    """Connects a socket to an address that is resolved already. Raises OSError.
+
+    As the event loop's own, without its way through names: given as bytes, an address is not encoded as a name.
+    """
+    try:
+        sock.connect((address.encode(), port))
+        return
+    except (BlockingIOError, InterruptedError):
+        pass
+    writable: asyncio.Future[None] = loop.create_future()
+    loop.add_writer(sock, _ring, writable)
+    try:
+        await writable
+    finally:
+        loop.remove_writer(sock)
+    wrong = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+    if wrong:
+        raise OSError(wrong, os.strerror(wrong))
+
+
+def _ring(writable: "asyncio.Future[None]") -> None:
+    if not writable.done():
+        writable.set_result(None)
+
+
 async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: Proxy, host: str, port: int) -> None:
     """CONNECT (RFC 9110 §9.3.6). Raises Failure."""
     there = f"{f'[{host}]' if ':' in host else host}:{port}".encode()
@@ -294,6 +321,7 @@ class RealNetwork:
         self._connection: Any = partial(Connection, self._links, self._heads, self._arrivals)
         self._ssl = context_of(self._way, key, trust)
         self._checked: set[Origin] = set()
+        self._let_pass: set[tuple[Origin, str]] = set()
         self._watcher: asyncio.Task[None] | None = None
 
     def open_count(self) -> int:
@@ -330,12 +358,18 @@ class RealNetwork:
         problem: Failure | None = None
         for offset in range(len(addresses)):
             family, address = addresses[(self._turn + offset) % len(addresses)]
-            check_target(self._agreed, origin if proxy is None else proxy.origin, address, self._own_ports)
+            self._agree(origin if proxy is None else proxy.origin, address)
             try:
                 return await self._connect(origin, family, address, begun, resolved_at, sessions.get(origin))
             except Failure as failure:
                 problem = failure
         raise problem or Failure("dns", f"{host} has no address")
+
+    def _agree(self, origin: Origin, address: str) -> None:
+        """The check of agreed targets on the resolved address; what it let pass once it lets pass again."""
+        if (origin, address) not in self._let_pass:
+            check_target(self._agreed, origin, address, self._own_ports)
+            self._let_pass.add((origin, address))
 
     async def _resolve(self, host: str, port: int) -> list[tuple[int, str]]:
         known = self._addresses.get((host, port))
@@ -377,7 +411,7 @@ class RealNetwork:
         connection: Connection
         try:
             async with asyncio.timeout(self._connect_s):
-                await loop.sock_connect(sock, (address, port if proxy is None else proxy.origin[2]))
+                await _join(loop, sock, address, port if proxy is None else proxy.origin[2])
                 if proxy is not None and scheme == "https":
                     await _tunnel(loop, sock, proxy, host, port)
                 connected_at = time.perf_counter()

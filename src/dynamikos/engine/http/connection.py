@@ -50,7 +50,7 @@ class Connection:
 
     def __init__(self, watch: "set[Connection]", heads: Heads, arrivals: Arrivals) -> None:
         self._waiting, self._soon = arrivals.waiting, arrivals.soon
-        self._reader = ReplyReader()
+        self._reader: ReplyReader | None = None  # most answers need none
         self._heads, self._known = heads, heads.known.get
         self._started = self._head_only = self._keep = False
         self._simple = True  # whether the answer may be read without a parser
@@ -129,12 +129,15 @@ class Connection:
                 return
         self._started = True
         reader = self._reader
+        if reader is None:
+            reader = self._reader = ReplyReader()
         reader.begin(head_only=self._head_only, keep=self._keep)
         reader.reply.first_at = now
         self._feed(data, now)
 
     def _feed(self, data: bytes, now: float) -> None:
         reader = self._reader
+        assert reader is not None
         interim = reader.interim
         try:
             reply = reader.feed(data)
@@ -156,7 +159,8 @@ class Connection:
         self._watch.discard(self)
         if self._taker is None:
             return
-        reply = self._reader.end_of_stream() if exc is None and self._started else None
+        reader = self._reader if self._started else None
+        reply = reader.end_of_stream() if exc is None and reader is not None else None
         if reply is not None:
             self._done(reply, time.perf_counter())
         elif self._error is not None:
@@ -168,11 +172,8 @@ class Connection:
         elif not self._started:
             self._fail(Failure("closed-early", "the server closed the connection without an answer"))
         else:
-            self._fail(
-                Failure(
-                    "closed-mid-body", f"the server closed after {self._reader.reply.bytes_in:,} bytes of its answer"
-                )
-            )
+            came = 0 if reader is None else reader.reply.bytes_in
+            self._fail(Failure("closed-mid-body", f"the server closed after {came:,} bytes of its answer"))
 
     def broke(self, problem: Exception) -> None:
         """An error of ours, not the server's."""
@@ -216,7 +217,9 @@ class Connection:
             self._write(held)
         else:
             # the server answered without the body: what it would read next is unsure
-            self._reader.reply.keep_alive = False
+            reader = self._reader
+            if reader is not None:
+                reader.reply.keep_alive = False
 
     async def _pour(self, path: Path) -> None:
         """A body from a file, as fast as the connection takes it."""
@@ -269,13 +272,13 @@ class Connection:
         waited = now - self._sent_at
         if waited > whole_s:
             self._fail(Failure("timeout-whole", f"no complete answer within {whole_s:g} s"))
-        elif waited > first_byte_s and (not self._started or self._reader.interim):
+        elif waited > first_byte_s and (self._reader is None or not self._started or self._reader.interim):
             self._fail(Failure("timeout-first-byte", f"no first byte within {first_byte_s:g} s"))
 
     def close(self) -> None:
         """What is under way is dropped: nobody is told."""
         under_way = self._taker is not None
-        self.alive, self._taker, self._held = False, None, None
+        self.alive, self._taker, self._held, self._reader = False, None, None, None
         self._flowing.set()
         self._watch.discard(self)
         if self._transport is not None and not self._transport.is_closing():

@@ -24,6 +24,14 @@ from dynamikos.engine.users.wire import Flight, Wire
 from dynamikos.engine.users.witness import Witness
 
 
+def nobody_hears() -> None:
+    """Of the end of a request whose user has left."""
+
+
+def nobody_minds(problem: Exception) -> None:
+    """An error after its user has left."""
+
+
 class Asker(Flight):
     """`kind`, `then` and `ended` are what the last request came to: the kind of failure or "", what that means, the
     instant of the last byte. `on_end` is called when a request ends after `ask` returned, `on_broke` for an error of
@@ -51,6 +59,10 @@ class Asker(Flight):
         self.kind, self.ended = "", 0.0
         self.then: Then = "round"
         self._sampled = False
+
+    def let_go(self) -> None:
+        """See Walk: nobody is told any more."""
+        self._on_end, self._on_broke = nobody_hears, nobody_minds
 
     @property
     def place(self) -> Destination:

@@ -147,6 +147,9 @@ class User:
         finally:
             self._enter("")
             self._wire.close()
+            self._performing = None
+            self._walk.let_go()
+            self._stage.let_go()
 
     async def clean_up(self) -> None:
         """Each step of the clean-up, also when one before it failed, over connections of its own."""

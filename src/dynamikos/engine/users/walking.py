@@ -32,6 +32,25 @@ class Guide(Protocol):
         ...
 
 
+class Nobody:
+    """The guide of a walk that is over."""
+
+    leaving = True
+    cuts_short = True
+
+    def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
+        return None
+
+    def thought(self) -> None:
+        """Nobody thinks."""
+
+    def next_round(self, ended: float) -> bool:
+        return False
+
+
+NOBODY: Guide = Nobody()
+
+
 class Walk:
     """Performs steps until something else is to be done than sending their requests.
 
@@ -40,7 +59,8 @@ class Walk:
     """
 
     def __init__(self, guide: Guide, clock: Clock, recorder: Recorder) -> None:
-        self._guide, self._recorder, self._now = guide, recorder, clock.now
+        self._guide: Guide = guide
+        self._recorder, self._now = recorder, clock.now
         self.asker: Asker  # who asks for it, set by the user
         self.index = 0
         self.planned: float | None = None  # the instant at which the next first request is due, where it is planned
@@ -53,6 +73,11 @@ class Walk:
         self._begun = self._waited = self._last = 0.0
         self._pausing = False
         self._done: asyncio.Future[None] | None = None
+
+    def let_go(self) -> None:
+        """The user has left: nothing here holds on to it, so that all of it goes at once."""
+        self._guide = NOBODY
+        self.asker.let_go()
 
     def first_due(self, now: float) -> float:
         """When the first request of a step is due: at the planned instant, once, where there is one; else now. A late

@@ -105,7 +105,7 @@ def _load(data: QueryDict, at: str, said: str) -> Workload:
     def text(name: str, default: str) -> str:
         return data.get(at + name, "").strip() or default
 
-    pacing = _pacing(text("pacing", ""), said)
+    pacing = _pacing(text("pacing", ""), text("pacing-to", ""), said)
     if kind == "rounds":
         return UserRounds(
             users=whole(text("users", "10"), f"{said}users", 1, 1_000_000),
@@ -128,14 +128,12 @@ def _load(data: QueryDict, at: str, said: str) -> Workload:
     return Users(leaving=cast(Any, leaving), shares=cast(Any, shares), pacing_s=pacing)
 
 
-def _pacing(text: str, said: str) -> tuple[float, ...] | None:
-    """“5” or “5–10”, in seconds; nothing for none."""
-    if not text:
+def _pacing(low: str, high: str, said: str) -> tuple[float, ...] | None:
+    """Seconds, or a range of them; nothing for none."""
+    if not low and not high:
         return None
-    parts = [part for part in text.replace("–", "-").replace("to", "-").split("-") if part.strip()]
-    if len(parts) > 2:
-        raise DynamikosError(f"{said}pacing: write seconds, or a range such as 5–10.")
-    return tuple(number(part.strip(), f"{said}pacing", 0, 86_400) for part in parts)
+    parts = [number(part, f"{said}a round every", 0, 86_400) for part in (low, high) if part]
+    return tuple(parts)
 
 
 def _profile(data: QueryDict, at: str, said: str) -> tuple[Stretch, ...]:
@@ -212,7 +210,7 @@ class CrowdShown:
     people: list[tuple[int, int, int]]  # of a hundred, the ink and place of each: column by column
     says: str
     unit: str
-    pacing: str
+    pacing: tuple[str, str]  # from and to, as they are typed
 
     @property
     def layers(self) -> list[tuple[int, float]]:
@@ -237,9 +235,9 @@ def shown(core: Plan, rounds_s: Mapping[str, float]) -> list[CrowdShown]:
         ]
         ink += len(crowd.rows)
         kind = {Users: "users", UserRounds: "rounds", Arrivals: "arrivals", Held: "held"}[type(crowd.load)]
-        pacing = "–".join(f"{each:g}" for each in crowd.load.pacing_s or ())
+        low, high = (*(f"{each:g}" for each in crowd.load.pacing_s or ()), "", "")[:2]
         curve = [(each, ", ".join(f"{at:g} {level:g}" for at, level in each.points)) for each in crowd.profile]
-        made.append(CrowdShown(no, crowd, kind, curve, rows, people, says(crowd), unit_of(crowd), pacing))
+        made.append(CrowdShown(no, crowd, kind, curve, rows, people, says(crowd), unit_of(crowd), (low, high)))
     return made
 
 

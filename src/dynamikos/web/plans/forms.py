@@ -3,12 +3,14 @@
 from typing import cast
 
 from django.http import QueryDict
+from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.objectives import Objective
 from dynamikos.core.objectives.judge import Measure
 from dynamikos.core.plans import Plan, Timeouts
+from dynamikos.core.plans.crowds import measured_of
 from dynamikos.web.plans.crowds import crowds_from, number
 
 TIMEOUTS = (("connect_s", "Connecting"), ("first_byte_s", "Until the first byte"), ("whole_s", "All of it"))
@@ -20,6 +22,7 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
     name = data.get("name", "").strip()[:120]
     if not name:
         raise DynamikosError("A load plan needs a name.")
+    who = crowds_from(data, before)
     objectives: list[Objective] = []
     for key, measure, step, limit in zip(
         data.getlist("objective"), data.getlist("measure"), data.getlist("step"), data.getlist("limit"), strict=False
@@ -39,8 +42,8 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
         )
     return {
         "name": name,
-        **crowds_from(data, before),
-        "measured": _measured(data),
+        **who,
+        "measured": _measured(data, measured_of(replace(before, **who).everybody())),
         "environment": data.get("environment", ""),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100),
         "objectives": tuple(objectives),
@@ -58,14 +61,15 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
     }
 
 
-def _measured(data: QueryDict) -> tuple[float, float] | None:
-    """The measured part, where it is said; both ends are."""
+def _measured(data: QueryDict, suggested: tuple[float, float]) -> tuple[float, float] | None:
+    """The measured part, where it is said; an end that is not said is the suggested one."""
     begin, end = data.get("measured_from", "").strip(), data.get("measured_to", "").strip()
     if not begin and not end:
         return None
-    if not begin or not end:
-        raise DynamikosError("The measured part has a begin and an end: write both seconds, or neither.")
-    return (number(begin, "Begin of the measured part", 0, 1e7), number(end, "End of the measured part", 0, 1e7))
+    return (
+        number(begin or str(suggested[0]), "Begin of the measured part", 0, 1e7),
+        number(end or str(suggested[1]), "End of the measured part", 0, 1e7),
+    )
 
 
 def scope_of(objective: Objective) -> str:

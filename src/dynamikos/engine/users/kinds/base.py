@@ -71,6 +71,10 @@ class Stage:
     def __init__(self, own: Holdings, around: Surroundings, witness: Witness, user: Performs) -> None:
         self.own, self.around, self.witness, self.user = own, around, witness, user
 
+    def let_go(self) -> None:
+        """The user has left: see Walk."""
+        del self.user
+
     @property
     def values(self) -> Values:
         return self.own.values
