@@ -227,6 +227,7 @@ class Views(BrowserCase):
             f"data/{sample.data.pk}",
             "load",
             f"load/{sample.plan.pk}",
+            "load/address",
             "runs",
             "settings",
             "journeys/shared?at=sign-out",

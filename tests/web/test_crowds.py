@@ -47,7 +47,7 @@ crowds:
 def posted(plan: Plan) -> QueryDict:
     """The page's fields of a plan's crowds, as its form sends them."""
     data = QueryDict(mutable=True)
-    for each in crowds.shown(plan, {}):
+    for each in crowds.shown(plan, {}, {}):
         load: Any = each.crowd.load
         data.appendlist("crowd", each.crowd.crowd)
         at = f"c{each.no}-"

@@ -33,6 +33,7 @@ VIEWS = (
     "data",
     "load",
     "plan",
+    "crowd",
     "runs",
     "tape",
     "checks",
@@ -94,6 +95,7 @@ def _open(page: Any, view: str) -> str:
         "data": "Data",
         "load": "Load",
         "plan": "Load",
+        "crowd": "Load",
         "runs": "Runs",
         "tape": "Runs",
         "checks": "Runs",
@@ -129,7 +131,11 @@ def _open(page: Any, view: str) -> str:
             page.wait_for_selector("h1:has-text('replayed')")
     elif view == "data":
         page.click("tbody a:has-text('observers')")
-    elif view in ("plan", "tape", "checks"):
+    elif view == "plan":
+        page.click("tbody a:has-text('Evening, 20 users')")
+    elif view == "crowd":
+        page.click("tbody a:has-text('Evening, three kinds of visitors')")
+    elif view in ("tape", "checks"):
         if not page.locator("tbody a").count():
             return "there is no run yet; start one from a load plan first"
         page.click("tbody a >> nth=0")

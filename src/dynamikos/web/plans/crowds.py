@@ -187,9 +187,12 @@ def _points(text: str, place: str) -> Iterator[tuple[float, float]]:
 
 @dataclass(frozen=True, slots=True)
 class RowShown:
-    """A row: its `ink` from 0, its share of the crowd in %, and how many users it has when most are there."""
+    """A row: what it is called, its `ink` from 0, its share of the crowd in %, and how many users it has when most are
+    there.
+    """
 
     row: CrowdRow
+    title: str
     ink: int
     percent: float
     users: int
@@ -219,8 +222,8 @@ class CrowdShown:
         return [(row.ink, 100 * row.users / users if users else row.percent) for row in self.rows]
 
 
-def shown(core: Plan, rounds_s: Mapping[str, float]) -> list[CrowdShown]:
-    """`rounds_s`: seconds that a round of each journey is expected to take."""
+def shown(core: Plan, rounds_s: Mapping[str, float], names: Mapping[str, str]) -> list[CrowdShown]:
+    """`rounds_s`: seconds that a round of each journey is expected to take; `names`: what journeys are called."""
     made, ink = [], 0
     for no, crowd in enumerate(core.everybody()):
         weights = weighed(crowd, rounds_s)
@@ -229,9 +232,11 @@ def shown(core: Plan, rounds_s: Mapping[str, float]) -> list[CrowdShown]:
         counts = _counts(crowd, weights)
         inks = [(ink + at) % INKS for at in range(len(crowd.rows))]
         people = [(own, 24 * (at // 10), 22 * (at % 10)) for at, own in enumerate(_hundred(percents, inks))]
+        titles = [row.name or names.get(row.journey, row.journey) for row in crowd.rows]
+        parts = zip(crowd.rows, titles, inks, percents, counts, strict=True)
         rows = [
-            RowShown(row, own, percent, count, sum(each[0] == own for each in people))
-            for row, own, percent, count in zip(crowd.rows, inks, percents, counts, strict=True)
+            RowShown(row, title, own, percent, count, sum(each[0] == own for each in people))
+            for row, title, own, percent, count in parts
         ]
         ink += len(crowd.rows)
         kind = {Users: "users", UserRounds: "rounds", Arrivals: "arrivals", Held: "held"}[type(crowd.load)]

@@ -69,7 +69,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     follows = queries.follows(found, core)
     ends_s = run_ends_s(core.everybody())
     there = {key: journey for key, journey in here.items() if journey is not None}
-    every = crowds.shown(core, queries.rounds_s(there, scripts, core))
+    every = crowds.shown(core, queries.rounds_s(there, scripts, core), {key: each.name for key, each in there.items()})
     return {
         "lost_environment": lost,
         "plan": found,

@@ -19,9 +19,15 @@ const keep = (el) => {
   if (at) sessionStorage.setItem(at, el.value);
 };
 
-/** Keeps what was typed into a form. @param {any} form */
+/** Whether a field has another value than the page came with. @param {any} el */
+const isChanged = (el) =>
+  el.matches("select")
+    ? el.selectedIndex !== Math.max(0, [...el.options].findIndex((option) => option.defaultSelected))
+    : el.matches("input, textarea") && el.value !== el.defaultValue;
+
+/** Keeps what was typed into a form, and chosen. @param {any} form */
 export const remember = (form) => {
-  for (const el of form.elements) if (el.matches("input, textarea") && el.value !== el.defaultValue) keep(el);
+  for (const el of form.elements) if (isChanged(el)) keep(el);
 };
 
 /** Keeps nothing of a form any more. @param {any} form */
@@ -40,6 +46,7 @@ const restore = () => {
     if (text === null || el.value === text) continue;
     el.value = text;
     el.dispatchEvent(new Event("input", { bubbles: true }));
+    if (el.matches("select")) el.dispatchEvent(new Event("change", { bubbles: true }));
   }
 };
 
