@@ -8,7 +8,15 @@ from hypothesis import strategies as st
 from dynamikos.core.errors import PlanError
 from dynamikos.core.objectives import Objective, judge
 from dynamikos.core.plans import parse_target
-from dynamikos.core.profiles import Stretch, duration_s, measured_part_s, peak, start_instants_s, users_at
+from dynamikos.core.profiles import (
+    Stretch,
+    duration_s,
+    measured_part_s,
+    peak,
+    start_instants_s,
+    users_at,
+    users_by_second,
+)
 from dynamikos.core.statistics import Histogram, Moments
 
 
@@ -48,6 +56,8 @@ class Profile(TestCase):
     def test_starts_agree_with_the_curve(self, profile: list[Stretch], at: float) -> None:
         active = sum(start <= at < end for start, end in start_instants_s(profile))
         near = {users_at(profile, at + shift) for shift in (-1e-6, 0, 1e-6)}
+        times = [-1.0, *(each / 3 for each in range(300))]
+        self.assertEqual(users_by_second(profile, times), [users_at(profile, each) for each in times])
         self.assertIn(active, near | {users_at(profile, at)})
 
 

@@ -4,7 +4,7 @@ seed.
 
 import hashlib
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from itertools import accumulate
 from typing import Any, Literal
 
@@ -82,9 +82,13 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
         """When its last profile ends, in seconds of the run."""
         return run_ends_s(self.crowds)
 
+    def planned(self, seconds: Sequence[float]) -> list[int]:
+        """Users that are planned to be there at each of `seconds`, in order; those that arrive are not planned."""
+        return [sum(each) for each in zip(*(crowd.planned(seconds) for crowd in self.crowds), strict=True)]
+
     def planned_at(self, second: float) -> int:
-        """Users that are planned to be there; those that arrive are not planned."""
-        return sum(crowd.planned_at(second) for crowd in self.crowds)
+        """As `planned`, at one instant."""
+        return self.planned([second])[0]
 
     @property
     def planned_peak(self) -> int:

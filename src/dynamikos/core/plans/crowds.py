@@ -21,7 +21,7 @@ from dynamikos.core.profiles import (
     peak,
     profile_problems,
     user_spans_s,
-    users_at,
+    users_by_second,
 )
 from dynamikos.core.text import Frozen
 
@@ -66,13 +66,18 @@ class Crowd(Frozen, frozen=True, kw_only=True):
         """Seconds of the profile's “per”; 0 where it is users."""
         return UNIT_S[self.load.per] if isinstance(self.load, Arrivals | Held) else 0.0
 
-    def planned_at(self, second: float) -> int:
-        """Users that are planned to be there; 0 where none are, but arrivals or rounds."""
+    def planned(self, seconds: Sequence[float]) -> list[int]:
+        """Users that are planned to be there at each of `seconds` of the run, which are in order; 0 where none are, but
+        arrivals or rounds.
+        """
+        times = [second - self.starts_s for second in seconds]
         if isinstance(self.load, Users):
-            return users_at(self.profile, second - self.starts_s)
-        if isinstance(self.load, UserRounds) and self.starts_s <= second < self.ends_s:
-            return sum(start <= second for _, start, _ in self.users())
-        return 0
+            return users_by_second(self.profile, times)
+        if isinstance(self.load, UserRounds):
+            users, start_s, last_s = self.load.users, self.load.start_s, duration_s(self.profile)
+            begun = [min(users, int(at * users / start_s) + 1) if start_s else users for at in times]
+            return [count if 0 <= at < last_s else 0 for at, count in zip(times, begun, strict=True)]
+        return [0] * len(times)
 
     def users(self) -> Iterator[tuple[int, float, float]]:
         """(k, start, end) in seconds of the run of each planned user, in order of start; none where they arrive."""

@@ -19,6 +19,7 @@ from dynamikos.core.profiles.profile import (
     stretched,
     user_spans_s,
     users_at,
+    users_by_second,
 )
 from dynamikos.core.profiles.sharing import Turns, shard_of
 from dynamikos.core.profiles.workloads import UNIT_S, Arrivals, Held, UserRounds, Users, Workload
@@ -47,4 +48,5 @@ __all__ = [
     "stretched",
     "user_spans_s",
     "users_at",
+    "users_by_second",
 ]

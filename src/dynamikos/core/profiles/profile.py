@@ -147,6 +147,20 @@ def users_at(stretches: Sequence[Stretch], time_s: float) -> int:
     return int(level_at(stretches, time_s) + 0.5)
 
 
+def users_by_second(stretches: Sequence[Stretch], times_s: Sequence[float]) -> list[int]:
+    """As `users_at`, for many instants in order, in one walk along the curve."""
+    curve, at, made = segments(stretches), 0, []
+    for time_s in times_s:
+        while at < len(curve) and curve[at].end <= time_s:
+            at += 1
+        if time_s < 0 or at == len(curve):
+            made.append(0)
+            continue
+        begin, end, low, high = curve[at]
+        made.append(int(low + (high - low) * (time_s - begin) / (end - begin) + 0.5))
+    return made
+
+
 def share_of(total: int, shard: int, shards: int) -> int:
     """How many of `total` users shard number `shard` has: the k-th, from 1, is on shard (k−1) mod shards."""
     return (total - shard + shards - 1) // shards if total > shard else 0

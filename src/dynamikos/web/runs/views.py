@@ -154,7 +154,7 @@ def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
                 "frames": [orjson.loads(frame) for frame in frames],
                 "duration": total,
                 "measured": inputs.measured,
-                "planned": [inputs.planned_at(second + 0.995) for second in range(int(total) + 1)],
+                "planned": inputs.planned([second + 0.995 for second in range(int(total) + 1)]),
                 "begins": found.begins_at.timestamp() if found.begins_at else None,
                 "over": found.is_over,
                 "last": last,

@@ -10,6 +10,12 @@ const statesOf = (frame, at) => {
   return `${frame[at.thinking]} thinking, ${frame[at.busy] + frame[at.starting]} busy${leaving}`;
 };
 
+/** Users there, of those that are planned: who arrives is not. */
+const ofPlanned = (frame, at) => {
+  const planned = frame[at.planned];
+  return planned ? `${usersOf(frame, at)} of ${planned}` : `${usersOf(frame, at)}`;
+};
+
 const generatorsOf = (frame, at) => {
   const late = frame[at.is_late] ? `, late: ${(frame[at.late_by] || []).join(", ") || "its users"}` : "";
   return `processor ${three(frame[at.cpu_percent])} %${late}`;
@@ -29,7 +35,7 @@ export const saidOf = (frame, frames, at, [from, to], begins) => {
   const mostly = mostFailed(frames, at);
   return {
     at: clock(frame[at.second]) + utcOf(begins, frame[at.second]),
-    users: `${usersOf(frame, at)} of ${frame[at.planned]}`,
+    users: ofPlanned(frame, at),
     states: statesOf(frame, at),
     rate: `${three(endedOf(frame, at))} /s`,
     "rate-more": `window ${three(inside.rate)} /s, ${frame[at.in_flight]} in flight${oldest}`,
@@ -44,4 +50,4 @@ export const saidOf = (frame, frames, at, [from, to], begins) => {
 
 /** @param {Frame} last @param {Places} at @param {number} duration s @returns {string} how far the run is */
 export const nowOf = (last, at, duration) =>
-  `${usersOf(last, at)} of ${last[at.planned]} users, ${clock(last[at.second] + 1)} of ${clock(duration)}`;
+  `${ofPlanned(last, at)} users, ${clock(last[at.second] + 1)} of ${clock(duration)}`;
