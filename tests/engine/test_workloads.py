@@ -248,6 +248,13 @@ class Leaving(TestCase):
             self.assertEqual((ran.whole.rounds[1], ran.whole.abandoned), (0, 0))
         self.assertEqual(asked, {"round": 4 * 2 * 4, "step": 4 * (2 * 3 + 1)})
 
+    def test_who_waits_for_its_next_round_begins_no_other(self) -> None:
+        load = Users(leaving="round", pacing_s=(8,))
+        profile = (climb(3, 0), Stretch(stretch="hold", seconds=5), climb(0, 0), Stretch(stretch="hold", seconds=15))
+        ran = Ran(inputs(crowd(load, *profile), grace_s=5), after(1.0))
+        self.assertEqual((ran.whole.rounds, len(ran.requests)), ([3, 0], 3))
+        self.assertEqual([ran.users(second) for second in (4, 6)], [3, 0])
+
 
 class Crowds(TestCase):
     def test_rows_have_their_users_series_and_rows_of_data(self) -> None:

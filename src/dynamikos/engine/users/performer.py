@@ -58,7 +58,7 @@ class User:
         self.own = Holdings(number, values, seat=seat or number)
         self._equip()
         self._walk.planned = planned
-        self.leaving = self._last_round = self._cut = False
+        self.leaving = self._last_round = self._in_round = self._cut = False
         self._performing: asyncio.Task[object] | None = None
         self.begun = 0.0  # the round at hand
         self._stretches = around.recorder.stretches
@@ -91,7 +91,7 @@ class User:
     def leave_after_round(self) -> None:
         """The round at hand is finished, closing performed."""
         self._last_round = True
-        if self._state != "in a round" and self._thought_in != "in a round":
+        if not self._in_round:
             self.leave()
 
     def abandon(self) -> None:
@@ -212,7 +212,7 @@ class User:
         while not self.leaving and not self._last_round and self._rounds_left != 0 and not self._retired:
             if self._gate is not None:
                 due = await self._gate(self)
-                if due is None or self.leaving:
+                if due is None or self.leaving or self._last_round:
                     return
                 self.begun = walk.planned = due
             if self._rowless or (self.own.round and around.deals and not await self._dealt(around.dealer.each_round)):
@@ -221,7 +221,9 @@ class User:
             walk.asked = walk.went = False
             self._cut = False
             endless = self._rounds_left is None and self._gate is None
+            self._in_round = True
             outcome = await self.part(around.script.rounds, over_rounds=endless)
+            self._in_round = False
             if self.own.rows_over and outcome:
                 self.leave()  # a request got no row
             passed, ended = not outcome, now()
