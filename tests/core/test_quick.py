@@ -9,7 +9,7 @@ from dynamikos.core.plans.quick import from_address
 from dynamikos.core.profiles import Arrivals, Users, duration_s
 
 
-class Quick(TestCase):
+class FromAddress(TestCase):
     def test_it_can_be_run_as_it_is(self) -> None:
         for address, origin, path in (
             ("http://127.0.0.1:8470/", "http://127.0.0.1:8470", "/"),

@@ -99,7 +99,7 @@ def surroundings(
     slices = {
         pile.key: slices_of(frozen, uses, pile.key) for pile in frozen.data if pile.deal.whose == "slice"
     }  # fmt: skip
-    tokens, turns, counters = Tokens(), dict[str, list[float]](), dict[str, int]()
+    tokens, counters = Tokens(), dict[str, int]()
     choice = Choice(stream(frozen.seed, "keep", "", shard.number))
     cap = Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None
     made: list[Surroundings] = []
@@ -148,7 +148,6 @@ def surroundings(
                 span_prefix=((shard.number + 1) << 40) + (number << 32),
                 row=number,
                 tokens=tokens,
-                turns=turns,
                 counters=counters,
             )
         )

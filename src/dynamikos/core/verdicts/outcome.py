@@ -1,5 +1,6 @@
 """The verdict of a run from its totals: objectives, and whether the measurement itself is valid."""
 
+import math
 from collections.abc import Iterator, Sequence
 
 import msgspec
@@ -7,7 +8,7 @@ import msgspec
 from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.objectives import Judgement, judge
-from dynamikos.core.profiles import Users
+from dynamikos.core.profiles import Arrivals, Held, Users
 from dynamikos.core.reports import Ledger, Row
 
 MET, MISSED, COULD_NOT_RUN, NOT_VALID, STOPPED = 0, 1, 2, 3, 4
@@ -226,7 +227,7 @@ def conclude(
     )
 
 
-SHARE_POINTS = 3.0  # a row's share may be off by so many points, or by three standard errors if that is more
+SHARE_POINTS = 3.0  # a row's share may be off by so many points
 
 
 def _arrivals(frozen: FrozenRun, whole: Ledger) -> ArrivalFigures | None:
@@ -255,19 +256,25 @@ def _came_otherwise(frozen: FrozenRun, window: Ledger, whole: Ledger, figures: S
             f"{window.late_rounds:,} of {held:,} rounds began late: there were not enough free users for the rate;"
             " raise the ceiling."
         )
-    ended: dict[str, int] = {}
     for row in figures:
-        ended[row.crowd] = ended.get(row.crowd, 0) + row.rounds
-    for row in figures:
-        if row.share_achieved is None or row.share_planned == 100:
-            continue
-        part = row.share_planned / 100
-        error = 100 * (part * (1 - part) / max(1, ended[row.crowd])) ** 0.5
-        if abs(row.share_achieved - row.share_planned) > max(SHARE_POINTS, 3 * error):
+        if row.share_achieved is not None and abs(row.share_achieved - row.share_planned) > _points(
+            frozen, row, figures
+        ):
             yield (
                 f"The row {row.name or row.row} was {row.share_achieved:.3g} % of its crowd, not"
                 f" {row.share_planned:.3g} % as planned."
             )
+
+
+def _points(frozen: FrozenRun, row: RowFigures, figures: Sequence[RowFigures]) -> float:
+    """By how many points a row's share may be off. Rows of Poisson arrivals are drawn by lot: three standard errors,
+    where that is more.
+    """
+    crowd = next(each for each in frozen.crowds if each.crowd == row.crowd)
+    if not isinstance(crowd.load, Arrivals | Held) or crowd.load.spread == "even":
+        return SHARE_POINTS
+    part, n = row.share_planned / 100, sum(each.rounds for each in figures if each.crowd == row.crowd)
+    return max(SHARE_POINTS, 300 * math.sqrt(part * (1 - part) / max(1, n)))
 
 
 LEVELS = ("request", "embedded", "token", "item", "repeat")

@@ -13,7 +13,7 @@ class Choice:
         self._everything, self._random = everything, seed
         self._kinds: dict[tuple[int, str], int] = {}
         self._slowest: dict[int, list[int]] = {}
-        self._sampled = 0
+        self._sampled = self.logged = 0  # samples, and lines of logs
         self.floor: dict[int, int] = {}
         self.until = 0 if everything else self._skip()  # with everything kept, every one is due
 

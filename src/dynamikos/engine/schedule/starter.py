@@ -208,6 +208,7 @@ class Holding(Staff):
         self._waiting: dict[int, deque[float]] = {}  # planned instants that nobody has taken, by row
         self._idle: dict[int, deque[_Turn]] = {}
         self._over = False
+        self._pause_s = FIRST_WAIT_S  # after the next user who has to leave
 
     async def _come(self) -> None:
         for each in self._rounds:
@@ -236,13 +237,16 @@ class Holding(Staff):
             self._start(self._one(row, place), f"user {self._before + place}")
 
     async def _one(self, row: int, place: int) -> None:
-        try:
-            await self._perform(self._make(self._before + place, self._before + place, row, gate=_Gate(self, row).turn))
-        finally:
-            heapq.heappush(self._free, place)
-            if self._waiting[row] and not self._over:
-                await self._wait(self._clock.now() + FIRST_WAIT_S)  # its opening failed, or a check made it leave
-                self._hand_out(row)
+        """One user; if it has to leave (no opening, no rows, a check), its place is free after a growing wait."""
+        number = self._before + place
+        why = await self._perform(self._make(number, number, row, gate=_Gate(self, row).turn))
+        if why == "done":
+            self._pause_s = FIRST_WAIT_S
+        else:
+            pause, self._pause_s = self._pause_s, min(2 * self._pause_s, LONGEST_WAIT_S)
+            await self._wait(self._clock.now() + pause)
+        heapq.heappush(self._free, place)
+        self._hand_out(row)
 
     async def turn(self, user: User, row: int) -> float | None:
         """When the user's next round was planned to begin; None when there is none for it any more."""
@@ -250,7 +254,7 @@ class Holding(Staff):
         due: float | None
         if waiting:
             due = waiting.popleft()
-        elif self._over or self._stopping:
+        elif self._over or self._stopping or user.leaving:
             return None
         else:
             turn = _Turn()

@@ -70,7 +70,6 @@ class Surroundings:
     tokens: Tokens = field(default_factory=Tokens)
     turns: dict[str, list[float]] = field(default_factory=dict)  # how often each branch of an item was chosen evenly
     counters: dict[str, int] = field(default_factory=dict)
-    logged: int = 0
     spans: Iterator[int] = field(init=False)
     trace_prefix: str = field(init=False)
 

@@ -93,8 +93,9 @@ class Stage:
 
     def log(self, step: CompiledStep, text: str) -> None:
         """Kept as a line of the log, while there are not too many."""
-        if self.around.keep_everything or self.around.logged < LOGS:
-            self.around.logged += 1
+        choice = self.around.choice
+        if self.around.keep_everything or choice.logged < LOGS:
+            choice.logged += 1
             self.witness.item(step, text)
 
 
