@@ -1,6 +1,8 @@
 """./dynamikos run on files: exit codes, exports, and what is refused."""
 
 import json
+import subprocess
+import sys
 import tempfile
 from pathlib import Path
 from unittest import TestCase
@@ -9,7 +11,7 @@ from xml.etree import ElementTree
 from click.testing import CliRunner
 
 from dynamikos.cli.commands.run import command
-from dynamikos.cli.state import State, is_free
+from dynamikos.cli.state import State, is_free, wait_for_port
 
 PLAN = (
     "form: 1\n"
@@ -47,6 +49,27 @@ class RunFiles(TestCase):
 
     def call(self, *words: str):  # type: ignore[no-untyped-def]
         return CliRunner().invoke(command, [str(self.folder / "p.yaml"), *words])
+
+    def test_several_rows_and_arrivals_stand_in_the_figures(self) -> None:
+        self.write(
+            "p.yaml",
+            PLAN.replace("form: 1", "form: 2").replace("journey: j.yaml\n", "").partition("profile:")[0] + "crowds:\n"
+            "  - {crowd: c, load: {workload: users, shares: users}, profile: [{stretch: burst, to: 4, seconds: 2}],\n"
+            "     rows: [{row: a, journey: j.yaml, share: 75}, {row: b, journey: j.yaml, share: 25}]}\n"
+            "  - {crowd: d, load: {workload: arrivals, ceiling: 30}, profile: [{stretch: burst, to: 5, seconds: 2}],\n"
+            "     rows: [{row: e, journey: j.yaml}]}\n",
+        )
+        done = self.call("--json", str(self.folder / "o.json"))
+        self.assertIn(done.exit_code, (0, 3), done.output)
+        found = json.loads((self.folder / "o.json").read_text())
+        self.assertEqual(found["arrivals"], {"planned": 10, "started": 10, "turned_away": 0, "not_started": 0})
+        crowd = {each["row"]: each for each in found["crowd"]}
+        self.assertEqual([(row, crowd[row]["share_planned"]) for row in "abe"], [("a", 75), ("b", 25), ("e", 100)])
+        self.assertEqual(crowd["e"]["rounds"], 10)
+        answered = sum(row["count"] for row in found["rows"] if row["level"] == "request")
+        self.assertEqual(answered, found["exchanges"]["answered"])
+        self.assertEqual({row["row"] for row in found["rows"]}, set("abe"))
+        self.assertIn("arrivals: 10 planned = 10 started", done.output)
 
     def test_met_with_exports(self) -> None:
         done = self.call("--json", str(self.folder / "o.json"), "--junit", str(self.folder / "o.xml"))
@@ -160,3 +183,35 @@ class Ports(TestCase):
         state = State.open(Path(self.enterContext(tempfile.TemporaryDirectory())))
         self.assertEqual(state.secret("x"), state.secret("x"))
         self.assertEqual((state.folder / "x.key").stat().st_mode & 0o777, 0o600)
+
+
+class Address(TestCase):
+    def call(self, *words: str):  # type: ignore[no-untyped-def]
+        return CliRunner().invoke(command, words)
+
+    def test_one_address_is_loaded_without_a_plan(self) -> None:
+        port = next(port for port in range(18470, 18600) if is_free(port))
+        target = subprocess.Popen([sys.executable, "-m", "observatory", "--port", str(port)])
+        self.addCleanup(target.wait)
+        self.addCleanup(target.terminate)
+        self.assertTrue(wait_for_port(port, 20))
+        file = Path(self.enterContext(tempfile.TemporaryDirectory())) / "o.json"
+        address = f"http://127.0.0.1:{port}/sky?constellation=lyra"
+        done = self.call("--address", address, "--arrivals-per-s", "5", "--seconds", "2", "--json", str(file))
+        self.assertIn(done.exit_code, (0, 3), done.output)
+        found = json.loads(file.read_text())
+        self.assertEqual((found["arrivals"]["started"], found["exchanges"]["answered"]), (10, 10))
+        self.assertEqual(found["exchanges"]["failed"], 0)
+
+    def test_what_would_be_ignored_is_refused(self) -> None:
+        address = ("--address", "http://127.0.0.1:9/", "--users", "1", "--seconds", "2")
+        for more, wanted in (
+            (("p.yaml",), "PLAN can't go"),
+            (("--set", "a=b"), "--set can't go"),
+            (("--duration", "5", "--environment", "e"), "--environment and --duration can't go"),
+        ):
+            done = self.call(*address, *more)
+            self.assertEqual(done.exit_code, 2)
+            self.assertIn(wanted, done.output)
+        self.assertIn("nothing to run", self.call().output)
+        self.assertIn("go with --address", self.call("p.yaml", "--seconds", "5").output)

@@ -37,6 +37,27 @@ class Examples(TestCase):
                     self.assertEqual(kind.of(kind.plain(value)), value)
                     self.assertEqual(kind.plain(value)["form"], kind.form)
 
+    def test_a_damaged_one_of_any_form_is_said_to_be_so(self) -> None:
+        for kind in KINDS:
+            for form in range(1, kind.form + 1):
+                whole = example(kind, form)
+                for name in whole if isinstance(whole, dict) else ():
+                    for wrong in (7, "x", [[]], {"a": {"b": 1}}, None):
+                        with self.subTest(kind.name, form=form, name=name, wrong=wrong):
+                            try:
+                                kind.of({**whole, name: wrong})  # some fields take some of it
+                            except Unfit:
+                                continue
+
+    def test_a_run_whose_rows_name_nothing_is_unfit(self) -> None:
+        for change in ({"crowds": []}, {"journeys": {}}):
+            with self.assertRaises(Unfit):
+                FROZEN.of({**example(FROZEN, 2), **change})
+        one = example(FROZEN, 1)
+        for profile in (7, [7], [{"stretch": "leap"}], None):  # looked into by the upgrade
+            with self.subTest(profile=profile), self.assertRaises(Unfit):
+                FROZEN.of({**one, "plan": {**one["plan"], "profile": profile}})
+
     def test_a_newer_one_says_so(self) -> None:
         for kind in KINDS:
             with self.subTest(kind.name), self.assertRaises(NewerForm) as caught:

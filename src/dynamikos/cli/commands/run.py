@@ -103,7 +103,18 @@ def command(
         sys.exit(COULD_NOT_RUN)
     try:
         if address is not None:
-            frozen, outcome = _from_address(plan, address, users, arrivals_per_s, seconds)
+            others = {
+                "PLAN": plan,
+                "--project": project,
+                "--environment": environment,
+                "--duration": duration,
+                "--set": sets,
+            }
+            if given := [name for name, value in others.items() if value]:
+                raise PlanError(
+                    f"{' and '.join(given)} can't go with --address, which says it all: users and seconds beside"
+                )
+            frozen, outcome = _from_address(address, users, arrivals_per_s, seconds)
         elif plan is None:
             raise PlanError("nothing to run: name a plan, or an address with --address, --users and --seconds")
         elif arrivals_per_s is not None or seconds is not None:
@@ -146,15 +157,20 @@ def _export(*files: tuple[Path | None, bytes]) -> bool:
     return whole
 
 
+def _alone(*others: tuple[str, object]) -> None:
+    """Refuses what does not go with --address: it would be ignored."""
+    given = " and ".join(name for name, value in others if value)
+    if given:
+        raise PlanError(f"{given} can't go with --address: it takes --users or --arrivals-per-s, and --seconds")
+
+
 def _from_address(  # type: ignore[no-untyped-def]
-    plan: str | None, address: str, users: int | None, arrivals_per_s: float | None, seconds: float | None
+    address: str, users: int | None, arrivals_per_s: float | None, seconds: float | None
 ):
     from dynamikos.cli import plan_files
     from dynamikos.cli.file_run import perform
     from dynamikos.core.plans.quick import from_address
 
-    if plan is not None:
-        raise PlanError("name a plan, or an address with --address, not both")
     if seconds is None:
         raise PlanError("for how long? Write --seconds")
     quick = from_address(address, seconds, users=users, arrivals_per_s=arrivals_per_s)

@@ -60,7 +60,7 @@ class Stored(Generic[T]):
         self._mapping = hasattr(type, "__struct_fields__")
 
     def upgraded(self, plain: Any) -> Any:
-        """Plain data of any form up to today's, as today's. Raises NewerForm."""
+        """Plain data of any form up to today's, as today's. Raises NewerForm, Unfit."""
         if not self._mapping and not (isinstance(plain, dict) and plain.keys() == {FORM, VALUE}):
             plain = {FORM: 1, VALUE: plain}
         if not isinstance(plain, dict):
@@ -70,8 +70,11 @@ class Stored(Generic[T]):
             return plain  # the type says what is wrong with it
         if form > self.form:
             raise NewerForm(self.name, form, self.form)
-        for upgrade in self.upgrades[form - 1 :]:
-            plain = upgrade(dict(plain))
+        try:
+            for upgrade in self.upgrades[form - 1 :]:
+                plain = upgrade(dict(plain))
+        except (msgspec.ValidationError, KeyError, TypeError, ValueError, AttributeError) as problem:
+            raise Unfit(f"it is no {self.name} of form {form}: {problem}") from problem
         return {**plain, FORM: self.form} if self.upgrades[form - 1 :] else plain
 
     def of(self, plain: Any) -> T:

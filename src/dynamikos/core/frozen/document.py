@@ -6,7 +6,7 @@ import hashlib
 import random
 from collections.abc import Callable, Sequence
 from itertools import accumulate
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 import orjson
@@ -54,7 +54,7 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     seed: int
     plan: Plan
     journeys: dict[str, Journey]
-    crowds: tuple[Crowd, ...]
+    crowds: Annotated[tuple[Crowd, ...], msgspec.Meta(min_length=1)]
     measured: tuple[float, float]
     weights: dict[str, float] = {}
     values: dict[str, str] = {}
@@ -66,6 +66,11 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     agreed: tuple[AgreedTarget, ...] = ()
     data: tuple[DataPile, ...] = ()
     cap_per_s: float = 0.0  # requests/s that the installation allows this run; 0: no cap
+
+    def __post_init__(self) -> None:
+        missing = {row.journey for crowd in self.crowds for row in crowd.rows} - set(self.journeys)
+        if missing:
+            raise ValueError(f"its rows name journeys that it has not: {', '.join(sorted(missing))}")
 
     @property
     def journey(self) -> Journey:
