@@ -304,6 +304,24 @@ class Crowds(TestCase):
         self.assertIn("The row a was", doubts)
         self.assertIn("not 50 % as planned", doubts)
 
+    def test_an_objective_is_judged_on_its_row_or_journey_and_names_its_own_step(self) -> None:
+        rows = (("a", 50.0), ("b", 50.0))
+        slow = replace(journey("b"), rounds=(replace(journey("b").rounds[0], name="Slow one"),))
+
+        def about(key: str, **more: str) -> Objective:
+            return Objective(objective=key, measure="mean", limit=500, step="s", **more)
+
+        wanted = (about("o", row="b"), about("p", journey="b"), about("q", row="a"))
+        made = inputs(
+            crowd(Users(shares="users"), hold(20, 30), rows=rows), journeys=(journey("a"), slow), objectives=wanted
+        )
+        ran = Ran(made, lambda data: Scripted(answer(b"fine"), 1.0 if b"/b" in data else 0.1))
+        judged = ran.outcome().judgements
+        self.assertEqual([each.word for each in judged], ["missed", "missed", "met"])
+        self.assertEqual([round(each.value or 0) for each in judged], [1000, 1000, 100])
+        self.assertEqual([each.sentence.split(" ≤")[0] for each in judged],
+                         ["mean of Slow one (b)", "mean of Slow one (b)", "mean of S (a)"])  # fmt: skip
+
     def test_only_rows_that_are_drawn_by_lot_may_be_off_by_chance(self) -> None:
         rows = (("a", 50.0), ("b", 50.0))
         for spread, doubted in (("poisson", False), ("even", True)):

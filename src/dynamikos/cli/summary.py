@@ -63,18 +63,19 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
         f"{frozen.plan.name}: {outcome.ended}; measured part {clock(outcome.from_s)}–{clock(outcome.to_s)}",
         f"{'':34}{'count':>8}{'failed':>8}{'/s':>8}{'mean':>10}{'p50':>10}{'p95':>10}{'p99':>10}{'max':>10}",
     ]
+    many = len(outcome.crowd) > 1
     for row in outcome.rows:
         if row.level == "request" or (row.level in ("embedded", "item") and not row.count):
             continue
         longest = ("≥ " if "max_ms" in row.at_least else "") + duration(row.max_ms)
         figures = (duration(row.mean_ms), *(percentile(row, percent) for percent in (50, 95, 99)), longest)
         cells = "".join(f"{figure:>10}" for figure in figures)
-        name = f"{row.row}: {row.name}" if len(outcome.crowd) > 1 else row.name
+        name = f"{row.row}: {row.name}" if many else row.name
         lines.append(f"{name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")
     for row in outcome.rows:
         if row.level == "request":
             lines.extend(
-                f"  {row.step} / {row.request}: {count} × {kind}"
+                f"  {f'{row.row}: ' if many else ''}{row.step} / {row.request}: {count} × {kind}"
                 for kind, count in sorted(row.kinds.items(), key=lambda kv: -kv[1])[:5]
             )
     lines.append(f"rounds: {outcome.rounds_passed:,} passed, {outcome.rounds_failed:,} failed")
@@ -92,7 +93,7 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
             f"arrivals: {came.planned:,} planned = {came.started:,} started + {came.turned_away:,} turned away +"
             f" {came.not_started:,} not started"
         )
-    if len(outcome.crowd) > 1:
+    if many:
         lines.extend(
             f"  {each.name or each.row}: {each.rounds:,} rounds, {each.users:.3g} users on average, planned"
             f" {each.share_planned:.3g} %, achieved"

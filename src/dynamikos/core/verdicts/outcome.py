@@ -7,7 +7,7 @@ import msgspec
 
 from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.objectives import Judgement, judge
+from dynamikos.core.objectives import Judgement, Objective, judge
 from dynamikos.core.profiles import Arrivals, Held, Users
 from dynamikos.core.reports import Ledger, Row
 
@@ -101,7 +101,6 @@ def judgements_of(frozen: FrozenRun, window: Ledger) -> list[Judgement]:
     were turned away than the plan allows, response times are not judged: they are those of too little load.
     """
     too_many = _turned_away(frozen, window)
-    names = {step.step: step.name for journey in frozen.journeys.values() for _, step in journey.steps()}
     made = []
     for objective in frozen.plan.objectives:
         total = window.all_of("step", objective.step, journey=objective.journey, row=objective.row)
@@ -110,13 +109,23 @@ def judgements_of(frozen: FrozenRun, window: Ledger) -> list[Judgement]:
             total.passed,
             total.moments,
             total.failures,
-            step_name=names.get(objective.step or ""),
+            step_name=_step_name(frozen, objective),
             open_us=total.open_us,
         )
         if too_many and judged.unit == "ms":
             judged = msgspec.structs.replace(judged, word="not judged", reason=too_many)
         made.append(judged)
     return made
+
+
+def _step_name(frozen: FrozenRun, objective: Objective) -> str | None:
+    """What the step of an objective is called, in the journey that it is about."""
+    rows = [row.journey for row in frozen.places.rows if objective.row in (None, row.row)]
+    for key in [objective.journey] if objective.journey is not None else rows:
+        for _, step in frozen.journeys[key].steps() if key in frozen.journeys else ():
+            if step.step == objective.step:
+                return step.name
+    return None
 
 
 def _turned_away(frozen: FrozenRun, window: Ledger) -> str:

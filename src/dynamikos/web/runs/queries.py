@@ -182,6 +182,16 @@ def _outcome(found: Run) -> Outcome | None:
         return None
 
 
+def step_names(inputs: FrozenRun) -> dict[str, dict[str, str]]:
+    """What steps are called, by row and key: with the row before it where there are several."""
+    rows = inputs.places.rows
+    made = {}
+    for row in rows:
+        said = f"{row.name or row.row}: " if len(rows) > 1 else ""
+        made[row.row] = {step.step: said + step.name for _, step in inputs.journeys[row.journey].steps()}
+    return made
+
+
 def rounds(ledger: Ledger) -> tuple[int, int]:
     """Rounds (passed, failed) in it."""
     total = ledger.all_of("round")
@@ -295,15 +305,15 @@ def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[s
     ]
 
 
-def kinds(ledger: Ledger) -> list[tuple[str, str, str, int]]:
-    """(step, request, kind, count) of failures, most first."""
+def kinds(ledger: Ledger) -> list[tuple[str, str, str, str, int]]:
+    """(row, step, request, kind, count) of failures, most first."""
     found = [
-        (each.step, each.request, kind, count)
+        (each.row, each.step, each.request, kind, count)
         for each in ledger.series
         if each.level in ("request", "embedded", "token", "item", "repeat")
         for kind, count in ledger.totals[each.no].failed.items()
     ]
-    return sorted(found, key=lambda row: -row[3])
+    return sorted(found, key=lambda row: -row[4])
 
 
 def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int, KeptExchange]]:
