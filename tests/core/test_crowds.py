@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from dynamikos.core.dealing import Deal, used_up_s
 from dynamikos.core.errors import TextError
 from dynamikos.core.frozen import FrozenRun, every_check, every_series
 from dynamikos.core.frozen.freeze import Inputs, freeze
@@ -16,7 +17,7 @@ from dynamikos.core.frozen.seating import arrivals_of, numbers_before, planned_o
 from dynamikos.core.journeys import Journey, parse_journey
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_plan, plan_problems, write_plan
 from dynamikos.core.plans.crowds import crowd_problems
-from dynamikos.core.plans.follows import follows
+from dynamikos.core.plans.follows import follows, rows_needed
 from dynamikos.core.profiles import Arrivals, Held, Stretch, Turns, UserRounds, Users, segments, users_at
 from dynamikos.core.profiles.instants import evenly, expected, instants_s
 
@@ -298,6 +299,41 @@ class Follows(TestCase):
                 plan = Plan(form=2, plan="p", name="P", environment="e", crowds=(crowd(load, profile),))
                 after = follows(plan, {"a": journey("a", 1)}, lambda key, number: None)
                 self.assertEqual((after.users, after.rounds, after.round_s, after.seconds), (users, rounds, 1, 100))
+
+    def test_rows_of_several_times_are_added_up_one_by_one(self) -> None:
+        """18 users with rounds of 2.5 s, 9 of 6 s and 3 of 2 s make 7.2 + 1.5 + 1.5 rounds a second."""
+        rows, profile = (("a", 60.0), ("b", 30.0), ("c", 10.0)), stretch("burst", 100, to=30)
+        journeys = {"a": journey("a", 2.5), "b": journey("b", 6), "c": journey("c", 2)}
+        for load, per_s in ((Users(shares="users"), 10.2), (Users(), 30 / 3.5), (Users(pacing_s=(10,)), 3.0)):
+            plan = Plan(form=2, plan="p", name="P", environment="e", crowds=(crowd(load, profile, rows=rows),))
+            after = follows(plan, journeys, lambda key, number: None)
+            self.assertAlmostEqual(after.rounds, per_s * 100, delta=1)
+            self.assertAlmostEqual(after.exchanges_per_s, per_s)
+
+    def test_rows_of_data_are_needed_by_those_who_use_them(self) -> None:
+        rows, round_s = (("a", 3.0), ("b", 1.0)), {"a": 2.0, "b": 4.0}
+        for load, deal, using, ends in (
+            (Users(shares="users"), Deal(when="user", then="leave"), "b", None),  # 10 of 40, and 30 rows
+            (Users(shares="users"), Deal(when="user", then="leave"), "ab", 0.0),
+            (Users(shares="users"), Deal(when="round", then="stop"), "b", 12.0),  # ten every 4 s
+            (Arrivals(ceiling=500), Deal(when="user", then="leave"), "a", 1.0),  # 40 a second, 30 of them
+            (Arrivals(ceiling=500), Deal(when="round", then="stop"), "b", 3.06),  # the 31st of ten a second
+            (UserRounds(users=40, rounds=3), Deal(when="round", then="stop"), "b", None),  # ten users, three rows each
+            (UserRounds(users=40, rounds=4), Deal(when="round", then="stop"), "b", 12.0),
+        ):
+            plan = Plan(
+                form=2,
+                plan="p",
+                name="P",
+                environment="e",
+                crowds=(crowd(load, stretch("burst", 60, to=40), rows=rows),),
+            )
+            spans, least = rows_needed(plan, round_s, using)
+            found = used_up_s(deal, 30, spans, least)
+            with self.subTest(load, deal=deal, using=using):
+                self.assertEqual(found is None, ends is None, found)
+                if ends is not None and found is not None:
+                    self.assertAlmostEqual(found, ends, delta=0.05)
 
     def test_a_long_sequence_costs_little(self) -> None:
         made = run_of(crowd(Arrivals(ceiling=50), stretch("burst", 1e5, to=100), rows=(("a", 33.3), ("b", 66.7))))

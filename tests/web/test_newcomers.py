@@ -136,7 +136,8 @@ class Follows(PageCase):
             core = plans.content(self.sample.plan)
             after = plans.follows(self.sample.plan, core)
             assert after is not None
-            found = plans.data_follows(self.sample.plan, plans.scripts_of(self.sample.plan, core).values(), after)[0]
+            scripts = plans.scripts_of(self.sample.plan, core)
+            found = plans.data_follows(self.sample.plan, core, scripts, {core.journey: after.round_s})[0]
             with self.subTest(words):
                 self.assertIn(words, found.said)
                 self.assertEqual(found.early, early)

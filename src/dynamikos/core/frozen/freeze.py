@@ -10,8 +10,7 @@ from dynamikos.core.frozen.document import DataPile, FrozenRun
 from dynamikos.core.journeys import Journey, names_needed, verify
 from dynamikos.core.journeys.kinds import Calling
 from dynamikos.core.plans import AgreedTarget, Crowd, CrowdRow, Plan, Way, plan_problems
-from dynamikos.core.plans.follows import thinks_s
-from dynamikos.core.profiles import Users
+from dynamikos.core.plans.follows import thinks_s, weighed
 from dynamikos.core.values import names_in
 
 
@@ -128,9 +127,6 @@ def crowds_of(inputs: Inputs) -> tuple[Crowd, ...]:
     return tuple(replace(crowd, rows=tuple(keyed(row) for row in crowd.rows)) for crowd in inputs.plan.everybody())
 
 
-SHORTEST_ROUND_S = 0.1
-
-
 def weights_of(inputs: Inputs) -> dict[str, float]:
     """In which proportion users are given to the rows of crowds whose shares are of visits: a row's share times the
     time of its round, since who takes longer for a round begins fewer.
@@ -139,21 +135,6 @@ def weights_of(inputs: Inputs) -> dict[str, float]:
     thinks = {name: thinks_s(journey) * factor for name, journey in inputs.journeys.items()}
     times = {**thinks, **inputs.round_s}
     return {row: weight for crowd in inputs.plan.everybody() for row, weight in weighed(crowd, times).items()}
-
-
-def weighed(crowd: Crowd, round_s: Mapping[str, float]) -> dict[str, float]:
-    """The weights of one crowd's rows; `round_s` are seconds of a round by journey. Empty where shares are not of
-    visits, or there is one row.
-    """
-    if len(crowd.rows) < 2 or not isinstance(crowd.load, Users) or crowd.load.shares != "visits":
-        return {}
-    made = {}
-    for row in crowd.rows:
-        took = round_s.get(row.journey, 0.0)
-        if crowd.load.pacing_s is not None:
-            took = max(took, sum(crowd.load.pacing_s) / len(crowd.load.pacing_s))
-        made[row.row] = round(row.share * max(took, SHORTEST_ROUND_S), 6)
-    return made
 
 
 def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, checked: bool = False) -> FrozenRun:

@@ -10,10 +10,10 @@ from typing import Any, cast
 from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.frozen.freeze import weighed
 from dynamikos.core.journeys import key_from
 from dynamikos.core.plans import Crowd, CrowdRow, Plan
 from dynamikos.core.plans.crowds import turns_of
+from dynamikos.core.plans.follows import weighed
 from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, Users, Workload
 from dynamikos.core.profiles.workloads import UNIT_S
 

@@ -1,7 +1,7 @@
 """Reading load plans, and what follows from one."""
 
 import uuid
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from django.db.models import QuerySet
@@ -10,7 +10,7 @@ from django.shortcuts import get_object_or_404
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed
 from dynamikos.core.plans import Crowd, Plan
-from dynamikos.core.plans.follows import Answered, Follows, one_round
+from dynamikos.core.plans.follows import Answered, Follows, one_round, rows_needed
 from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.core.plans.model import PLAN
 from dynamikos.core.profiles import highest, level_at, segments, spans
@@ -76,10 +76,13 @@ def load_of(member: Membership, key: str) -> tuple[list[tuple[float, float]], fl
             scripts = scripts_of(found, core)
         except Unreadable:
             continue
-        if not any(key in {name.split(".")[0] for name in names_needed(script)} for script in scripts.values()):
+        using = [name for name, script in scripts.items() if key in tables_of(script)]
+        if not using:
             continue
-        after = follows(found, core)
-        return (after.starts_s if after else []), after.round_s if after else 0.0, core.seed, f"“{core.name}”"
+        here = {name: each for name, each in journeys_of(found, core).items() if each is not None}
+        deal = deal_of(DataSet.objects.get(project=member.project, key=key))
+        spans, round_s = rows_needed(core, rounds_s(here, scripts, core), using, by_seat=deal.whose == "slice")
+        return spans, round_s, core.seed, f"“{core.name}”"
     return [], 0.0, 1, ""
 
 
@@ -109,17 +112,22 @@ def follows(found: LoadPlan, core: Plan) -> Follows | None:
     return what_follows(core, {key: journey_content(each) for key, each in here.items()}, answers(here))
 
 
-def data_follows(found: LoadPlan, scripts: Iterable[CoreJourney], after: Follows) -> list[DataFollows]:
-    """What becomes of the rows that the journeys use."""
-    needed = {
-        name.split(".")[0]
-        for script in scripts
-        for name in names_needed(script.active())
-        if not name.startswith(("env.", "secrets."))
-    }
+def tables_of(script: CoreJourney) -> set[str]:
+    """Keys of the data sets that a journey uses, possibly."""
+    names = names_needed(script.active())
+    return {name.split(".")[0] for name in names if not name.startswith(("env.", "secrets."))}
+
+
+def data_follows(
+    found: LoadPlan, core: Plan, scripts: Mapping[str, CoreJourney], times: Mapping[str, float]
+) -> list[DataFollows]:
+    """What becomes of the rows that the journeys use; `times` are seconds of a round of each."""
+    tables = {name: tables_of(script) for name, script in scripts.items()}
     made = []
-    for each in DataSet.objects.filter(project=found.project, key__in=needed):
-        said, early = ends_of(deal_of(each), each.rows, after.starts_s, after.round_s, "this profile")
+    for each in DataSet.objects.filter(project=found.project, key__in=set().union(*tables.values())):
+        deal, using = deal_of(each), [name for name, used in tables.items() if each.key in used]
+        spans, round_s = rows_needed(core, times, using, by_seat=deal.whose == "slice")
+        said, early = ends_of(deal, each.rows, spans, round_s, "this profile")
         made.append(DataFollows(each.key, each.pk, each.rows, said, early))
     return made
 

@@ -69,7 +69,8 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     follows = queries.follows(found, core)
     ends_s = run_ends_s(core.everybody())
     there = {key: journey for key, journey in here.items() if journey is not None}
-    every = crowds.shown(core, queries.rounds_s(there, scripts, core), {key: each.name for key, each in there.items()})
+    times = queries.rounds_s(there, scripts, core)
+    every = crowds.shown(core, times, {key: each.name for key, each in there.items()})
     return {
         "lost_environment": lost,
         "plan": found,
@@ -85,7 +86,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "drawings": [(each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers)) for each in every],
         "problems": problems,
         "follows": follows,
-        "data_follows": queries.data_follows(found, scripts.values(), follows) if follows else [],
+        "data_follows": queries.data_follows(found, core, scripts, times) if follows else [],
         "journeys": journeys.journeys(member),
         "environments": known,
         "measures": forms.MEASURES,
