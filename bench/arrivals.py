@@ -26,7 +26,7 @@ def child(what: str, port: int) -> None:
     from dynamikos.core.frozen.freeze import Inputs, freeze
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
-    from dynamikos.core.profiles import Arrivals, Stretch, Users
+    from dynamikos.core.profiles import Arrivals, Stretch, Users, Workload
     from dynamikos.engine.clock import RealClock
     from dynamikos.engine.limits import raise_descriptors
     from dynamikos.engine.network import RealNetwork
@@ -44,10 +44,12 @@ def child(what: str, port: int) -> None:
         for key in keys
     }
     rows = tuple(CrowdRow(row=key, journey=key) for key in keys)
-    if what == "arrivals":
-        load, profile = Arrivals(ceiling=2000), (Stretch(stretch="burst", to=RATE, seconds=SECONDS),)
-    else:
-        load, profile = Users(), (Stretch(stretch="climb", to=USERS, seconds=15), Stretch(stretch="hold", seconds=5))  # type: ignore[assignment]
+    load: Workload = Arrivals(ceiling=2000) if what == "arrivals" else Users()
+    profile = (
+        (Stretch(stretch="burst", to=RATE, seconds=SECONDS),)
+        if what == "arrivals"
+        else (Stretch(stretch="climb", to=USERS, seconds=15), Stretch(stretch="hold", seconds=5))
+    )
     crowd = Crowd(crowd="c", load=load, profile=profile, rows=rows)
     plan = Plan(form=2, plan="p", name="P", environment="e", crowds=(crowd,), grace_s=1)
     agreed = (parse_target(base),)
@@ -90,13 +92,7 @@ def run() -> list[Result]:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         port = next(port for port in range(18300, 18400) if is_free(port))
-        server = nginx(folder, port)
-        conf = folder / "nginx.conf"
-        server.terminate()
-        server.wait()
-        conf.write_text(conf.read_text().replace("worker_connections 1024", "worker_connections 20000"))
-        command = ["taskset", "-c", "0", "/usr/sbin/nginx", "-c", str(conf), "-p", str(folder)]
-        server = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+        server = nginx(folder, port, connections=2 * USERS)
         try:
             wait_for_port(port, 5)
             printed = {}

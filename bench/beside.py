@@ -14,14 +14,15 @@ USERS, SECONDS, ROUNDS = 64, 4, 5
 C_LOOP = "C epoll loop"
 
 
-def nginx(folder: Path, port: int, more: str = "") -> "subprocess.Popen[bytes]":
-    """Debian's nginx on core 0, serving 1 kB at /kb; `more` goes into its server block, with FOLDER for the
-    folder it serves."""
+def nginx(folder: Path, port: int, more: str = "", connections: int = 1024) -> "subprocess.Popen[bytes]":
+    """Debian's nginx on core 0, serving 1 kB at /kb over so many `connections` at once; `more` goes into its server
+    block, with FOLDER for the folder it serves.
+    """
     os.chmod(folder, 0o755)
     (folder / "kb").write_bytes(b"x" * 1024)
     (folder / "nginx.conf").write_text(
         f"daemon off; worker_processes 1; pid {folder}/pid; error_log {folder}/error.log;\n"
-        "events { worker_connections 1024; }\n"
+        f"events {{ worker_connections {connections}; }}\n"
         "http { access_log off; keepalive_requests 100000000; keepalive_timeout 60;\n"
         f"client_body_temp_path {folder}/b; proxy_temp_path {folder}/p; fastcgi_temp_path {folder}/f;\n"
         f"uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s; open_file_cache max=10;\n"

@@ -13,7 +13,7 @@ from dynamikos.core.dealing import Deal, used_up_s
 from dynamikos.core.errors import TextError
 from dynamikos.core.frozen import FrozenRun, every_check, every_series
 from dynamikos.core.frozen.freeze import Inputs, freeze
-from dynamikos.core.frozen.seating import arrivals_of, numbers_before, planned_on, seats_of, slices_of
+from dynamikos.core.frozen.seating import arrivals_of, numbers_before, planned_by, seats_of, slices_of
 from dynamikos.core.journeys import Journey, parse_journey
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_plan, plan_problems, write_plan
 from dynamikos.core.plans.crowds import crowd_problems
@@ -162,7 +162,7 @@ class Seating(TestCase):
             self.assertEqual(sorted(together, key=lambda s: s.number), sorted(alone, key=lambda s: s.number))
             arriving = [each for shard in range(shards) for each in arrivals_of(made, 1, shard, shards)]
             self.assertEqual(sorted(arriving, key=lambda a: a.number), list(arrivals_of(made, 1, 0, 1)))
-            there = [planned_on(made, shard, shards) for shard in range(shards)]
+            there = [planned_by(seats_of(made, shard, shards)) for shard in range(shards)]
             for second in range(40):
                 self.assertEqual(sum(each(second + 0.995) for each in there), made.planned_at(second + 0.995))
 

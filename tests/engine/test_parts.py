@@ -4,7 +4,7 @@ import asyncio
 import time
 from unittest import IsolatedAsyncioTestCase, TestCase
 
-from dynamikos.core.frozen.seating import planned_on, seats_of
+from dynamikos.core.frozen.seating import planned_by, seats_of
 from dynamikos.core.plans import parse_target
 from dynamikos.core.values.masking import MASK, Masker
 from dynamikos.engine.failures import Failure, Reopen
@@ -168,7 +168,7 @@ class Sharing(TestCase):
         made = frozen(parts, users=10, climb_s=5, hold_s=5)
         numbers = sorted(seat.number for shard in range(3) for seat in seats_of(made, shard, 3))
         self.assertEqual(numbers, list(range(1, 11)))
-        alone, three = planned_on(made, 0, 1), [planned_on(made, shard, 3) for shard in range(3)]
+        alone, three = planned_by(seats_of(made, 0, 1)), [planned_by(seats_of(made, shard, 3)) for shard in range(3)]
         for second in range(10):
             self.assertEqual(sum(there(second + 0.995) for there in three), alone(second + 0.995))
             self.assertEqual(made.planned_at(second + 0.995), alone(second + 0.995))

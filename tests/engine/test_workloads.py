@@ -199,6 +199,17 @@ class Holding(TestCase):
         self.assertTrue(3 < opened < 12, opened)  # not for every round that waits: after 1, 2, 4, … seconds
         self.assertLessEqual(ran.messages[-1].second, 11)
 
+    def test_a_slice_belongs_to_a_place_beside_other_crowds(self) -> None:
+        pile = DataPile(key="people", columns=("name",), rows=10, deal=Deal(whose="slice", when="user"))
+        others = crowd(Arrivals(ceiling=7), hold(1, 5), crowd="others")
+        held = crowd(Held(ceiling=2), hold(10, 5), rows=(("b", 1),), crowd="held")
+        made = inputs(
+            others, held, journeys=(journey("a"), journey("b", column="people.name")), data=(pile,), grace_s=20
+        )
+        ran = Ran(made, after(0.5), rows={"people": [[f"n{at}"] for at in range(10)]})
+        asked = {data.split(b" ")[1] for data in ran.requests}
+        self.assertEqual(asked, {b"/a", b"/b?who=n0", b"/b?who=n5"})
+
     def test_each_row_has_its_own(self) -> None:
         rows = (("a", 3.0), ("b", 1.0))
         ran = Ran(inputs(crowd(Held(ceiling=20), hold(8, 10), rows=rows)), after(0.2))

@@ -18,6 +18,7 @@ def load(target_port: int, password: str) -> None:
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.journeys.from_recording import journey_from
     from dynamikos.core.plans import parse_plan
+    from dynamikos.core.plans.crowds import with_journeys
     from dynamikos.web.accounts.models import Account
     from dynamikos.web.datasets.actions import set_deal
     from dynamikos.web.datasets.uploads import import_csv
@@ -78,8 +79,5 @@ def load(target_port: int, password: str) -> None:
             keys[path] = create_journey(member, parse_journey((examples / path).read_text()), None).key
         for name in ("crowd", "arrivals"):
             plan = parse_plan((examples / f"{name}.plan.yaml").read_text())
-            crowds = tuple(
-                replace(crowd, rows=tuple(replace(row, journey=keys[row.journey]) for row in crowd.rows))
-                for crowd in plan.crowds
-            )
+            crowds = with_journeys(plan.crowds, keys)
             add_plan(member, replace(plan, crowds=crowds, environment=environment.key, data=(), deals={}))

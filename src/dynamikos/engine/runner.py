@@ -7,15 +7,16 @@ import hashlib
 import logging
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from msgspec.structs import replace
 
 from dynamikos.core.frozen import FrozenRun, every_check, every_series, stream
 from dynamikos.core.frozen.freeze import needs
-from dynamikos.core.frozen.seating import arrivals_of, numbers_before, planned_on, seats_of, slices_of
+from dynamikos.core.frozen.seating import planned_by, seats_of, slices_of
 from dynamikos.core.journeys import Journey
 from dynamikos.core.plans import Way
-from dynamikos.core.profiles import Arrivals, Held, Users, share_of
+from dynamikos.core.profiles import share_of
 from dynamikos.core.reports import Health, KeptExchange
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure
@@ -25,11 +26,12 @@ from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Origin, Si
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
-from dynamikos.engine.schedule.starter import Arriving, Company, Holding, Pace, Planned, Staff
+from dynamikos.engine.schedule.company import company_of
+from dynamikos.engine.schedule.staff import Around
 from dynamikos.engine.users.compiled import Script, compile_journey
 from dynamikos.engine.users.dealing import Dealer, specs_of
 from dynamikos.engine.users.kinds import item_of
-from dynamikos.engine.users.performer import Gate, User
+from dynamikos.engine.users.performer import User
 from dynamikos.engine.users.proving import Tokens
 from dynamikos.engine.users.surroundings import Cap, Surroundings
 
@@ -96,9 +98,7 @@ def surroundings(
     rows = frozen.places.rows
     uses = [tables_of(frozen.journeys[row.journey], frozen) for row in rows]
     specs = specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1)
-    slices = {
-        pile.key: slices_of(frozen, uses, pile.key) for pile in frozen.data if pile.deal.whose == "slice"
-    }  # fmt: skip
+    slices = {pile.key: slices_of(frozen, uses, pile.key) for pile in frozen.data if pile.deal.whose == "slice"}
     tokens, counters = Tokens(), dict[str, int]()
     choice = Choice(stream(frozen.seed, "keep", "", shard.number))
     cap = Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None
@@ -168,38 +168,6 @@ def _on_the_way(journey: Journey, way: Way) -> Journey:
     return replace(journey, headers=(*journey.headers, *added)) if added else journey
 
 
-def company_of(
-    shard: Shard, rows: Sequence[Surroundings], begin: float, clock: Clock, recorder: Recorder, health: HealthWatch
-) -> Company:
-    """Who has the users of each crowd come and go."""
-    frozen = shard.frozen
-
-    def make(
-        number: int, seat: int, row: int, *, rounds: int | None = None, gate: Gate | None = None,
-        planned: float | None = None,
-    ) -> User:  # fmt: skip
-        return User(number, rows[row], seat=seat, rounds=rounds, gate=gate, planned=planned)
-
-    seats = seats_of(frozen, shard.number, shard.count)
-    staffs: list[Staff] = []
-    numbers = numbers_before(frozen.crowds)
-    for no, crowd in enumerate(frozen.crowds):
-        load, around = crowd.load, (begin, clock, health, recorder, make)
-        if isinstance(load, Arrivals | Held):
-            planned = arrivals_of(frozen, no, shard.number, shard.count)
-            places = range(shard.number + 1, load.ceiling + 1, shard.count)
-            if isinstance(load, Held):
-                staffs.append(Holding(planned, places, numbers[no], *around))
-            else:
-                staffs.append(Arriving(planned, [frozen.places.before[no] + place for place in places], *around))
-            continue
-        pacing = load.pacing_s
-        gate = None if pacing is None else lambda pacing=pacing: Pace(pacing[0], pacing[-1], clock, recorder).turn
-        leaving = load.leaving if isinstance(load, Users) else "step"
-        staffs.append(Planned([seat for seat in seats if seat.crowd == no], crowd.ends_s, leaving, gate, *around))
-    return Company(staffs)
-
-
 async def run(
     shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None
 ) -> str:
@@ -221,16 +189,22 @@ async def run(
     for around in rows:
         around.write = sink.write
     control.forget = rows[0].dealer.forget_last
-    starter = company_of(shard, rows, begin, clock, recorder, health)
-    there = planned_on(frozen, shard.number, shard.count)
+    seats = seats_of(frozen, shard.number, shard.count)
+
+    def make(row: int, number: int, **more: Any) -> User:
+        return User(number, rows[row], **more)
+
+    shared = Around(begin, clock, health, recorder, make)
+    starter = company_of(frozen, seats, shard.number, shard.count, shared)
+    there = planned_by(seats)
     control._gently = starter.stop_gently
     if control.stopped == "gently":
         starter.stop_gently()
 
     scripts = [around.script for around in rows]
     _only_agreed(scripts, network)
-    seats = sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds)
-    _enough_descriptors(scripts, seats)
+    most = sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds)
+    _enough_descriptors(scripts, most)
 
     def planned(second: int) -> int:
         return 0 if control.stopped else there(second + 0.995)

@@ -3,13 +3,12 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from msgspec.structs import replace
-
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen.document import DataPile, FrozenRun
 from dynamikos.core.journeys import Journey, names_needed, verify
 from dynamikos.core.journeys.kinds import Calling
-from dynamikos.core.plans import AgreedTarget, Crowd, CrowdRow, Plan, Way, plan_problems
+from dynamikos.core.plans import AgreedTarget, Plan, Way, plan_problems
+from dynamikos.core.plans.crowds import with_journeys
 from dynamikos.core.plans.follows import thinks_s, weighed
 from dynamikos.core.values import names_in
 
@@ -118,15 +117,6 @@ def deal_problems(piles: Iterable[DataPile]) -> list[str]:
     return found
 
 
-def crowds_of(inputs: Inputs) -> tuple[Crowd, ...]:
-    """The plan's crowds, with the journeys' keys."""
-
-    def keyed(row: CrowdRow) -> CrowdRow:
-        return replace(row, journey=inputs.journeys[row.journey].journey)
-
-    return tuple(replace(crowd, rows=tuple(keyed(row) for row in crowd.rows)) for crowd in inputs.plan.everybody())
-
-
 def weights_of(inputs: Inputs) -> dict[str, float]:
     """In which proportion users are given to the rows of crowds whose shares are of visits: a row's share times the
     time of its round, since who takes longer for a round begins fewer.
@@ -153,7 +143,7 @@ def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, check
         cap_per_s=cap_per_s,
         plan=inputs.plan,
         journeys=journeys,
-        crowds=crowds_of(inputs),
+        crowds=with_journeys(inputs.plan.everybody(), {name: each.journey for name, each in inputs.journeys.items()}),
         measured=inputs.plan.measured_s,
         weights=weights_of(inputs),
         values=dict(inputs.values),

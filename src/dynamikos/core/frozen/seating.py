@@ -1,5 +1,6 @@
 """Who is planned where: the users and arrivals of one generator. Pure, and the same for all that ask."""
 
+import itertools
 import math
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -75,9 +76,8 @@ def seats_of(frozen: FrozenRun, shard: int, shards: int) -> list[Seat]:
     return sorted(made, key=lambda each: (each.start_s, each.number))
 
 
-def planned_on(frozen: FrozenRun, shard: int, shards: int) -> Callable[[float], int]:
-    """How many users of one shard are planned to be there, by second of the run."""
-    seats = seats_of(frozen, shard, shards)
+def planned_by(seats: Sequence[Seat]) -> Callable[[float], int]:
+    """How many of `seats` are planned to be taken, by second of the run."""
     starts, ends = sorted(each.start_s for each in seats), sorted(each.end_s for each in seats)
     return lambda second: bisect_right(starts, second) - bisect_right(ends, second)
 
@@ -93,24 +93,17 @@ def arrivals_of(frozen: FrozenRun, crowd_no: int, shard: int, shards: int) -> It
         counted: Iterable[float] = poisson(stream(frozen.seed, "arrivals", crowd.crowd, 0))
         lot = stream(frozen.seed, "row", crowd.crowd, 0)
         shares = [row.share for row in crowd.rows]
-        rows: Iterator[int] = (lot.choices(range(len(shares)), shares)[0] for _ in iter(int, 1))
+        rows: Iterator[int] = (lot.choices(range(len(shares)), shares)[0] for _ in itertools.repeat(None))
     else:
         counted = evenly()
         turns = turns_of(crowd, frozen.weights)
-        rows = (turns[k] for k in _from_zero())
+        rows = (turns[k] for k in itertools.count())
     given = [0] * len(crowd.rows)
     for number, at in enumerate(instants_s(segments(crowd.profile), crowd.unit_s, counted), 1):
         row = next(rows)
         turn, given[row] = given[row], given[row] + 1
         if shard_of(turn, first + row, shards) == shard:
             yield Arrival(before + number, first + row, crowd.starts_s + at)
-
-
-def _from_zero() -> Iterator[int]:
-    number = 0
-    while True:
-        yield number
-        number += 1
 
 
 def slices_of(frozen: FrozenRun, uses: Sequence[frozenset[str]], table: str) -> tuple[int, dict[int, int]]:

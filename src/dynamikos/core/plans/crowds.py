@@ -1,10 +1,11 @@
 """Who comes: crowds of rows, each a journey with its share, and when their users are there."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated
 
 import msgspec
+from msgspec.structs import replace
 
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.profiles import (
@@ -90,27 +91,31 @@ class Crowd(Frozen, frozen=True, kw_only=True):
                 yield k, self.starts_s + at, self.ends_s
 
 
+def with_journeys(crowds: Sequence[Crowd], named: Mapping[str, str]) -> tuple[Crowd, ...]:
+    """The same crowds, with `named[journey]` for each row's journey: a key for a path, another key."""
+    return tuple(
+        replace(crowd, rows=tuple(replace(row, journey=named[row.journey]) for row in crowd.rows)) for crowd in crowds
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class Places:
     """The rows of all crowds in order, numbered from 0 through the run, and the users' numbers before each crowd's."""
 
     rows: tuple[CrowdRow, ...]
-    crowd_of: tuple[int, ...]  # of each row
     first_row: tuple[int, ...]  # of each crowd
     before: tuple[int, ...]  # seats of the crowds before each
 
     @classmethod
     def of(cls, crowds: Sequence[Crowd]) -> "Places":
         rows: list[CrowdRow] = []
-        crowd_of: list[int] = []
         first, before, seats = [], [], 0
-        for number, crowd in enumerate(crowds):
+        for crowd in crowds:
             first.append(len(rows))
             before.append(seats)
             seats += crowd.seats
             rows.extend(crowd.rows)
-            crowd_of.extend([number] * len(crowd.rows))
-        return cls(tuple(rows), tuple(crowd_of), tuple(first), tuple(before))
+        return cls(tuple(rows), tuple(first), tuple(before))
 
 
 def turns_of(crowd: Crowd, weights: dict[str, float]) -> Turns:
@@ -147,8 +152,6 @@ def crowd_problems(crowds: Sequence[Crowd]) -> list[str]:
         found.extend(f"{said}{each}" for each in profile_problems(crowd.profile, only_lasts=lasts))
         if not sum(row.share for row in crowd.rows):
             found.append(f"{said}No row has a share above 0, so nobody would come.")
-        if isinstance(crowd.load, Users) and 0 < peak(crowd.profile) > 1_000_000:
-            found.append(f"{said}More than 1,000,000 users at once can't be planned.")
         if isinstance(crowd.load, UserRounds) and crowd.load.start_s > duration_s(crowd.profile):
             found.append(f"{said}The last of its users would start after its end; make its stretch longer.")
         pacing = crowd.load.pacing_s

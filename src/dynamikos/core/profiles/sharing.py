@@ -1,5 +1,6 @@
 """Sharing out: which row of a crowd the k-th user has, which generator the j-th of a row."""
 
+import math
 from collections.abc import Sequence
 from fractions import Fraction
 
@@ -17,9 +18,7 @@ class Turns:
         scale = sum(exact, Fraction(0))
         if scale <= 0 or min(exact) < 0:
             raise ValueError("shares have to be 0 or more, and one of them more")
-        common = 1
-        for share in exact:
-            common = common * (share / scale).denominator // _gcd(common, (share / scale).denominator)
+        common = math.lcm(*((share / scale).denominator for share in exact))
         self._at = [at for at, share in enumerate(exact) if share > 0]
         self._weights = [int(exact[at] / scale * common) for at in self._at]
         self._all = common  # of so many terms each row gets its weight, and then it begins anew
@@ -51,12 +50,6 @@ class Turns:
                 best, best_room, best_weight = row, room, weight
         self._given[best] += 1
         return self._at[best]
-
-
-def _gcd(a: int, b: int) -> int:
-    while b:
-        a, b = b, a % b
-    return a
 
 
 def shard_of(turn: int, row: int, shards: int) -> int:

@@ -1,4 +1,4 @@
 """When users start and leave.
 
-Never performs them. Start reading at `starter`.
+Never performs them. Start reading at `company`.
 """

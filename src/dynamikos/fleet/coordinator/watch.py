@@ -12,7 +12,7 @@ from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import every_series
-from dynamikos.core.frozen.seating import planned_on
+from dynamikos.core.frozen.seating import planned_by, seats_of
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.verdicts import conclude
 from dynamikos.core.verdicts.outcome import OUTCOME
@@ -242,7 +242,7 @@ class RunWatch:
     def _planned(self, shard: int, shards: int, second: int) -> int:
         """Users that are planned on a shard at the end of a second."""
         if shard not in self.planned:
-            self.planned[shard] = planned_on(self.frozen, shard, shards)
+            self.planned[shard] = planned_by(seats_of(self.frozen, shard, shards))
         return self.planned[shard](second + 0.995)
 
     def _again(self, shards: list[Shard]) -> None:

@@ -12,6 +12,7 @@ from dynamikos.core.frozen import FrozenRun, canonical, digest
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.frozen.freeze import freeze
 from dynamikos.core.plans import Plan, parse_target
+from dynamikos.core.plans.crowds import with_journeys
 from dynamikos.core.plans.quick import from_address
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.actions import append_rows
@@ -145,10 +146,7 @@ def start_quickly(
             environments.agree(member, place, quick.agreed)
         journey = create_journey(member, quick.journey, None)
         plan = replace(quick.plan, environment=place.key)
-        crowds = tuple(
-            replace(crowd, rows=tuple(replace(row, journey=journey.key) for row in crowd.rows))
-            for crowd in plan.everybody()
-        )
+        crowds = with_journeys(plan.everybody(), {quick.journey.journey: journey.key})
         made = add_plan(member, plan.with_crowds(crowds))
     return start(member, made)
 
