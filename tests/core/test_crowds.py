@@ -94,15 +94,14 @@ KINDS = ("climb", "hold", "burst", "stairs")
 class Curves(TestCase):
     def test_each_kind_of_stretch(self) -> None:
         for made, wanted in (
-            ((stretch("climb", 10, to=10), stretch("burst", 5, to=40), stretch("hold", 5)), [5, 40, 10]),
-            ((stretch("stairs", 30, to=30, steps=3),), [10, 20, 30]),
-            ((stretch("drawn", 10, points=((0, 4), (10, 24))), stretch("hold", 10)), [14, 24]),
-            ((stretch("drawn", 20, points=((5, 10), (10, 10))),), [5, 10, 10]),
+            ((stretch("climb", 10, to=10), stretch("burst", 5, to=40), stretch("hold", 5)), {5: 5, 12.5: 40, 17: 10}),
+            ((stretch("stairs", 30, to=30, steps=3),), {5: 10, 9.9: 10, 10: 20, 15: 20, 25: 30}),
+            ((stretch("climb", 0, to=30), stretch("stairs", 20, to=10, steps=2)), {5: 20, 15: 10}),
+            ((stretch("drawn", 10, points=((0, 4), (10, 24))), stretch("hold", 10)), {0: 4, 5: 14, 15: 24}),
+            ((stretch("drawn", 20, points=((5, 10), (10, 10))),), {2.5: 5, 7: 10, 15: 10}),
         ):
-            instants = {3: (5, 12.5, 17), 2: (5, 15)}[len(wanted)] if made[0].stretch != "stairs" else (5, 15, 25)
-            if made[0].stretch == "drawn" and len(made) == 1:
-                instants = (2.5, 7, 15)
-            self.assertEqual([users_at(made, at) for at in instants], wanted, made)
+            with self.subTest(made):
+                self.assertEqual({at: users_at(made, at) for at in wanted}, wanted)
 
     def test_arrivals_of_a_climb(self) -> None:
         curve = segments((stretch("climb", 10, to=20), stretch("hold", 20)))

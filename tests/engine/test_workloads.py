@@ -74,10 +74,11 @@ class Ran:
             shard = Shard(number=number, count=shards, frozen=made, rows=rows or {}, secrets={})
             self.ended.append(run_virtual(self._run(shard, network, sink)))
             self.requests += network.requests
-        self.window, self.whole = Ledger(every_series(made)), Ledger(every_series(made))
+        self.window, self.whole, self.all = (Ledger(every_series(made)) for _ in range(3))
         self.messages = [message for sink in self.sinks for message in sink.messages]
         for message in self.messages:
             self.whole.add(message, totals=False)
+            self.all.add(message)
             self.window.add(message, totals=made.measured[0] <= message.second < made.measured[1])
             self.window.carry(message)
 
@@ -301,7 +302,8 @@ class Crowds(TestCase):
             self.assertEqual(by_row, [6, 2])
             for row, count in (("a", 60), ("b", 20), ("c", 6)):
                 self.assertEqual(sum(data.startswith(f"GET /{row}".encode()) for data in ran.requests), count)
-                self.assertGreaterEqual(ran.window.all_of("round", row=row).passed.n, count // 2)
+                self.assertEqual(ran.all.all_of("round", row=row).passed.n, count)
+                self.assertEqual(ran.all.all_of("request", row=row).passed.n, count)
             figures = {each.row: each for each in ran.outcome().crowd}
             self.assertAlmostEqual(figures["a"].share_achieved or 0, 75, delta=1)
 

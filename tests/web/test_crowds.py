@@ -11,7 +11,7 @@ from dynamikos.core.profiles import Arrivals, Held, UserRounds, Users
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.actions import create as create_journey
-from dynamikos.web.plans import crowds, forms, queries
+from dynamikos.web.plans import crowd_fields, crowds, forms, queries
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import queries as run_queries
 from dynamikos.web.runs.models import Run
@@ -83,14 +83,14 @@ class Fields(PageCase):
     def test_every_workload_goes_through_the_page_and_back(self) -> None:
         for text, kind in zip(self.LOADS, (UserRounds, Arrivals, Held, Users), strict=True):
             plan = parse_plan(TEXT.replace("LOAD", text))
-            made: Any = crowds.crowds_from(posted(plan), plan)
+            made: Any = crowd_fields.crowds_from(posted(plan), plan)
             self.assertEqual(made["crowds"], plan.crowds)
             self.assertIsInstance(made["crowds"][1].load, kind)
             self.assertEqual((made["journey"], made["profile"]), ("", ()))
 
     def test_a_plan_of_one_journey_stays_short(self) -> None:
         plan = queries.content(self.sample.plan)
-        made: Any = crowds.crowds_from(posted(plan), plan)
+        made: Any = crowd_fields.crowds_from(posted(plan), plan)
         self.assertEqual((made["journey"], made["profile"], made["crowds"]), (plan.journey, plan.profile, ()))
 
     def test_what_can_not_be_read_is_said_with_its_place(self) -> None:
@@ -118,7 +118,7 @@ class Fields(PageCase):
             values[at] = wrong
             data.setlist(field, values)
             with self.subTest(field, wrong=wrong), self.assertRaises(DynamikosError) as caught:
-                crowds.crowds_from(data, plan)
+                crowd_fields.crowds_from(data, plan)
             self.assertIn(wanted, str(caught.exception))
 
     def test_keys_are_kept_and_new_ones_are_unique(self) -> None:
@@ -129,17 +129,17 @@ class Fields(PageCase):
             ("c0-share", ["60", "", "40"]),
         ):  # fmt: skip
             data.setlist(name, values)
-        made: Any = crowds.crowds_from(data, plan)
+        made: Any = crowd_fields.crowds_from(data, plan)
         keys = [row.row for crowd in made["crowds"] for row in crowd.rows]
         self.assertEqual((keys[0], len(keys), len(set(keys))), ("a", 3, 3))
         data["another"] = "1"
-        more: Any = crowds.crowds_from(data, plan)
+        more: Any = crowd_fields.crowds_from(data, plan)
         self.assertEqual(len(more["crowds"]), 3)
         self.assertEqual(plan_problems(plan.with_crowds(more["crowds"]), {}), [])
         for name in ("c1-row", "c1-journey", "c1-row-name", "c1-share"):
             data.setlist(name, [""])
         del data["another"]
-        fewer: Any = crowds.crowds_from(data, plan)
+        fewer: Any = crowd_fields.crowds_from(data, plan)
         self.assertEqual([crowd.crowd for crowd in fewer["crowds"]], ["one"])
 
     def test_what_an_objective_is_about_goes_forth_and_back(self) -> None:

@@ -11,7 +11,8 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.objectives.judge import Measure
 from dynamikos.core.plans import Plan, Timeouts
 from dynamikos.core.plans.crowds import measured_of
-from dynamikos.web.plans.crowds import crowds_from, number
+from dynamikos.web.plans.crowd_fields import crowds_from
+from dynamikos.web.ui.numbers import number
 
 TIMEOUTS = (("connect_s", "Connecting"), ("first_byte_s", "Until the first byte"), ("whole_s", "All of it"))
 MEASURES = ("p50", "p90", "p95", "p99", "mean", "max", "failure-rate")

@@ -11,7 +11,7 @@ from dynamikos.core.plans.crowds import measured_of, run_ends_s
 from dynamikos.core.profiles import UNIT_S
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.journeys import queries as journeys
-from dynamikos.web.plans import actions, crowds, forms, queries
+from dynamikos.web.plans import actions, crowd_fields, crowds, forms, queries
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -76,9 +76,9 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "plan": found,
         "core": core,
         "crowds": every,
-        "workloads": crowds.WORKLOADS,
-        "stretches": crowds.STRETCHES,
-        "leavings": crowds.LEAVING,
+        "workloads": crowd_fields.WORKLOADS,
+        "stretches": crowd_fields.STRETCHES,
+        "leavings": crowd_fields.LEAVING,
         "units": tuple(UNIT_S),
         "journey_keys": set(there),
         "suggested": measured_of(core.everybody()),

@@ -13,12 +13,12 @@ from dynamikos.core.reports import Row
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.verdicts.outcome import NOT_VALID
 from dynamikos.web.plans import queries as plans
-from dynamikos.web.plans.crowds import number, whole
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.streams.views import event_stream
+from dynamikos.web.ui.numbers import number, whole
 
 TAPE_LABEL = (
     "Tape: lanes on the run clock. Left and right move the crosshair, with Shift they make the window longer, Escape"

@@ -47,6 +47,22 @@ def field(content: str, label: str, look: str = "") -> SafeString:
 
 
 @register.simple_tag
+def numeral(
+    name: str, value: object, label: str = "", of: object = "", least: object = 0, hint: object = ""
+) -> SafeString:
+    """A field for a number that is no less than `least`. `label` is what it is called where nothing stands beside it,
+    and `of` which row's it is; `hint` stands in it while it is empty.
+    """
+    text = "" if value is None else f"{value:.10g}" if isinstance(value, float) else str(value)
+    named = format_html(' aria-label="{}"', f"{label} {of}".strip()) if label else ""
+    hinted = format_html(' placeholder="{}"', hint) if hint != "" else ""
+    return format_html(
+        '<input class="input" type="number" name="{}" min="{}" step="any" value="{}"{}{}>',
+        name, least, text, named, hinted,
+    )  # fmt: skip
+
+
+@register.simple_tag
 def figure(value: object, unit: str = "") -> SafeString:
     """A figure with its unit, in digits of one width."""
     return format_html('<span class="figure">{}{}</span>', value, f" {unit}" if unit else "")
