@@ -302,8 +302,9 @@ class Crowds(TestCase):
             self.assertEqual(by_row, [6, 2])
             for row, count in (("a", 60), ("b", 20), ("c", 6)):
                 self.assertEqual(sum(data.startswith(f"GET /{row}".encode()) for data in ran.requests), count)
-                self.assertEqual(ran.all.all_of("round", row=row).passed.n, count)
                 self.assertEqual(ran.all.all_of("request", row=row).passed.n, count)
+            # The eight users of the one crowd are cut off in their thinking at the end: a round of each is not whole.
+            self.assertEqual([ran.all.all_of("round", row=row).passed.n for row in "abc"], [54, 18, 6])
             figures = {each.row: each for each in ran.outcome().crowd}
             self.assertAlmostEqual(figures["a"].share_achieved or 0, 75, delta=1)
 
