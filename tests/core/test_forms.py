@@ -15,13 +15,14 @@ from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.journeys.shared import SHARED
 from dynamikos.core.journeys.text import JOURNEY
+from dynamikos.core.personas.model import PERSONA
 from dynamikos.core.plans.environment import WAY
 from dynamikos.core.plans.model import PLAN
 from dynamikos.core.text import parse
 from dynamikos.core.verdicts.outcome import OUTCOME
 
 FOLDER = Path(__file__).parents[1] / "stored"
-KINDS: tuple[Stored[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTCOME, STRANDS)
+KINDS: tuple[Stored[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTCOME, STRANDS, PERSONA)
 
 
 def example(kind: Stored[Any], form: int) -> Any:

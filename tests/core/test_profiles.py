@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dynamikos.core.errors import PlanError
-from dynamikos.core.objectives import Objective, judge
+from dynamikos.core.objectives import Objective, Slice, judge
 from dynamikos.core.plans import parse_target
 from dynamikos.core.profiles import (
     Stretch,
@@ -65,7 +65,8 @@ class Judging(TestCase):
     def word(self, limit: float, measure: str = "p95", failed: int = 0, values_ms: range = range(1, 201)) -> str:
         values = [v * 1000 for v in values_ms]
         moments = Moments(len(values), sum(values), sum(v * v for v in values))
-        return judge(Objective(objective="o", measure=measure, limit=limit), Histogram.of(values), moments, failed).word  # type: ignore[arg-type]
+        found = Slice(passed=Histogram.of(values), moments=moments, failed=failed)
+        return judge(Objective(objective="o", measure=measure, limit=limit), found).word
 
     def test_words(self) -> None:  # p95 of 1…200 ms is 190 ms, the mean 100.5 ms
         self.assertEqual([self.word(limit) for limit in (189, 191, 211, 212)], ["missed", "close", "close", "met"])

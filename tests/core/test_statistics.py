@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dynamikos.core.statistics import Histogram, Moments, bucket_mid_us, bucket_of, buckets_of
+from dynamikos.core.statistics.apdex import apdex
 from dynamikos.core.statistics.histogram import LAST, LIMIT_US, enough_for
 
 
@@ -85,3 +86,12 @@ class Spread(TestCase):
         moments = Moments(100, sum(values), sum(v * v for v in values))
         self.assertAlmostEqual(moments.sd_us / 1000, 28.866, places=3)
         self.assertAlmostEqual(moments.sd_us, statistics.pstdev(values), places=6)
+
+
+class Satisfied(TestCase):
+    def test_apdex_of_the_specification(self) -> None:
+        passed = Histogram.of([100_000] * 60 + [1_500_000] * 30)
+        found = apdex(passed, 10, 500_000)
+        self.assertEqual((found.satisfied, found.tolerating, found.frustrated, found.value), (60, 30, 10, 0.75))
+        self.assertEqual(apdex(Histogram.of([2_100_000]), 0, 500_000).value, 0.0)
+        self.assertIsNone(apdex(Histogram(), 0, 500_000).value)

@@ -135,6 +135,7 @@ class JourneyText(TestCase):
         import json
         from pathlib import Path
 
+        from dynamikos.core.personas import persona_schema
         from dynamikos.core.plans import plan_schema
 
         docs = Path(__file__).parents[2] / "docs"
@@ -142,6 +143,8 @@ class JourneyText(TestCase):
             json.loads((docs / "journey.schema.json").read_text()), json.loads(json.dumps(journey_schema()))
         )
         self.assertEqual(json.loads((docs / "plan.schema.json").read_text()), json.loads(json.dumps(plan_schema())))
+        published = json.loads((docs / "persona.schema.json").read_text())
+        self.assertEqual(published, json.loads(json.dumps(persona_schema())))
 
 
 PAIRS = st.lists(st.tuples(TEXT, TEXT), max_size=3).map(tuple)

@@ -129,7 +129,7 @@ def time_stamp(value: str, near_us: int) -> str:
         (13, 1000, "milliseconds since 1970"),
         (16, 1, "microseconds since 1970"),
     ):
-        if len(value) == length and value.isdigit():
+        if len(value) == length and value.isdecimal():
             return name if abs(int(value) * unit - near_us) < 86_400_000_000 else ""
     if re.match(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d", value):
         try:
@@ -145,7 +145,7 @@ def time_stamp(value: str, near_us: int) -> str:
 
 def distance_us(value: str, near_us: int) -> float:
     """How far a time stamp's instant lies from `near_us`, µs."""
-    if value.isdigit():
+    if value.isdecimal():
         return abs(int(value) * {10: 1_000_000, 13: 1000, 16: 1}.get(len(value), 1) - near_us)
     return 0.0
 

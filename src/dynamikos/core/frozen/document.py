@@ -17,6 +17,8 @@ from dynamikos.core.forms import Stored
 from dynamikos.core.journeys import Journey, Sending
 from dynamikos.core.journeys.model import as_read, as_written
 from dynamikos.core.journeys.text import JOURNEY
+from dynamikos.core.objectives import Objective
+from dynamikos.core.personas import Persona
 from dynamikos.core.plans import AgreedTarget, Plan, Way
 from dynamikos.core.plans.crowds import Crowd, Places, run_ends_s
 from dynamikos.core.plans.model import EVERYBODY, PLAN
@@ -24,7 +26,7 @@ from dynamikos.core.profiles import Stretch, Users, measured_part_s, peak
 
 FORM = 2
 ENGINE = "0.1"
-Level = Literal["round", "step", "request", "embedded", "token", "item", "repeat"]
+Level = Literal["round", "step", "request", "embedded", "token", "item", "repeat", "span", "number"]
 
 
 class DataPile(msgspec.Struct, frozen=True, kw_only=True):
@@ -40,8 +42,9 @@ class DataPile(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
-    """What a run is made of. `journeys` are by key, which is what the rows of `crowds` name; `weights` say by row in
-    which proportion users are given to it, where that is not its share. `measured` is from second to second of the run.
+    """What a run is made of. `journeys` and `personas` are by key, which is what the rows of `crowds` name; `weights`
+    say by row in which proportion users are given to it, where that is not its share. `measured` is from second to
+    second of the run.
 
     `values` are the environment's, by name in a journey; secrets are named, with fingerprints
     (keyed HMACs, so that two runs can be compared), never held. `functions` are the sources of the project's modules by
@@ -57,6 +60,7 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     crowds: Annotated[tuple[Crowd, ...], msgspec.Meta(min_length=1)]
     measured: tuple[float, float]
     weights: dict[str, float] = {}
+    personas: dict[str, Persona] = {}
     values: dict[str, str] = {}
     secret_names: tuple[str, ...] = ()
     fingerprints: dict[str, str] = {}
@@ -66,11 +70,15 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     agreed: tuple[AgreedTarget, ...] = ()
     data: tuple[DataPile, ...] = ()
     cap_per_s: float = 0.0  # requests/s that the installation allows this run; 0: no cap
+    trial: bool = False  # everything is kept, and objectives are shown, not judged
 
     def __post_init__(self) -> None:
         missing = {row.journey for crowd in self.crowds for row in crowd.rows} - set(self.journeys)
         if missing:
             raise ValueError(f"its rows name journeys that it has not: {', '.join(sorted(missing))}")
+        unknown = {row.persona for crowd in self.crowds for row in crowd.rows if row.persona} - set(self.personas)
+        if unknown:
+            raise ValueError(f"its rows name personas that it has not: {', '.join(sorted(unknown))}")
 
     @property
     def journey(self) -> Journey:
@@ -137,7 +145,9 @@ FROZEN = Stored(
 
 
 class Series(msgspec.Struct, frozen=True, kw_only=True):
-    """What figures are kept for. `no` is the same on every shard; row, journey, step and request are keys."""
+    """What figures are kept for. `no` is the same on every shard; row, journey, step and request are keys. A span is
+    from the start of `step` to the end of the step `request`; of a number, `request` is its name.
+    """
 
     no: int
     level: Level
@@ -148,9 +158,11 @@ class Series(msgspec.Struct, frozen=True, kw_only=True):
     name: str = ""
 
 
-def series_of(journey: Journey, row: str = EVERYBODY, first: int = 0) -> tuple[Series, ...]:
-    """All series of a journey in a row: the round, then each step with its requests and its embedded resources, and the
-    fetching of tokens; numbered from `first`.
+def series_of(
+    journey: Journey, row: str = EVERYBODY, first: int = 0, objectives: Sequence[Objective] = ()
+) -> tuple[Series, ...]:
+    """All series of a journey in a row: the round, then each step with its requests and its embedded resources, the
+    fetching of tokens, and the spans and numbers that `objectives` are about; numbered from `first`.
     """
     made: list[Series] = []
 
@@ -175,7 +187,28 @@ def series_of(journey: Journey, row: str = EVERYBODY, first: int = 0) -> tuple[S
         add("token", "Tokens of clients")
     if any(not isinstance(step, Sending) for _, step in journey.steps()):
         add("item", "Values and logic")
+    names = {step.step: step.name for _, step in journey.steps()}
+    wanted = dict.fromkeys(
+        (each.level, each.step or "", each.until or each.number or "")
+        for each in objectives
+        if each.level in ("span", "number") and _is_about(each, journey, row)
+    )
+    for level, step_key, end in wanted:
+        if level == "span":
+            add("span", f"{names[step_key]} to {names[end]}", step_key, end)
+        else:
+            add("number", end, request=end)
     return tuple(made)
+
+
+def _is_about(objective: Objective, journey: Journey, row: str) -> bool:
+    """Whether a span or number of an objective is there in a journey of a row."""
+    if objective.row not in (None, row) or objective.journey not in (None, journey.journey):
+        return False
+    if objective.number is not None:
+        return objective.number in journey.captured
+    keys = {step.step for _, step in journey.steps()}
+    return objective.step in keys and objective.until in keys
 
 
 class CheckPlace(msgspec.Struct, frozen=True, kw_only=True):
@@ -215,7 +248,7 @@ def every_series(frozen: FrozenRun) -> tuple[Series, ...]:
     """Those of all rows, one after the other."""
     made: list[Series] = []
     for row in frozen.places.rows:
-        made.extend(series_of(frozen.journeys[row.journey], row.row, len(made)))
+        made.extend(series_of(frozen.journeys[row.journey], row.row, len(made), frozen.plan.objectives))
     return tuple(made)
 
 

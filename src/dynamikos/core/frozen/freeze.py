@@ -7,6 +7,7 @@ from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen.document import DataPile, FrozenRun
 from dynamikos.core.journeys import Journey, names_needed, verify
 from dynamikos.core.journeys.kinds import Calling
+from dynamikos.core.personas import Persona, persona_problems
 from dynamikos.core.plans import AgreedTarget, Plan, Way, plan_problems
 from dynamikos.core.plans.crowds import with_journeys
 from dynamikos.core.plans.follows import thinks_s, weighed
@@ -57,6 +58,7 @@ class Inputs:
     callable: frozenset[str] = frozenset()
     functions_agreed: bool = False
     from_files: bool = False
+    personas: Mapping[str, Persona] = field(default_factory=dict)  # by what the plan's rows name
 
     @property
     def names(self) -> set[str]:
@@ -81,6 +83,13 @@ class Inputs:
                     " them another."
                 )
         found.extend(deal_problems(self.data))
+        found.extend(
+            f"The persona '{name}' is not there any more; choose another."
+            for name in self.plan.personas
+            if name not in self.personas
+        )
+        for name, persona in self.personas.items():
+            found.extend(f"Persona {persona.name or name}: {problem}" for problem in persona_problems(persona))
         if not self.agreed:
             where = "under “agreed” in its file" if self.from_files else "in Settings: an owner does"
             found.append(f"No target is agreed in this environment. Add its scheme, host and port {where}.")
@@ -127,7 +136,9 @@ def weights_of(inputs: Inputs) -> dict[str, float]:
     return {row: weight for crowd in inputs.plan.everybody() for row, weight in weighed(crowd, times).items()}
 
 
-def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, checked: bool = False) -> FrozenRun:
+def freeze(
+    inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, checked: bool = False, trial: bool = False
+) -> FrozenRun:
     """The document that a generator is given, and that a run keeps. Raises PlanError with all problems, one a line,
     unless they were looked for already (`checked`).
     """
@@ -141,9 +152,15 @@ def freeze(inputs: Inputs, *, run: str, seed: int, cap_per_s: float = 0.0, check
         run=run,
         seed=seed,
         cap_per_s=cap_per_s,
+        trial=trial,
         plan=inputs.plan,
         journeys=journeys,
-        crowds=with_journeys(inputs.plan.everybody(), {name: each.journey for name, each in inputs.journeys.items()}),
+        crowds=with_journeys(
+            inputs.plan.everybody(),
+            {name: each.journey for name, each in inputs.journeys.items()},
+            {name: each.persona for name, each in inputs.personas.items()},
+        ),
+        personas={each.persona: each for each in inputs.personas.values()},
         measured=inputs.plan.measured_s,
         weights=weights_of(inputs),
         values=dict(inputs.values),

@@ -44,20 +44,60 @@ def numbers_before(crowds: Sequence[Crowd]) -> list[int]:
     before, made = 0, []
     for crowd in crowds:
         made.append(before)
-        if isinstance(crowd.load, Held):
-            before += crowd.load.ceiling
-        elif isinstance(crowd.load, Arrivals):
-            mean = expected(segments(crowd.profile), crowd.unit_s)
-            before += math.ceil(mean + 10 * math.sqrt(mean) + 10)  # ten standard deviations of a Poisson process
-        else:
-            before += sum(1 for _ in crowd.users())
+        before += _numbers_of(crowd)
     return made
 
 
-def seats_of(frozen: FrozenRun, shard: int, shards: int) -> list[Seat]:
-    """The planned users of one shard, in order of start. Those of a row go to the shards in turn."""
-    places, made = frozen.places, list[Seat]()
-    for no, (crowd, before) in enumerate(zip(frozen.crowds, numbers_before(frozen.crowds), strict=True)):
+def _numbers_of(crowd: Crowd) -> int:
+    """How many users' numbers a crowd takes."""
+    if isinstance(crowd.load, Held):
+        return crowd.load.ceiling
+    if isinstance(crowd.load, Arrivals):
+        mean = expected(segments(crowd.profile), crowd.unit_s)
+        return math.ceil(mean + 10 * math.sqrt(mean) + 10)  # ten standard deviations of a Poisson process
+    return sum(1 for _ in crowd.users())
+
+
+@dataclass(frozen=True, slots=True)
+class Numbering:
+    """The numbers of users and seats of a run as it was planned at first: where its load was changed since, those who
+    were planned then keep theirs, and the others have numbers beyond all of them.
+    """
+
+    users: tuple[int, ...]  # before each crowd
+    seats: tuple[int, ...]
+    all_users: int
+    all_seats: int
+    own_users: tuple[int, ...]  # of each crowd
+    own_seats: tuple[int, ...]
+
+    @classmethod
+    def of(cls, crowds: Sequence[Crowd]) -> "Numbering":
+        users = [*numbers_before(crowds), 0]
+        users[-1] = users[-2] + _numbers_of(crowds[-1])
+        seats = list(itertools.accumulate((crowd.seats for crowd in crowds), initial=0))
+        own = [b - a for a, b in itertools.pairwise(users)]
+        return cls(tuple(users), tuple(seats), users[-1], seats[-1], tuple(own), tuple(crowd.seats for crowd in crowds))
+
+    def user(self, crowd: int, number: int) -> int:
+        """The number of the `number`-th user of a crowd, from 1."""
+        if number <= self.own_users[crowd]:
+            return self.users[crowd] + number
+        return self.all_users + (number - self.own_users[crowd] - 1) * len(self.own_users) + crowd + 1
+
+    def seat(self, crowd: int, place: int) -> int:
+        """The number of the `place`-th seat of a crowd, from 1."""
+        if place <= self.own_seats[crowd]:
+            return self.seats[crowd] + place
+        return self.all_seats + (place - self.own_seats[crowd] - 1) * len(self.own_seats) + crowd + 1
+
+
+def seats_of(frozen: FrozenRun, shard: int, shards: int, planned: Numbering | None = None) -> list[Seat]:
+    """The planned users of one shard, in order of start. Those of a row go to the shards in turn. `planned` numbers
+    them where the load was changed since.
+    """
+    places, made, numbering = frozen.places, list[Seat](), planned or Numbering.of(frozen.crowds)
+    for no, crowd in enumerate(frozen.crowds):
         if isinstance(crowd.load, Arrivals | Held):
             continue
         turns, first = turns_of(crowd, frozen.weights), places.first_row[no]
@@ -69,7 +109,7 @@ def seats_of(frozen: FrozenRun, shard: int, shards: int) -> list[Seat]:
             given[row] = given.get(row, 0) + 1
         rounds = crowd.load.rounds if isinstance(crowd.load, UserRounds) else None
         made.extend(
-            Seat(before + number, places.before[no] + k, rows[k - 1], no, start, end, rounds)
+            Seat(numbering.user(no, number), numbering.seat(no, k), rows[k - 1], no, start, end, rounds)
             for number, (k, start, end) in enumerate(crowd.users(), 1)
             if shard_at[k - 1] == shard
         )
@@ -82,12 +122,14 @@ def planned_by(seats: Sequence[Seat]) -> Callable[[float], int]:
     return lambda second: bisect_right(starts, second) - bisect_right(ends, second)
 
 
-def arrivals_of(frozen: FrozenRun, crowd_no: int, shard: int, shards: int) -> Iterator[Arrival]:
+def arrivals_of(
+    frozen: FrozenRun, crowd_no: int, shard: int, shards: int, planned: Numbering | None = None
+) -> Iterator[Arrival]:
     """Those of one shard, in order. Evenly spread ones go to the rows by turns and Poisson ones by lot, since dealt in
     turn a row's would come too evenly; those of a row go to the shards in turn.
     """
     crowd, places = frozen.crowds[crowd_no], frozen.places
-    before, first = numbers_before(frozen.crowds)[crowd_no], places.first_row[crowd_no]
+    numbering, first = planned or Numbering.of(frozen.crowds), places.first_row[crowd_no]
     assert isinstance(crowd.load, Arrivals | Held)
     if crowd.load.spread == "poisson":
         counted: Iterable[float] = poisson(stream(frozen.seed, "arrivals", crowd.crowd, 0))
@@ -103,7 +145,7 @@ def arrivals_of(frozen: FrozenRun, crowd_no: int, shard: int, shards: int) -> It
         row = next(rows)
         turn, given[row] = given[row], given[row] + 1
         if shard_of(turn, first + row, shards) == shard:
-            yield Arrival(before + number, first + row, crowd.starts_s + at)
+            yield Arrival(numbering.user(crowd_no, number), first + row, crowd.starts_s + at)
 
 
 def slices_of(frozen: FrozenRun, uses: Sequence[frozenset[str]], table: str) -> tuple[int, dict[int, int]]:

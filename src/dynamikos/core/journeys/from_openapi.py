@@ -13,6 +13,7 @@ import yaml
 
 from dynamikos.core.checks import Check
 from dynamikos.core.errors import ImportRefused
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys.kinds import Sending, Step
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.request import Authorization, Body, Client, FormPart, Login, Request
@@ -363,7 +364,7 @@ class Description:
     @staticmethod
     def _checks(operation: Node) -> tuple[Check, ...]:
         codes = [str(code) for code in operation.get("responses") or {}]
-        good = next((int(code) for code in codes if code.isdigit() and 200 <= int(code) < 300), 0)
+        good = next((code for code in map(digits, codes) if code is not None and 200 <= code < 300), 0)
         return (Check(status=good),) if good else ()
 
     def _schemes(self, security: Any) -> Iterator[tuple[Node, list[str]]]:

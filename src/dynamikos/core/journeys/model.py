@@ -123,6 +123,11 @@ class Journey(Frozen, frozen=True, kw_only=True):
 
         return self.mapped(lambda step: step.with_requests(placed))
 
+    @property
+    def captured(self) -> frozenset[str]:
+        """The names of all that its requests capture."""
+        return frozenset(capture.name for _, request in self.requests() for capture in request.captures)
+
     def find_step(self, key: str) -> Step | None:
         return next((step for _, step in self.steps() if step.step == key), None)
 

@@ -18,6 +18,7 @@ from dynamikos.core.exchanges.graphql import operation_of
 from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.exchanges.model import redirect_of
 from dynamikos.core.exchanges.resources import is_static
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys.kinds import Step
 from dynamikos.core.journeys.model import key_from
 from dynamikos.core.journeys.request import Body, FormPart, Request
@@ -167,7 +168,7 @@ def lost_body(exchange: Exchange) -> bool:
         return False
     headers = {name.lower(): value for name, value in exchange.sent.headers}
     length = headers.get("content-length", "")
-    return "multipart/" in headers.get("content-type", "") or (length.isdigit() and int(length) > 0)
+    return "multipart/" in headers.get("content-type", "") or (digits(length) or 0) > 0
 
 
 class _Forms(HTMLParser):

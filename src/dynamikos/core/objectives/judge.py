@@ -1,91 +1,99 @@
-"""met, close, missed or not judged."""
+"""met, close, missed or not judged: of what was measured as a whole."""
 
-from collections.abc import Sequence
-from typing import Annotated, Literal
+from dataclasses import dataclass, field
+from typing import Literal
 
 import msgspec
 
+from dynamikos.core.objectives.model import Objective, Then, Unit, describe
 from dynamikos.core.statistics import Histogram, Moments, Spread
 from dynamikos.core.statistics.histogram import enough_for
 
-Measure = Literal["p50", "p90", "p95", "p99", "mean", "max", "failure-rate"]
 Word = Literal["met", "close", "missed", "not judged"]
+MUCH_FAILED, SOME_FAILED = 50.0, 1.0  # per cent
+Bounds = tuple[float | None, float | None]  # of a value, in the unit of its limit: at least, at most (None: not known)
 
 
-class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """`measure` ≤ `limit` (ms for times, % for the failure rate), over the measured part, of all steps or of one
-    `step`; of one `journey`, or of one `row` of a crowd, where several are performed.
-    """
+class Mark(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
+    """An interval of an objective, from second to second of the run: met, missed, or not judged."""
 
-    objective: str
-    measure: Measure
-    limit: Annotated[float, msgspec.Meta(ge=0)]
-    step: str | None = None
-    journey: str | None = None
-    row: str | None = None
+    from_s: int
+    to_s: int
+    word: Word
+    value: float | None = None
+    at_least: bool = False  # what was still under way makes it more
 
 
 class Judgement(msgspec.Struct, frozen=True, kw_only=True):
-    """`value` in the unit of the limit; None when there is none. `samples` are those the value comes from."""
+    """`value` in the unit of the limit, over the measured part; None when there is none. `samples` are those the value
+    comes from. By interval: `marks`, the share of them that was missed in %, and by how much on average in parts of the
+    limit (in its unit at limit 0).
+    """
 
     objective: str = ""
     word: Word = "not judged"
     value: float | None = None
     limit: float = 0.0
-    unit: Literal["ms", "%"] = "ms"
+    unit: Unit = "ms"
     samples: int = 0
     sentence: str = ""
     reason: str = ""
     at_least: bool = False  # whether `value` is only a lower bound: something was still under way
     failed_percent: float = 0.0  # of a response time's slice, where it is more than 1 %
+    then: Then = "fail"
+    marks: tuple[Mark, ...] = ()
+    missed_percent: float | None = None  # of the intervals with data
+    excess: float | None = None
+
+    @property
+    def decides(self) -> bool:
+        """Whether missing it makes a run fail."""
+        return self.then not in ("note", "warn")
 
 
-def describe(objective: Objective, step_name: str | None = None) -> str:
-    """The objective as a statement: "p95 of Find a slot ≤ 650 ms"."""
-    scope = step_name or objective.step or "all steps"
-    if objective.row is not None:
-        scope = f"{scope} ({objective.row})"
-    elif objective.journey is not None:
-        scope = f"{scope} ({objective.journey})"
-    if objective.measure == "failure-rate":
-        return f"failures of {scope} ≤ {objective.limit:g} %"
-    return f"{objective.measure} of {scope} ≤ {objective.limit:g} ms"
+@dataclass(slots=True, kw_only=True)
+class Slice:
+    """What an objective is judged on: the spread of what passed (of first bytes, where those are meant) with its
+    moments, how many failed, were left by their users, and the ages of what was under way in µs; checks asked and
+    passed; over so many seconds.
+    """
 
+    passed: Histogram
+    moments: Moments
+    failed: int = 0
+    left: int = 0
+    open_us: list[int] = field(default_factory=list)
+    checks: int = 0
+    checks_passed: int = 0
+    seconds: float = 0.0
+    count: int | None = None  # of what passed, where the spread is of something else
 
-MUCH_FAILED, SOME_FAILED = 50.0, 1.0  # per cent
-Bounds = tuple[float | None, float | None]  # of a value, in the unit of its limit: at least, at most (None: not known)
+    @property
+    def n(self) -> int:
+        """How many passed."""
+        return self.passed.n if self.count is None else self.count
 
 
 def judge(
-    objective: Objective,
-    passed: Histogram,
-    moments: Moments,
-    failed: int,
-    *,
-    step_name: str | None = None,
-    open_us: Sequence[int] = (),
+    objective: Objective, found: Slice, *, step_name: str | None = None, until_name: str | None = None
 ) -> Judgement:
-    """Judges `objective` on the passed ones' distribution, the number of failed ones, and the ages of those that were
-    still under way.
+    """Judges `objective` on all that was measured.
 
     A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was under way is taken at
-    its age and as lasting for ever: missed when both are over the limit, met when both are within, else not judged. A
+    its age and as lasting for ever: missed when both are beyond the limit, met when both are within, else not judged. A
     response time of which more than half failed is missed whatever the rest took. "close" = met by less than 10 % of
     the limit, not defined at limit 0.
     """
-    unit: Literal["ms", "%"] = "%" if objective.measure == "failure-rate" else "ms"
-    n = passed.n + len(open_us) + (failed if unit == "%" else 0)
-    share = 100.0 * failed / (passed.n + failed) if failed else 0.0
-    (low, high), reason = _bounds(objective, passed, moments, failed, open_us)
+    unit = objective.unit
+    share = 100.0 * found.failed / (found.n + found.failed) if found.failed else 0.0
+    (low, high), reason = _bounds(objective, found)
     word: Word = "not judged"
-    if unit == "ms" and share > MUCH_FAILED:
+    if objective.is_spread and share > MUCH_FAILED:
         word, reason = "missed", f"{share:.3g} % failed, so what passed says little"
-    elif low is not None and low > objective.limit:
-        word = "missed"
-    elif high is not None and high <= objective.limit:
-        word = "close" if objective.limit > 0 and high > 0.9 * objective.limit else "met"
+    elif low is not None and _within(objective, low, high) is not None:
+        word = _word(objective, low, high)
     elif low is not None and not reason:
-        count = len(open_us)
+        count = len(found.open_us)
         reason = f"{count:,} {'was' if count == 1 else 'were'} still under way at the end, and could turn it"
     return Judgement(
         objective=objective.objective,
@@ -93,33 +101,76 @@ def judge(
         value=low,
         limit=objective.limit,
         unit=unit,
-        samples=n,
-        sentence=describe(objective, step_name),
+        samples=_samples(objective, found),
+        sentence=describe(objective, step_name, until_name),
         reason=reason,
         at_least=low is not None and low != high,
-        failed_percent=share if unit == "ms" and share > SOME_FAILED else 0.0,
+        failed_percent=share if objective.is_spread and share > SOME_FAILED else 0.0,
+        then=objective.then,
     )
 
 
-def _bounds(
-    objective: Objective, passed: Histogram, moments: Moments, failed: int, open_us: Sequence[int]
-) -> tuple[Bounds, str]:
+def _within(objective: Objective, low: float, high: float | None) -> bool | None:
+    """Whether a value between `low` and `high` keeps the limit; None when that can't be said."""
+    if objective.at_least:
+        if low >= objective.limit:
+            return True
+        return False if high is not None and high < objective.limit else None
+    if low > objective.limit:
+        return False
+    return True if high is not None and high <= objective.limit else None
+
+
+def _word(objective: Objective, low: float, high: float | None) -> Word:
+    if not _within(objective, low, high):
+        return "missed"
+    if objective.limit <= 0:
+        return "met"
+    is_close = low < 1.1 * objective.limit if objective.at_least else (high or 0.0) > 0.9 * objective.limit
+    return "close" if is_close else "met"
+
+
+def _samples(objective: Objective, found: Slice) -> int:
+    if objective.measure == "checks":
+        return found.checks
+    n = found.n + len(found.open_us)
+    return n if objective.is_spread else n + found.failed + (found.left if objective.measure == "left" else 0)
+
+
+def _bounds(objective: Objective, found: Slice) -> tuple[Bounds, str]:
     """(what the measure is at least and at most, why there is none)."""
-    n, count = passed.n + len(open_us), len(open_us)
+    nothing: tuple[Bounds, str] = (None, None), "nothing was measured"
+    count = len(found.open_us)
+    if objective.measure == "throughput":
+        value = found.n / found.seconds if found.seconds > 0 else None
+        return ((value, value), "") if value is not None else nothing
+    if objective.measure == "checks":
+        value = 100.0 * found.checks_passed / found.checks if found.checks else None
+        return ((value, value), "") if value is not None else nothing
+    if objective.measure == "left":
+        n = found.n + found.failed + found.left
+        return ((100.0 * found.left / n, 100.0 * found.left / n), "") if n else nothing
     if objective.measure == "failure-rate":
-        n += failed
-        return ((100.0 * failed / n, 100.0 * (failed + count) / n), "") if n else ((None, None), "nothing was measured")
+        n = found.n + count + found.failed
+        return ((100.0 * found.failed / n, 100.0 * (found.failed + count) / n), "") if n else nothing
+    return _of_spread(objective, found)
+
+
+def _of_spread(objective: Objective, found: Slice) -> tuple[Bounds, str]:
+    n, count = found.passed.n + len(found.open_us), len(found.open_us)
     if n == 0:
-        return (None, None), "nothing passed in the measured part" if failed else "nothing was measured"
-    spread = Spread(passed, open_us)
+        return (None, None), "nothing passed in the measured part" if found.failed else "nothing was measured"
+    spread = Spread(found.passed, found.open_us)
     if objective.measure == "mean":
-        low = (moments.sum_us + sum(open_us)) / n / 1000
+        low = (found.moments.sum_us + sum(found.open_us)) / n / 1000
         return (low, None if count else low), ""
     if objective.measure == "max":
         low = (spread.max_us() or 0) / 1000
         return (low, None if count else low), ""
-    percent = int(objective.measure[1:])
+    percent = objective.percent
+    assert percent is not None
     if enough_for(percent, n) == "no":
-        return (None, None), f"{n} samples are too few for {objective.measure}; {-(-100 // (100 - percent))} are needed"
+        needed = -(-100 // (100 - percent))
+        return (None, None), f"{n} samples are too few for {objective.measure}; {needed:.0f} are needed"
     high = spread.high_us(percent)
     return ((spread.low_us(percent) or 0) / 1000, None if high is None else high / 1000), ""

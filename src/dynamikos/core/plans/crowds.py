@@ -30,13 +30,14 @@ MOST_ROWS, MOST_CROWDS = 200, 50
 
 
 class CrowdRow(Frozen, frozen=True, kw_only=True):
-    """One kind of visitor: its `journey` (a path beside the plan, or a key in a project) and its `share`, in proportion
-    to those of the other rows. Keys are unique in the plan.
+    """One kind of visitor: its `journey` (a path beside the plan, or a key in a project), its `persona` likewise, and
+    its `share`, in proportion to those of the other rows. Keys are unique in the plan.
     """
 
     row: Key
     name: str = ""
     journey: str
+    persona: str = ""
     share: Annotated[float, msgspec.Meta(ge=0, le=1_000_000)] = 100.0
 
 
@@ -91,11 +92,18 @@ class Crowd(Frozen, frozen=True, kw_only=True):
                 yield k, self.starts_s + at, self.ends_s
 
 
-def with_journeys(crowds: Sequence[Crowd], named: Mapping[str, str]) -> tuple[Crowd, ...]:
-    """The same crowds, with `named[journey]` for each row's journey: a key for a path, another key."""
-    return tuple(
-        replace(crowd, rows=tuple(replace(row, journey=named[row.journey]) for row in crowd.rows)) for crowd in crowds
-    )
+def with_journeys(
+    crowds: Sequence[Crowd], named: Mapping[str, str], personas: Mapping[str, str] | None = None
+) -> tuple[Crowd, ...]:
+    """The same crowds, with `named[journey]` for each row's journey: a key for a path, another key; and likewise for
+    personas, where those are given.
+    """
+
+    def renamed(row: CrowdRow) -> CrowdRow:
+        persona = (personas or {}).get(row.persona, row.persona)
+        return replace(row, journey=named[row.journey], persona=persona)
+
+    return tuple(replace(crowd, rows=tuple(renamed(row) for row in crowd.rows)) for crowd in crowds)
 
 
 @dataclass(frozen=True, slots=True)

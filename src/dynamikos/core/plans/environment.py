@@ -17,13 +17,15 @@ LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)
 
 class AgreedTarget(msgspec.Struct, frozen=True, kw_only=True):
     """Scheme, host and port that may be sent to. `host` is lower case; "*" only as one whole left label. `address` is
-    the IP address to connect to instead of looking the name up: it is part of what was agreed.
+    the IP address to connect to instead of looking the name up: it is part of what was agreed. At most `cap_per_s`
+    exchanges a second, where that is not 0: what would be more ends the run, it is never delayed.
     """
 
     scheme: Literal["http", "https"]
     host: str
     port: int
     address: str = ""
+    cap_per_s: float = 0.0
 
     def __str__(self) -> str:
         host = f"[{self.host}]" if ":" in self.host else self.host

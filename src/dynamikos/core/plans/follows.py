@@ -4,26 +4,65 @@ import math
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import islice
+from typing import NamedTuple
 
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys import Journey, Step
 from dynamikos.core.journeys.kinds import Choosing, Repeating
 from dynamikos.core.plans.crowds import Crowd, CrowdRow, run_ends_s, turns_of
 from dynamikos.core.plans.model import Plan
-from dynamikos.core.profiles import Arrivals, UserRounds, Users, highest, segments
+from dynamikos.core.profiles import Arrivals, Held, UserRounds, Users, highest, segments
 from dynamikos.core.profiles.instants import evenly, instants_s
 from dynamikos.core.profiles.instants import expected as arrivals_of
 
 SHORTEST_ROUND_S = 0.1  # one that takes less is not believed
 MOST = 100_000  # arrivals that are looked at for the rows they need
-Answered = Callable[[str, int], int | None]  # journey and number of the exchange in its recording
 
 
-@dataclass(frozen=True, slots=True)
+class Took(NamedTuple):
+    """What an exchange took when it was recorded: µs, and bytes of its answer."""
+
+    us: int
+    size_bytes: int = 0
+
+
+Answered = Callable[[str, int], Took | None]  # journey and number of the exchange in its recording
+
+
+class Round(NamedTuple):
+    """One round, as it is expected: seconds with its think times, exchanges, bytes of their answers, and whether every
+    request's time is known.
+    """
+
+    seconds: float
+    exchanges: float
+    size_bytes: float
+    known: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RowFollows:
+    """One row of a crowd: `users` of it when most are there; rounds in all and an hour when most are there, and its
+    parts of its crowd's visits and users, in %.
+    """
+
+    row: str
+    name: str
+    crowd: str
+    journey: str
+    users: float
+    rounds: float
+    rounds_per_h: float
+    visits_percent: float
+    users_percent: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Follows:
-    """`users` at most, for `seconds`; of those who arrive they are predicted (Little's law), and no more than their
-    `ceiling`, which is 0 where nobody arrives. The longest of the journeys' rounds takes `round_s`; there are so many
-    `rounds` and, at the peak, exchanges a second (Little's law: users divided by the time of a round).
-    `answers_known`: every request's time was recorded; what was not counts as none.
+    """`users` at most, for `seconds`; of those who arrive they are predicted (Little's law), between `users_range`, and
+    no more than their `ceiling`, which is 0 where nobody arrives. The longest of the journeys' rounds takes `round_s`;
+    there are so many `rounds` and, at the peak, exchanges a second and bits a second of answers (Little's law: users
+    divided by the time of a round). `answers_known`: every request's time was recorded; what was not counts as none.
     """
 
     users: int
@@ -33,6 +72,9 @@ class Follows:
     exchanges_per_s: float
     answers_known: bool
     ceiling: int = 0
+    users_range: tuple[int, int] = (0, 0)
+    bits_per_s: float = 0.0
+    rows: tuple[RowFollows, ...] = ()
 
 
 def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, float]]:
@@ -45,7 +87,8 @@ def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, 
         for branch in step.branches:
             part = branch.weight / total if isinstance(step, Choosing) and total else 1 / len(step.branches)
             yield from expected(branch.steps, share * part)
-        times = int(step.repeat.times) if isinstance(step, Repeating) and step.repeat.times.isdigit() else 1
+        times = digits(step.repeat.times) if isinstance(step, Repeating) else None
+        times = 1 if times is None else times
         yield from expected(step.steps, share * min(times, 1000))
 
 
@@ -54,17 +97,18 @@ def thinks_s(journey: Journey) -> float:
     return sum(share * step.mean_think_s() for step, share in expected(journey.active().rounds))
 
 
-def one_round(journey: Journey, think_factor: float, answered_us: Answered) -> tuple[float, float, bool]:
-    """(seconds, exchanges, whether every request's time is known) of one round, as it is expected."""
-    requests = total_us = 0.0
+def one_round(journey: Journey, think_factor: float, answered: Answered) -> Round:
+    """What one round of a journey is expected to be; switched-off steps count nothing."""
+    requests = total_us = size = 0.0
     known = True
     for step, share in expected(journey.active().rounds):
         for request in step.requests:
             requests += share * (1 + len(request.embedded))
-            took = answered_us(journey.journey, request.recorded) if request.recorded is not None else None
+            took = answered(journey.journey, request.recorded) if request.recorded is not None else None
             known = known and took is not None
-            total_us += share * (took or 0)
-    return thinks_s(journey) * think_factor + total_us / 1e6, requests, known
+            total_us += share * (took.us if took else 0)
+            size += share * (took.size_bytes if took else 0)
+    return Round(thinks_s(journey) * think_factor + total_us / 1e6, requests, size, known)
 
 
 def weighed(crowd: Crowd, round_s: Mapping[str, float]) -> dict[str, float]:
@@ -84,45 +128,85 @@ def taken_s(crowd: Crowd, row: CrowdRow, round_s: Mapping[str, float]) -> float:
     return max(round_s.get(row.journey, 0.0), paced, SHORTEST_ROUND_S)
 
 
-def follows(plan: Plan, journeys: Mapping[str, Journey], answered_us: Answered) -> Follows:
-    """`answered_us` gives the recorded time in µs of an exchange of a journey's recording, None where it is not known.
-    `journeys` are by what the plan's rows name.
+def follows(plan: Plan, journeys: Mapping[str, Journey], answered: Answered) -> Follows:
+    """`answered` gives what an exchange of a journey's recording took, None where it is not known. `journeys` are by
+    what the plan's rows name.
     """
-    times = {name: one_round(journey, plan.think_factor, answered_us) for name, journey in journeys.items()}
-    round_s = {name: took for name, (took, _, _) in times.items()}
-    rounds = exchanges_per_s = 0.0
+    times = {name: one_round(journey, plan.think_factor, answered) for name, journey in journeys.items()}
+    round_s = {name: each.seconds for name, each in times.items()}
+    rows: list[RowFollows] = []
     users = ceiling = 0
+    low = high = exchanges_per_s = bits_per_s = 0.0
     for crowd in plan.everybody():
-        weights = weighed(crowd, round_s)
-        every = sum(weights.get(row.row, row.share) for row in crowd.rows)
-        here_s = sum(end - start for _, start, end in crowd.users())
-        begun = arrivals_of(segments(crowd.profile), crowd.unit_s) if crowd.unit_s else 0.0
-        per_s = highest(crowd.profile) / crowd.unit_s if crowd.unit_s else 0.0
-        at_once = 0.0
-        for row in crowd.rows:
-            part = weights.get(row.row, row.share) / every if every else 0.0
-            took, requests = taken_s(crowd, row, round_s), times[row.journey][1] if row.journey in times else 0.0
-            if crowd.unit_s:  # Little's law, both ways
-                rounds += part * begun
-                exchanges_per_s += part * per_s * requests
-                at_once += part * per_s * round_s.get(row.journey, 0.0)
-                continue
-            exchanges_per_s += part * crowd.seats * requests / took
-            if isinstance(crowd.load, UserRounds):
-                rounds += part * crowd.load.users * crowd.load.rounds
-            else:
-                rounds += part * here_s / took
-        users += min(crowd.seats, math.ceil(at_once)) if crowd.unit_s else crowd.seats
-        ceiling += crowd.seats if crowd.unit_s else 0
+        made, per_s = _rows_of(crowd, round_s)
+        at_once = sum(row.users for row in made)
+        for row, rate in zip(made, per_s, strict=True):
+            one = times.get(row.journey, Round(0.0, 0.0, 0.0, False))
+            exchanges_per_s += rate * one.exchanges
+            bits_per_s += rate * one.size_bytes * 8
+        rows.extend(made)
+        if crowd.unit_s:
+            users += min(crowd.seats, math.ceil(at_once))
+            ceiling += crowd.seats
+            about = 1.96 * math.sqrt(at_once) if _by_lot(crowd) else 1.0
+            low, high = low + max(0.0, at_once - about), high + min(crowd.seats, at_once + about)
+        else:
+            users, low, high = users + crowd.seats, low + crowd.seats, high + crowd.seats
     return Follows(
         users=users,
+        users_range=(math.floor(low), math.ceil(high)),
         ceiling=ceiling,
         seconds=run_ends_s(plan.everybody()),
         round_s=max(round_s.values(), default=0.0),
-        rounds=int(rounds + 1e-6),
+        rounds=int(sum(row.rounds for row in rows) + 1e-6),
         exchanges_per_s=exchanges_per_s,
-        answers_known=all(known for _, _, known in times.values()),
+        bits_per_s=bits_per_s,
+        answers_known=all(each.known for each in times.values()),
+        rows=tuple(rows),
     )
+
+
+def _by_lot(crowd: Crowd) -> bool:
+    """Whether its users come at random: how many are there is then a Poisson number, of standard deviation √mean."""
+    return isinstance(crowd.load, Arrivals | Held) and crowd.load.spread == "poisson"
+
+
+def _rows_of(crowd: Crowd, round_s: Mapping[str, float]) -> tuple[list[RowFollows], list[float]]:
+    """Its rows, and how many rounds a second each begins when most are there."""
+    weights = weighed(crowd, round_s)
+    every = sum(weights.get(row.row, row.share) for row in crowd.rows)
+    here_s = sum(end - start for _, start, end in crowd.users())
+    begun = arrivals_of(segments(crowd.profile), crowd.unit_s) if crowd.unit_s else 0.0
+    highest_per_s = highest(crowd.profile) / crowd.unit_s if crowd.unit_s else 0.0
+    figures: list[tuple[CrowdRow, float, float, float]] = []  # row, users, rounds, rounds a second
+    for row in crowd.rows:
+        part = weights.get(row.row, row.share) / every if every else 0.0
+        took = taken_s(crowd, row, round_s)
+        if crowd.unit_s:  # Little's law, both ways
+            per_s = part * highest_per_s
+            figures.append((row, per_s * round_s.get(row.journey, 0.0), part * begun, per_s))
+        elif isinstance(crowd.load, UserRounds):
+            figures.append(
+                (row, part * crowd.seats, part * crowd.load.users * crowd.load.rounds, part * crowd.seats / took)
+            )
+        else:
+            figures.append((row, part * crowd.seats, part * here_s / took, part * crowd.seats / took))
+    rounds, users = sum(each[2] for each in figures), sum(each[1] for each in figures)
+    made = [
+        RowFollows(
+            row=row.row,
+            name=row.name,
+            crowd=crowd.crowd,
+            journey=row.journey,
+            users=there,
+            rounds=own,
+            rounds_per_h=3600 * per_s,
+            visits_percent=100 * own / rounds if rounds else 0.0,
+            users_percent=100 * there / users if users else 0.0,
+        )
+        for row, there, own, per_s in figures
+    ]
+    return made, [each[3] for each in figures]
 
 
 def rows_needed(

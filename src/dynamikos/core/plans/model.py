@@ -10,10 +10,11 @@ from msgspec.structs import replace
 from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import PlanError
 from dynamikos.core.forms import Stored
-from dynamikos.core.journeys.model import Journey
+from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.crowds import MOST_CROWDS, Crowd, CrowdRow, crowd_problems, measured_of, run_ends_s
+from dynamikos.core.probes.model import MOST_PROBES, Probe, probe_problems
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.text import Frozen, parse, schema, write
 
@@ -26,6 +27,16 @@ class Timeouts(Frozen, frozen=True, kw_only=True):
     whole_s: Annotated[float, msgspec.Meta(gt=0, le=86_400)] = 120.0
 
 
+class Repeat(Frozen, frozen=True, kw_only=True):
+    """The same run `times` times, `pause_s` between one's end and the next one's begin, each with a new seed or the
+    same: a set of runs. Each is judged by itself; the word of the set is its worst.
+    """
+
+    times: Annotated[int, msgspec.Meta(ge=1, le=100)] = 1
+    pause_s: Annotated[float, msgspec.Meta(ge=0, le=86_400)] = 0.0
+    seed: Literal["new", "same"] = "new"
+
+
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
 
@@ -35,6 +46,8 @@ class Plan(Frozen, frozen=True, kw_only=True):
 
     `failed_pause_s` is what a user waits at least after a failed round, and twice as long each time while rounds fail
     at their first request, up to 30 s. `new_seed` draws a seed for each run instead of `seed`.
+
+    `fuse_percent`: where more of the requests of the first minute fail, the run ends itself at once; 100 never does.
 
     `functions` are paths of Python modules whose functions the journey calls; in a project they are the project's.
     `deals` says by data set how its rows are dealt; in a project each data set says it itself.
@@ -53,12 +66,15 @@ class Plan(Frozen, frozen=True, kw_only=True):
     measured: tuple[Annotated[float, msgspec.Meta(ge=0)], Annotated[float, msgspec.Meta(ge=0)]] | None = None
     think_factor: Annotated[float, msgspec.Meta(ge=0, le=100)] = 1.0
     objectives: tuple[Objective, ...] = ()
+    probes: Annotated[tuple[Probe, ...], msgspec.Meta(max_length=MOST_PROBES)] = ()
     failed_pause_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 1.0
     timeouts: Timeouts = Timeouts()
     seed: int = 1
     new_seed: bool = False
     generators: Annotated[int, msgspec.Meta(ge=1, le=256)] = 1
     turned_away_allowed: Annotated[float, msgspec.Meta(ge=0, le=100)] = 0.0  # % of arrivals
+    fuse_percent: Annotated[float, msgspec.Meta(ge=0, le=100)] = 50.0
+    repeat: Repeat = Repeat()
     grace_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 30.0
     note: str = ""
 
@@ -82,6 +98,19 @@ class Plan(Frozen, frozen=True, kw_only=True):
                 return replace(self, journey=journey, profile=profile, crowds=())
         return replace(self, journey="", profile=(), crowds=crowds)
 
+    def with_copy_of(self, crowd: Crowd) -> "Plan":
+        """With one crowd more, like `crowd`, under keys that are free here."""
+        crowds = {each.crowd for each in self.everybody()}
+        taken = {row.row for each in self.everybody() for row in each.rows}
+        rows = []
+        for row in crowd.rows:
+            key = key_from(row.row, taken)
+            taken.add(key)
+            rows.append(replace(row, row=key))
+        name = f"{crowd.name or crowd.crowd}, copy"[:80]
+        copy = replace(crowd, crowd=key_from(crowd.crowd, crowds), name=name, rows=tuple(rows))
+        return self.with_crowds((*self.everybody(), copy))
+
     @property
     def measured_s(self) -> tuple[float, float]:
         """The part of the run that is measured, from and to, in seconds."""
@@ -91,6 +120,11 @@ class Plan(Frozen, frozen=True, kw_only=True):
     def journeys(self) -> tuple[str, ...]:
         """What its rows name as journeys, each once, in order."""
         return tuple(dict.fromkeys(row.journey for crowd in self.everybody() for row in crowd.rows))
+
+    @property
+    def personas(self) -> tuple[str, ...]:
+        """What its rows name as personas, each once, in order."""
+        return tuple(dict.fromkeys(row.persona for crowd in self.everybody() for row in crowd.rows if row.persona))
 
 
 EVERYBODY = "users"  # the key of a crowd, and of its row, that has none of its own
@@ -118,6 +152,7 @@ def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
     crowds = plan.everybody()
     problems = twice_said(plan)
     problems.extend(crowd_problems(crowds))
+    problems.extend(probe_problems(plan.probes))
     if plan.measured is not None:
         begin, end = plan.measured
         if not begin < end or end > run_ends_s(crowds):
@@ -152,8 +187,9 @@ def twice_said(plan: Plan) -> list[str]:
 
 
 def _objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, Journey]) -> Iterator[str]:
-    """What an objective is about has to be there."""
+    """What an objective is about has to be there, and what it says to make sense."""
     said = f"Objective '{objective.objective}' is about"
+    yield from _senseless(objective, f"Objective '{objective.objective}'")
     rows = {row.row: row for crowd in plan.everybody() for row in crowd.rows}
     if objective.row is not None and objective.row not in rows:
         yield f"{said} the row '{objective.row}', which no crowd has."
@@ -162,20 +198,59 @@ def _objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str,
     if objective.journey is not None and objective.journey not in known:
         yield f"{said} the journey '{objective.journey}', which no row performs."
         return
-    if objective.step is None:
-        return
     asked = list(known.values())
     if objective.journey is not None:
         asked = [known[objective.journey]]
     elif objective.row is not None:
         asked = [journeys[rows[objective.row].journey]] if rows[objective.row].journey in journeys else []
-    having = [journey for journey in asked if objective.step in {step.step for _, step in journey.steps()}]
+    whose = "the journey does" if len(asked) == 1 else "the journeys do"
+    if objective.number is not None and asked and not any(objective.number in each.captured for each in asked):
+        yield f"{said} the number '{objective.number}', which {whose} not capture."
+    if objective.step is None:
+        return
+    having = [journey for journey in asked if journey.find_step(objective.step) is not None]
     if asked and not having:
-        whose = "the journey does" if len(asked) == 1 else "the journeys do"
         yield f"{said} the step '{objective.step}', which {whose} not have."
     elif len(having) > 1:
         named = ", ".join(sorted(journey.journey for journey in having))
         yield f"{said} the step '{objective.step}', which several journeys have ({named}); say which: 'journey'."
+    elif having:
+        yield from _within_step(objective, having[0], said)
+
+
+def _senseless(objective: Objective, said: str) -> Iterator[str]:
+    """What can't be measured or done."""
+    if objective.stops and objective.every_s is None:
+        yield f"{said} is to stop the run: say over which intervals it is judged ('every_s'), since all of it is late."
+    if objective.time == "first-byte" and not objective.is_spread:
+        yield f"{said} is about the first byte: take a percentile, the mean or the longest."
+    if objective.until is not None and objective.step is None:
+        yield f"{said} is about a time until the end of '{objective.until}': say from which step."
+    if objective.until is not None and (objective.request is not None or objective.time == "first-byte"):
+        yield f"{said} is about a time from step to step; a request or the first byte is no part of that."
+    if objective.request is not None and objective.step is None:
+        yield f"{said} is about the request '{objective.request}': say of which step."
+    if objective.number is not None and not objective.is_spread:
+        yield f"{said} is about a number: take a percentile, the mean or the largest."
+    if objective.number is not None and (objective.step or objective.until or objective.request):
+        yield f"{said} is about a number, which belongs to no step; leave the step away."
+    if objective.measure == "throughput" and objective.until is not None:
+        yield f"{said} is about a time from step to step, which has no throughput; leave 'until' away."
+
+
+def _within_step(objective: Objective, journey: Journey, said: str) -> Iterator[str]:
+    """The request of a step, and the later step until whose end it is."""
+    step = journey.find_step(objective.step or "")
+    requests = {each.request for each in step.requests} if step is not None else set()
+    if objective.request is not None and objective.request not in requests:
+        yield f"{said} the request '{objective.request}', which the step '{objective.step}' does not have."
+    if objective.until is None:
+        return
+    order = [each.step for _, each in journey.steps()]
+    if objective.until not in order:
+        yield f"{said} a time until the step '{objective.until}', which the journey does not have."
+    elif order.index(objective.until) <= order.index(objective.step or ""):
+        yield f"{said} a time from '{objective.step}' to '{objective.until}', which does not come after it."
 
 
 def refuse_if(problems: list[str]) -> None:

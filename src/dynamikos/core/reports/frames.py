@@ -1,6 +1,6 @@
 """The live frame: one second of the whole run, as the tape draws it. Documented in docs/stream.md."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
@@ -20,13 +20,13 @@ class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     busy: int
     thinking: int
     leaving: int
-    answered: int
-    failed: int
+    answered: float
+    failed: float
     p50_ms: float | None
     p95_ms: float | None
     p99_ms: float | None
-    steps: int
-    steps_failed: int
+    steps: float
+    steps_failed: float
     in_flight: int
     late_p99_ms: float
     cpu_percent: float
@@ -34,6 +34,7 @@ class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     kinds: dict[str, int]
     oldest_ms: float = 0.0  # age of the oldest request in flight
     late_by: tuple[str, ...] = ()  # why generators were late: lateness, stall, processor, machine, container limit
+    seconds: int = 1  # that it stands for, from `second` on; then figures are of a second of them
 
 
 def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series], *, missing: int = 0) -> Frame:
@@ -90,4 +91,41 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
         kinds=kinds,
         oldest_ms=round(oldest_us / 1000, 1),
         late_by=tuple(late_by),
+    )
+
+
+def joined(frames: Sequence[Frame], times: Sequence[float | None]) -> Frame:
+    """Frames of a stretch as one: users, counts and rates as their mean, health as its worst; `times` are p50, p95 and
+    p99 of the stretch, which can't be had from those of its seconds.
+    """
+
+    def mean(name: str, digits: int = 0) -> float:
+        return round(float(sum(getattr(each, name) for each in frames)) / len(frames), digits)
+
+    kinds: dict[str, int] = {}
+    for each in frames:
+        for kind, count in each.kinds.items():
+            kinds[kind] = kinds.get(kind, 0) + count
+    return Frame(
+        second=frames[0].second,
+        planned=int(mean("planned")),
+        starting=int(mean("starting")),
+        busy=int(mean("busy")),
+        thinking=int(mean("thinking")),
+        leaving=int(mean("leaving")),
+        answered=mean("answered", 2),
+        failed=mean("failed", 2),
+        p50_ms=times[0],
+        p95_ms=times[1],
+        p99_ms=times[2],
+        steps=mean("steps", 2),
+        steps_failed=mean("steps_failed", 2),
+        in_flight=max(each.in_flight for each in frames),
+        late_p99_ms=max(each.late_p99_ms for each in frames),
+        cpu_percent=max(each.cpu_percent for each in frames),
+        is_late=any(each.is_late for each in frames),
+        kinds=kinds,
+        oldest_ms=max(each.oldest_ms for each in frames),
+        late_by=tuple(dict.fromkeys(why for each in frames for why in each.late_by)),
+        seconds=len(frames),
     )

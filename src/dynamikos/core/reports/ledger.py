@@ -1,6 +1,6 @@
 """Adds up messages: per series, over any set of seconds; and the rows of the table of steps and requests."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 import msgspec
@@ -29,6 +29,8 @@ class SeriesTotal:
     handshakes: int = 0
     tls_us: int = 0
     resumed: int = 0
+    left: int = 0
+    cached: int = 0
     open_us: list[int] = field(default_factory=list)  # ages of what was under way at the end and never ended
 
     @property
@@ -58,6 +60,8 @@ class SeriesTotal:
         self.handshakes += part.handshakes
         self.tls_us += part.tls_us
         self.resumed += part.resumed
+        self.left += part.left
+        self.cached += part.cached
 
     def merge(self, other: "SeriesTotal") -> None:
         self.passed.merge(other.passed)
@@ -74,6 +78,8 @@ class SeriesTotal:
         self.handshakes += other.handshakes
         self.tls_us += other.tls_us
         self.resumed += other.resumed
+        self.left += other.left
+        self.cached += other.cached
         self.open_us += other.open_us
 
     def part(self, no: int) -> SeriesSecond:
@@ -95,7 +101,12 @@ class SeriesTotal:
             handshakes=self.handshakes,
             tls_us=self.tls_us,
             resumed=self.resumed,
+            left=self.left,
+            cached=self.cached,
         )
+
+
+OVER_ALL = ""  # the row of a series that stands for several
 
 
 def is_own(kind: str) -> bool:
@@ -136,6 +147,8 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     open: int = 0
     at_least: tuple[str, ...] = ()
     own_failures: int = 0
+    left: int = 0  # by users who did not wait for it
+    cached: int = 0  # fresh in users' caches: not in `count`
     ttfb_p50_ms: float | None = None
     ttfb_p95_ms: float | None = None
     connects: int = 0
@@ -184,6 +197,8 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
         open=len(total.open_us),
         at_least=(*at_least, "max_ms") if total.open_us else (),
         own_failures=total.own,
+        left=total.left,
+        cached=total.cached,
         ttfb_p50_ms=ms(total.ttfb.percentile_us(50)),
         ttfb_p95_ms=ms(total.ttfb.percentile_us(95)) if enough_for(95, total.ttfb.n) != "no" else None,
         connects=total.connects,
@@ -192,6 +207,9 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
         resumed=total.resumed,
         tls_ms=share(total.tls_us, total.handshakes),
     )
+
+
+FULL = 0.7  # of a processor: beyond it a generator begins to be late
 
 
 class Ledger:
@@ -210,10 +228,22 @@ class Ledger:
         self.late_rounds = 0  # of the window
         self.row_seconds: dict[int, int] = {}  # users of each row times seconds, of the window
         self.rounds = [0, 0]  # passed and failed in all messages, those outside the window too
+        self.judged: dict[int, int] = {}  # see ShardSecond; of the window
+        self.missed: dict[int, int] = {}
+        self.cpu_s = 0.0  # of one core, of all shards, in all messages; users and exchanges of the same seconds
+        self.user_seconds = 0
+        self.learned_late = self.left = self.reloaded = 0
+        self.until_s = 0  # the first second of which there is nothing
         self._rounds = {each.no for each in self.series if each.level == "round"}
 
     def add(self, message: ShardSecond, *, totals: bool = True) -> None:
         """Adds a message; with `totals=False` only the counters and health (a second outside the window)."""
+        self.until_s = max(self.until_s, message.second + 1)
+        self.cpu_s += message.health.cpu_share
+        self.user_seconds += sum(message.users.values())
+        self.learned_late += message.learned_late
+        self.left += message.left
+        self.reloaded += message.reloaded
         self.sent += message.sent
         self.answered += message.answered
         self.failed += message.failed
@@ -234,11 +264,34 @@ class Ledger:
             self.late_rounds += message.late_rounds
             for row, users in message.by_row.items():
                 self.row_seconds[row] = self.row_seconds.get(row, 0) + users
+            self.ask(message)
             for reason in message.health.late_by:
                 self.late_by[reason] = self.late_by.get(reason, 0) + 1
             for part in message.series:
                 if part.no in self.totals:
                     self.totals[part.no].add(part)
+
+    def ask(self, message: ShardSecond | Beside) -> None:
+        """Adds what became of checks."""
+        for counts, more in ((self.judged, message.judged), (self.missed, message.missed)):
+            for no, number in more.items():
+                counts[no] = counts.get(no, 0) + number
+
+    @property
+    def carries(self) -> int | None:
+        """How many users of this kind one generator carries, at 70 % of its processor; None where hardly any of it was
+        used.
+        """
+        if self.until_s < 5 or self.cpu_s < 0.02 * self.until_s or not self.user_seconds:
+            return None
+        return int(FULL * self.user_seconds / self.cpu_s)
+
+    @property
+    def capacity_per_s(self) -> int | None:
+        """How many exchanges a second one generator carries, at 70 % of its processor."""
+        if self.until_s < 5 or self.cpu_s < 0.1 * self.until_s or not self.answered:
+            return None
+        return int(FULL * self.answered / self.cpu_s)
 
     def carry(self, message: ShardSecond | Beside) -> None:
         """Adds what was under way when the measured part ended: what ended later with its time, what never did with its
@@ -255,17 +308,50 @@ class Ledger:
         return [row_of_total(each, self.totals[each.no], seconds) for each in self.series]
 
     def all_of(
-        self, level: str, step: str | None = None, *, journey: str | None = None, row: str | None = None
+        self,
+        level: str,
+        step: str | None = None,
+        *,
+        journey: str | None = None,
+        row: str | None = None,
+        request: str | None = None,
     ) -> SeriesTotal:
-        """One level added up over all steps, or of one step, of everybody, or of one journey or row of a crowd; a step
-        that repeats others counts only when it is asked for itself.
+        """One level added up over all steps, or of one step (or one of its requests), of everybody, or of one journey
+        or row of a crowd; a step that repeats others counts only when it is asked for itself.
         """
+        return self.sum_of(series_at(self.series, level, step, journey=journey, row=row, request=request))
+
+    def sum_of(self, series: Iterable[Series]) -> SeriesTotal:
+        """Those added up."""
         total = SeriesTotal()
-        for each in self.series:
-            if journey not in (None, each.journey) or row not in (None, each.row):
-                continue
-            if (each.level == level and step in (None, each.step)) or (
-                level == "step" and each.level == "repeat" and each.step == step
-            ):
-                total.merge(self.totals[each.no])
+        for each in series:
+            total.merge(self.totals[each.no])
         return total
+
+
+def series_at(
+    series: Iterable[Series],
+    level: str,
+    step: str | None = None,
+    *,
+    journey: str | None = None,
+    row: str | None = None,
+    request: str | None = None,
+) -> Iterator[Series]:
+    """Those that `Ledger.all_of` adds up. Where no row is named, one that stands for several counts for all of them."""
+    series = tuple(series)
+    folded = {_what(each) for each in series if each.row == OVER_ALL}
+    for each in series:
+        if row is None and each.row != OVER_ALL and _what(each) in folded:
+            continue
+        if journey not in (None, each.journey) or row not in (None, each.row) or request not in (None, each.request):
+            continue
+        if (each.level == level and step in (None, each.step)) or (
+            level == "step" and each.level == "repeat" and each.step == step
+        ):
+            yield each
+
+
+def _what(each: Series) -> tuple[str, str, str, str]:
+    """What a series is of, whoever does it."""
+    return each.level, each.journey, each.step, each.request

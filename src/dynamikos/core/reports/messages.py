@@ -27,6 +27,8 @@ class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
     handshakes: int = 0  # TLS handshakes among them, and how many resumed an earlier session
     tls_us: int = 0
     resumed: int = 0
+    left: int = 0  # that a user did not wait for
+    cached: int = 0  # that a user had fresh in its cache: nothing was sent
 
 
 class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
@@ -102,6 +104,11 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     late_rounds: int = 0
     abandoned: int = 0  # exchanges that users left without waiting for them
     by_row: dict[int, int] = {}  # users there, by the number of their row
+    # by the number of an objective that is judged by interval: what is under way for longer than its limit
+    older: dict[int, int] = {}
+    left: int = 0  # users who did not wait for a step and left, and who began it anew
+    reloaded: int = 0
+    learned_late: int = 0  # changes of the load that the shard learned of after their second
 
 
 class KeptExchange(msgspec.Struct, kw_only=True):

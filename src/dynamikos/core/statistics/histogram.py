@@ -97,6 +97,10 @@ class Histogram:
                 return bucket_mid_us(index)
         return bucket_mid_us(max(self.counts))
 
+    def over(self, limit_us: float) -> int:
+        """How many samples are above a limit, by the midpoints of their buckets."""
+        return sum(count for index, count in self.counts.items() if bucket_mid_us(index) > limit_us)
+
     def min_us(self) -> int | None:
         return bucket_mid_us(min(self.counts)) if self.counts else None
 

@@ -25,16 +25,16 @@ class Spread:
     def n(self) -> int:
         return self._low.n
 
-    def low_us(self, percent: int) -> int | None:
+    def low_us(self, percent: float) -> int | None:
         """The percentile, or what it is at least; None without samples."""
         return self._low.percentile_us(percent)
 
-    def high_us(self, percent: int) -> int | None:
+    def high_us(self, percent: float) -> int | None:
         """What the percentile is at most; None when that can't be said, or without samples."""
         if not self._open:
             return self._low.percentile_us(percent)
         n, known = self._low.n, self._passed.n
-        rank = max(1, -(-percent * n // 100))
+        rank = max(1, -(-round(percent * 1000) * n // 100_000))
         if rank > known:
             return None
         return self._passed.ranked_us(rank)

@@ -4,6 +4,7 @@ Never judges single objectives (that is `objectives`). Start reading at `outcome
 """
 
 from dynamikos.core.verdicts.exports import as_json, as_junit, refused_junit
-from dynamikos.core.verdicts.outcome import Outcome, conclude, judgements_of, told
+from dynamikos.core.verdicts.objectives import Watching, judgements_of
+from dynamikos.core.verdicts.outcome import Outcome, conclude, told
 
-__all__ = ["Outcome", "as_json", "as_junit", "conclude", "judgements_of", "refused_junit", "told"]
+__all__ = ["Outcome", "Watching", "as_json", "as_junit", "conclude", "judgements_of", "refused_junit", "told"]

@@ -1,6 +1,7 @@
 """JSON (docs/run-command.md) and JUnit XML of an outcome."""
 
 import re
+from collections.abc import Sequence
 from typing import Any
 from xml.sax import saxutils
 
@@ -18,8 +19,17 @@ def quoteattr(text: str) -> str:
     return saxutils.quoteattr(NO_XML.sub("\ufffd", text))
 
 
-def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
-    """Every step and request with its figures in named units; indented UTF-8 JSON."""
+def _finding(found: msgspec.Struct) -> dict[str, Any]:
+    plain: dict[str, Any] = msgspec.to_builtins(found)
+    return {name.rstrip("_"): value for name, value in plain.items() if value not in ("", None)}
+
+
+def as_json(
+    frozen: FrozenRun, outcome: Outcome, findings: Sequence[msgspec.Struct] = (), capacity: object = None
+) -> bytes:
+    """Every step and request with its figures in named units, what was noticed, and the capacity where it was looked
+    for; indented UTF-8 JSON.
+    """
     value: dict[str, Any] = {
         "form": 1,
         "plan": frozen.plan.plan,
@@ -34,6 +44,8 @@ def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
         "measured_to_s": outcome.to_s,
         "objectives": [msgspec.to_builtins(each) for each in outcome.judgements],
         "doubts": outcome.doubts,
+        "findings": [_finding(each) for each in findings],
+        "capacity": msgspec.to_builtins(capacity),
         "exchanges": {
             "sent": outcome.sent,
             "answered": outcome.answered,
@@ -44,7 +56,12 @@ def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
         },
         "arrivals": None if outcome.arrivals is None else msgspec.to_builtins(outcome.arrivals),
         "crowd": [msgspec.to_builtins(each) for each in outcome.crowd],
-        "users": {"planned_peak": outcome.planned_peak, "peak": outcome.peak_users},
+        "users": {
+            "planned_peak": outcome.planned_peak,
+            "peak": outcome.peak_users,
+            "left": outcome.left,
+            "reloaded": outcome.reloaded,
+        },
         "rounds": {
             "passed": outcome.rounds_passed,
             "failed": outcome.rounds_failed,
@@ -52,7 +69,12 @@ def as_json(frozen: FrozenRun, outcome: Outcome) -> bytes:
             "failed_in_all": outcome.rounds_in_all[1] if outcome.rounds_in_all else None,
             "late": outcome.late_rounds,
         },
-        "generators": {"late_share": outcome.late_share, "late_by": outcome.late_by, "own_limits": outcome.own_limits},
+        "generators": {
+            "late_share": outcome.late_share,
+            "late_by": outcome.late_by,
+            "own_limits": outcome.own_limits,
+            "carries_users": outcome.carries,
+        },
         "rows": [msgspec.to_builtins(each) for each in outcome.rows],
     }
     return orjson.dumps(value, option=orjson.OPT_INDENT_2)

@@ -1,23 +1,32 @@
 """The verdict of a run from its totals: objectives, and whether the measurement itself is valid."""
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
+from msgspec.structs import replace
 
 from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.objectives import Judgement, Objective, judge
+from dynamikos.core.frozen.changing import said
+from dynamikos.core.objectives import Judgement, Mark
 from dynamikos.core.profiles import Arrivals, Held, Users
+from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
+from dynamikos.core.verdicts.objectives import BY_OBJECTIVE, judgements_of, turned_away
 
 MET, MISSED, COULD_NOT_RUN, NOT_VALID, STOPPED = 0, 1, 2, 3, 4
+WORST = (COULD_NOT_RUN, MISSED, NOT_VALID, STOPPED, MET)  # of the runs of a set
 LATE_SHARE = 0.02
 
 
 def told(judgement: Judgement) -> str:
-    """Its sentence, with the share that failed where it is more than 1 %."""
-    return judgement.sentence + (f" ({judgement.failed_percent:.3g} % failed)" if judgement.failed_percent else "")
+    """Its sentence, with the share that failed where it is more than 1 %, and how many intervals were missed."""
+    said = judgement.sentence
+    if judgement.marks:
+        missed = sum(each.word == "missed" for each in judgement.marks)
+        said += f" ({missed} of {sum(each.word != 'not judged' for each in judgement.marks)} intervals missed)"
+    return said + (f" ({judgement.failed_percent:.3g} % failed)" if judgement.failed_percent else "")
 
 
 class RowFigures(msgspec.Struct, frozen=True, kw_only=True):
@@ -76,64 +85,43 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     arrivals: ArrivalFigures | None = None
     late_rounds: int = 0  # of the measured part, that began later than they were planned
     crowd: list[RowFigures] = []
+    stopped_by: str = ""  # the objective that ended the run, as a statement
+    stopped_s: int = 0  # the second of the run that was its last
+    trial: bool = False
+    left: int = 0  # users who did not wait for a step and left, and how often one was reloaded, in the whole run
+    reloaded: int = 0
+    changes: list[str] = []  # of the load while it ran, in words; such a run can be no baseline
+    retired: dict[str, int] = {}  # users who left before their time, by why
+    carries: int | None = None  # users of this kind that one generator carries, as this run measured it
 
     @property
     def sentence(self) -> str:
         """The verdict in one sentence."""
-        missed = [each for each in self.judgements if each.word == "missed"]
+        missed = [each for each in self.judgements if each.word == "missed" and each.decides]
+        warned = [each for each in self.judgements if each.word == "missed" and each.then == "warn"]
+        warning = f" Warning: {'; '.join(map(told, warned))}." if warned else ""
+        if self.trial:
+            said = f"Trial: {self.rounds_passed:,} rounds passed, {self.rounds_failed:,} failed."
+            return f"{said} Objectives are shown, not judged."
         if self.exit_code == STOPPED:
             return f"The run was {self.ended} by hand, so it is not judged."
-        if missed:
+        if missed or self.stopped_by:
             also = " The measurement is not fully valid either." if self.doubts else ""
-            return f"{len(missed)} of {len(self.judgements)} objectives missed: {'; '.join(map(told, missed))}.{also}"
+            said = f"{len(missed)} of {len(self.judgements)} objectives missed: {'; '.join(map(told, missed))}."
+            stopped = f" It stopped the run at second {self.stopped_s}." if self.stopped_by else ""
+            return f"{said}{stopped}{warning}{also}"
         if self.doubts:
-            return f"The measurement is not valid, for {len(self.doubts)} reason{'s' if len(self.doubts) > 1 else ''}."
+            plural = "s" if len(self.doubts) > 1 else ""
+            return f"The measurement is not valid, for {len(self.doubts)} reason{plural}.{warning}"
         if not self.judgements:
             return "The run has no objectives, so there is nothing to meet or miss."
+        if any(each.word == "missed" for each in self.judgements):
+            met = sum(each.word != "missed" for each in self.judgements)
+            return f"{met} of {len(self.judgements)} objectives met, and none missed that decides.{warning}"
         return f"All {len(self.judgements)} objectives met."
 
 
 OUTCOME = Stored("outcome", Outcome)
-
-
-def judgements_of(frozen: FrozenRun, window: Ledger) -> list[Judgement]:
-    """The plan's objectives judged on what is in `window`: the one place for run, page and shell. Where more arrivals
-    were turned away than the plan allows, response times are not judged: they are those of too little load.
-    """
-    too_many = _turned_away(frozen, window)
-    made = []
-    for objective in frozen.plan.objectives:
-        total = window.all_of("step", objective.step, journey=objective.journey, row=objective.row)
-        judged = judge(
-            objective,
-            total.passed,
-            total.moments,
-            total.failures,
-            step_name=_step_name(frozen, objective),
-            open_us=total.open_us,
-        )
-        if too_many and judged.unit == "ms":
-            judged = msgspec.structs.replace(judged, word="not judged", reason=too_many)
-        made.append(judged)
-    return made
-
-
-def _step_name(frozen: FrozenRun, objective: Objective) -> str | None:
-    """What the step of an objective is called, in the journey that it is about."""
-    rows = [row.journey for row in frozen.places.rows if objective.row in (None, row.row)]
-    for key in [objective.journey] if objective.journey is not None else rows:
-        for _, step in frozen.journeys[key].steps() if key in frozen.journeys else ():
-            if step.step == objective.step:
-                return step.name
-    return None
-
-
-def _turned_away(frozen: FrozenRun, window: Ledger) -> str:
-    """Why response times can't be judged, if more arrivals were turned away than the plan allows; else ""."""
-    turned, every = window.arrivals_measured[1], sum(window.arrivals_measured)
-    if not turned or turned <= every * frozen.plan.turned_away_allowed / 100:
-        return ""
-    return f"{turned:,} of {every:,} arrivals were turned away at the ceiling of users"
 
 
 def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigures]:
@@ -144,7 +132,8 @@ def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigure
         for at, row in enumerate(crowd.rows):
             total = window.all_of("round", row=row.row)
             users = window.row_seconds.get(places.first_row[no] + at, 0) / seconds if seconds > 0 else 0.0
-            figures.append((row, total.passed.n + total.failures + total.own, total.failures + total.own, users))
+            ended = total.passed.n + total.failures + total.own + total.left
+            figures.append((row, ended, total.failures + total.own, users))
         by_users = isinstance(crowd.load, Users) and crowd.load.shares == "users"
         every = sum(users if by_users else rounds for _, rounds, _, users in figures)
         shares = sum(row.share for row in crowd.rows)
@@ -174,17 +163,28 @@ def conclude(
     in_flight: int,
     peak_users: int,
     lost: Sequence[str] = (),
+    marks: Mapping[int, Sequence[Mark]] | None = None,
+    changes: Sequence[Change] = (),
 ) -> Outcome:
     """The outcome of a run.
 
-    `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost.
+    `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost; `marks`
+    are those of objectives that are judged by interval, see Watching. `changes` of the load are in `frozen` already.
     """
     from_s, to_s = frozen.measured
-    judgements = judgements_of(frozen, window)
+    if changes:
+        to_s = min(to_s, max(from_s, float(whole.until_s)))  # it may have been held until it was stopped
+    seconds = max(0.0, min(to_s, float(whole.until_s)) - from_s)  # a run that was ended is measured until then
+    judgements = judgements_of(frozen, window, seconds, marks or {})
     planned = frozen.planned_peak
     own = ended.startswith("stopped: ")
-    doubts = [*_lost(lost), *_own_doing(window, whole, ended[9:] if own else "")]
+    by_objective = ended[9:].removeprefix(BY_OBJECTIVE) if ended[9:].startswith(BY_OBJECTIVE) else ""
+    doubts = [*_lost(lost), *_own_doing(window, whole, ended[9:] if own and not by_objective else "")]
     doubts.extend(_under_way(window))
+    if whole.learned_late:
+        doubts.append(
+            "A generator learned of a change of the load after its second, so it was not the same on all of them."
+        )
     kinds = {kind for each in LEVELS for kind in window.all_of(each).failed}
     if kinds and not window.all_of("step").passed.n:
         one = f"every failure is “{next(iter(kinds))}”" if len(kinds) == 1 else f"{len(kinds)} kinds of failures"
@@ -194,25 +194,34 @@ def conclude(
         )
     late = window.late_seconds / window.seconds if window.seconds else 0.0
     doubts.extend(_late(window))
-    figures = rows_of(frozen, window, to_s - from_s)
+    figures = rows_of(frozen, window, seconds)
     doubts.extend(_came_otherwise(frozen, window, whole, figures))
-    doubts.extend(f"Not judged: {each.sentence} ({each.reason})." for each in judgements if each.word == "not judged")
+    doubts.extend(
+        f"Not judged: {each.sentence} ({each.reason})."
+        for each in judgements
+        if each.word == "not judged" and each.decides
+    )
     if peak_users < planned and ended == "finished":
         doubts.append(f"Only {peak_users} of {planned} planned users were there at once.")
     if ended != "finished" and not own:
         code = STOPPED if ended.startswith("stopped") else COULD_NOT_RUN
-    elif any(each.word == "missed" for each in judgements):
+    elif by_objective or any(each.word == "missed" and each.decides for each in judgements):
         code = MISSED
     elif doubts:
         code = NOT_VALID
     else:
         code = MET
     rounds = window.all_of("round")
+    if frozen.trial:
+        judgements = [replace(each, word="not judged", reason="a trial is too small to judge") for each in judgements]
+        doubts = [*_lost(lost), *_own_doing(window, whole, ended[9:] if own else "")]
+        passed, failed = rounds.passed.n, rounds.failures + rounds.own
+        code = code if code in (STOPPED, COULD_NOT_RUN) else MET if passed and not failed and not doubts else MISSED
     return Outcome(
         ended=ended,
         from_s=from_s,
         to_s=to_s,
-        rows=window.rows(to_s - from_s),
+        rows=window.rows(seconds),
         judgements=judgements,
         doubts=doubts,
         sent=whole.sent,
@@ -233,6 +242,14 @@ def conclude(
         arrivals=_arrivals(frozen, whole),
         late_rounds=window.late_rounds,
         crowd=figures,
+        trial=frozen.trial,
+        left=whole.left,
+        reloaded=whole.reloaded,
+        changes=[said(each) for each in changes],
+        retired=dict(whole.retired),
+        carries=whole.carries,
+        stopped_by=by_objective,
+        stopped_s=whole.until_s if by_objective else 0,
     )
 
 
@@ -251,7 +268,7 @@ def _arrivals(frozen: FrozenRun, whole: Ledger) -> ArrivalFigures | None:
 
 def _came_otherwise(frozen: FrozenRun, window: Ledger, whole: Ledger, figures: Sequence[RowFigures]) -> Iterator[str]:
     """Arrivals and shares that are not as they were planned."""
-    why = _turned_away(frozen, window)
+    why = turned_away(frozen, window)
     if why:
         yield f"{why[0].upper()}{why[1:]}; raise the ceiling, or allow it in the plan ('turned_away_allowed')."
     if whole.arrivals[2]:

@@ -1,0 +1,184 @@
+"""Capacity: throughput against load (shared design, maths: *Capacity*).
+
+Universal scalability law X(N) = λN / (1 + σ(N−1) + κN(N−1)) (Gunther 2007) and a straight line with a ceiling, both by
+least squares; the better by AICc is named.
+"""
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+LEVELS, MOST_RESIDUAL = 6, 0.05
+# Student's t at 97.5 %, by degrees of freedom
+T = {1: 12.71, 2: 4.30, 3: 3.18, 4: 2.78, 5: 2.57, 6: 2.45, 7: 2.36, 8: 2.31, 9: 2.26, 10: 2.23, 15: 2.13, 20: 2.09}
+
+
+def student(freedom: int) -> float:
+    return next((value for known, value in sorted(T.items()) if known >= freedom), 1.96)
+
+
+@dataclass(frozen=True, slots=True)
+class Level:
+    """A steady stretch: users (or arrivals a second) `load`, rounds a second `rate`, and the mean time of a round
+    without its thinking, in s.
+    """
+
+    load: float
+    rate: float
+    response_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """A law that was fitted: its parameters with the half widths of their 95 % intervals. `residual` is the root mean
+    square of what it misses, as a share of the rates.
+    """
+
+    law: Literal["scalability", "ceiling"]
+    parameters: Mapping[str, tuple[float, float]]
+    residual: float
+    aicc: float
+
+    def at(self, load: float) -> float:
+        values = [value for value, _ in self.parameters.values()]
+        return float((_scalability if self.law == "scalability" else _ceiling)(np.array([load]), values)[0])
+
+    @property
+    def peak(self) -> tuple[float, float] | None:
+        """(load, rate) at the law's highest point; None where it has none."""
+        if self.law == "ceiling":
+            slope, most = self.parameters["λ"][0], self.parameters["ceiling"][0]
+            return most / slope, most
+        sigma, kappa = self.parameters["σ"][0], self.parameters["κ"][0]
+        if kappa <= 1e-12 or sigma >= 1:
+            return None
+        load = math.sqrt((1 - sigma) / kappa)
+        return load, self.at(load)
+
+
+@dataclass(frozen=True, slots=True)
+class Capacity:
+    """What can be said: `why_not` where no curve can. The knee is the load with the greatest rate by response time
+    (Kleinrock 1979). `first` is the resource that saturates first, with the rate at which it does, and `full_at` the
+    load at which it would if nobody waited for anything before.
+    """
+
+    levels: Sequence[Level]
+    curve: Curve | None
+    knee: Level | None
+    why_not: str = ""
+    first: tuple[str, float] | None = None
+    full_at: float | None = None
+
+    @property
+    def peak(self) -> tuple[float, float] | None:
+        """None where it would lie beyond what was measured, or nothing can be said."""
+        if self.why_not:
+            return None
+        found = self.curve.peak if self.curve is not None else None
+        most = max((each.load for each in self.levels), default=0.0)
+        return found if found is not None and found[0] <= most else None
+
+
+def _scalability(load: Array, values: Sequence[float]) -> Array:
+    rate, sigma, kappa = values
+    return np.asarray(rate * load / (1 + sigma * (load - 1) + kappa * load * (load - 1)))
+
+
+def _ceiling(load: Array, values: Sequence[float]) -> Array:
+    slope, most = values
+    return np.minimum(slope * load, most)
+
+
+def _least(law: Callable[[Array, Sequence[float]], Array], load: Array, rate: Array, start: Sequence[float]) -> Array:
+    """Levenberg–Marquardt with parameters kept ≥ 0."""
+    values, damping = np.array(start, float), 1e-3
+    error = rate - law(load, values.tolist())
+    for _ in range(300):
+        steps = np.maximum(np.abs(values), 1e-6) * 1e-6
+        slopes = np.array([(law(load, (values + step * unit).tolist()) - law(load, values.tolist())) / step
+                           for step, unit in zip(steps, np.eye(len(values)), strict=True)]).T  # fmt: skip
+        normal = slopes.T @ slopes
+        wanted = np.linalg.lstsq(normal + damping * np.diag(np.diag(normal) + 1e-18), slopes.T @ error, rcond=None)[0]
+        tried = np.maximum(values + wanted, 0.0)
+        left = rate - law(load, tried.tolist())
+        if left @ left < error @ error:
+            done = abs((error @ error) - (left @ left)) < 1e-14 * max(1e-30, float(error @ error))
+            values, error, damping = tried, left, damping / 3
+            if done:
+                break
+        else:
+            damping *= 4
+            if damping > 1e12:
+                break
+    return values
+
+
+def _curve(
+    law: Literal["scalability", "ceiling"], names: Sequence[str], load: Array, rate: Array, start: Sequence[float]
+) -> Curve:
+    function = _scalability if law == "scalability" else _ceiling
+    values = _least(function, load, rate, start)
+    error = rate - function(load, values.tolist())
+    n, k = len(load), len(values)
+    squares = max(float(error @ error), 1e-12 * float(rate @ rate) + 1e-30)
+    steps = np.maximum(np.abs(values), 1e-6) * 1e-5
+    slopes = np.array([(function(load, (values + step * unit).tolist()) - function(load, values.tolist())) / step
+                       for step, unit in zip(steps, np.eye(k), strict=True)]).T  # fmt: skip
+    freedom = max(1, n - k)
+    spread = np.sqrt(np.abs(np.diag(np.linalg.pinv(slopes.T @ slopes)) * squares / freedom)) * student(freedom)
+    aicc = n * math.log(squares / n) + 2 * (k + 1) + (2 * (k + 1) * (k + 2) / (n - k - 2) if n - k - 2 > 0 else 1e9)
+    residual = math.sqrt(float(error @ error) / n) / float(rate.mean())
+    parameters = {name: (float(v), float(s)) for name, v, s in zip(names, values, spread, strict=True)}
+    return Curve(law, parameters, residual, aicc)
+
+
+def fitted(levels: Sequence[Level]) -> Curve:
+    """The law that fits better. Needs four levels at least."""
+    load, rate = np.array([each.load for each in levels]), np.array([each.rate for each in levels])
+    # linear in 1/λ, σ/λ, κ/λ: load/rate = (1 + σ(N−1) + κN(N−1))/λ
+    plain = np.stack([np.ones_like(load), load - 1, load * (load - 1)], axis=1)
+    first = np.linalg.lstsq(plain, load / rate, rcond=None)[0]
+    slope = float((rate / load).max())
+    start = (1 / first[0], first[1] / first[0], first[2] / first[0]) if first[0] > 0 else (slope, 0.01, 1e-4)
+    curves = [
+        _curve("scalability", ("λ", "σ", "κ"), load, rate, [max(0.0, each) for each in start]),
+        _curve("ceiling", ("λ", "ceiling"), load, rate, (slope, float(rate.max()))),
+    ]
+    return min(curves, key=lambda each: each.aicc)
+
+
+def capacity(levels: Sequence[Level], demands: Mapping[str, float] | None = None, think_s: float = 0.0) -> Capacity:
+    """`demands` are seconds of service a round of each resource, over its servers (D/c); users think for `think_s` in a
+    round.
+    """
+    kept = sorted((each for each in levels if each.load > 0 and each.rate > 0), key=lambda each: each.load)
+    knee = max(kept, key=lambda each: each.rate / each.response_s if each.response_s > 0 else 0.0, default=None)
+    first, full_at = None, None
+    name, most = max((demands or {}).items(), key=lambda each: each[1], default=("", 0.0))
+    if most > 0 and kept:
+        first, full_at = (name, 1 / most), (kept[0].response_s + think_s) / most
+    curve, said = _said(kept)
+    is_beyond = curve is not None and bool(said)  # the curve stands, but its end was not reached
+    return Capacity(kept, curve, None if is_beyond else knee, said, first, full_at)
+
+
+def _said(levels: Sequence[Level]) -> tuple[Curve | None, str]:
+    """(the curve, why nothing or not all can be said of it)."""
+    if len(levels) < LEVELS:
+        return None, f"There are {len(levels)} steady levels of load; a curve needs {LEVELS}. Run stairs of more steps."
+    curve = fitted(levels)
+    if curve.residual > MOST_RESIDUAL:
+        return None, f"No law fits: what is left over is {100 * curve.residual:.0f} % of the throughput."
+    straight = levels[0].rate / levels[0].load
+    if levels[-1].rate > 0.9 * straight * levels[-1].load:
+        return (
+            curve,
+            "Throughput still grows in step with the load: the limit lies beyond the highest level. Go higher.",
+        )
+    return curve, ""

@@ -1,0 +1,56 @@
+"""A slope under steady load: Theil–Sen, Mann–Kendall on means of blocks."""
+
+import math
+from collections.abc import Iterator
+
+import numpy as np
+
+from dynamikos.core.analysis.evidence import Evidence, Found, Trace, name_of
+from dynamikos.core.analysis.findings.blocks import EFFECT, LEAST, SAMPLES, block_means
+
+
+def drift(evidence: Evidence) -> Iterator[Found]:
+    """A slope under steady load: Theil–Sen, Mann–Kendall on means of blocks."""
+    stretches = evidence.steady()
+    tests = max(1, len(stretches) * len(evidence.steps()))
+    found: list[tuple[float, Found]] = []
+    for begin, end in stretches:
+        for line in evidence.steps():
+            logs, counts = block_means(line, evidence, begin, end, 10)
+            known = ~np.isnan(logs)
+            if known.sum() < 8 or counts.sum() < SAMPLES:
+                continue
+            values, at = logs[known], np.flatnonzero(known)
+            slope = theil_sen(values, at)
+            effect = math.exp(slope * (at[-1] - at[0]))
+            p = mann_kendall(values)
+            if p >= LEAST / tests / 2 or effect - 1 < EFFECT:
+                continue
+            found.append((effect, Found(
+                rule="drift",
+                about="target",
+                sentence=f"{name_of(line.series)} grew by {100 * (effect - 1):.0f} % from second {begin} to {end} under"
+                " steady load.",
+                means="Something accumulates: rows, entries of a cache, memory, connections.",
+                try_="Run a soak of several hours; look at heap, tables and caches that only grow.",
+                evidence={"growth a minute": f"{100 * (math.exp(slope * 6) - 1):.3g} %", "chance": f"{p:.2g}"},
+                window=(begin, end),
+                journey=line.series.journey,
+                step=line.series.step,
+            )))  # fmt: skip
+    yield from (each for _, each in sorted(found, key=lambda pair: -pair[0]))
+
+
+def theil_sen(values: Trace, at: np.ndarray) -> float:
+    """Median of the slopes of all pairs (Sen 1968)."""
+    i, j = np.triu_indices(len(values), 1)
+    return float(np.median((values[j] - values[i]) / (at[j] - at[i])))
+
+
+def mann_kendall(values: Trace) -> float:
+    """Two-sided chance of such a trend (Mann 1945), without ties."""
+    n = len(values)
+    i, j = np.triu_indices(n, 1)
+    s = float(np.sign(values[j] - values[i]).sum())
+    z = (abs(s) - 1) / math.sqrt(n * (n - 1) * (2 * n + 5) / 18) if s else 0.0
+    return math.erfc(max(0.0, z) / math.sqrt(2))

@@ -1,0 +1,27 @@
+"""A request that never worked, or hardly ever: the script, not the server's speed."""
+
+from collections.abc import Iterator
+
+from dynamikos.core.analysis.evidence import Evidence, Found, name_of
+
+
+def from_the_first_on(evidence: Evidence) -> Iterator[Found]:
+    """A request that never worked, or hardly ever: the script, not the server's speed."""
+    for line in evidence.requests():
+        passed, failed = float(line.passed.sum()), float(line.failed.sum())
+        if failed < 10 or passed > 0.05 * (passed + failed):
+            continue
+        kinds = evidence.ledger.all_of("request", line.series.step, request=line.series.request).failed
+        kind = max(kinds, key=lambda each: kinds[each], default="")
+        yield Found(
+            rule="failing-from-the-first",
+            about="script",
+            sentence=f"{name_of(line.series)} failed from the first request on: {failed:,.0f} of"
+            f" {passed + failed:,.0f}.",
+            means="This is the journey, its data, its address or its sign-in, not the server's speed.",
+            try_="Rehearse the journey; look at what its captures took, and at a kept exchange.",
+            evidence={"mostly": kind} if kind else {},
+            journey=line.series.journey,
+            step=line.series.step,
+            request=line.series.request,
+        )

@@ -1,0 +1,24 @@
+"""Descriptors and source ports of the generators' machine."""
+
+from collections.abc import Iterator
+
+from dynamikos.core.analysis.evidence import Evidence, Found
+from dynamikos.core.verdicts.outcome import LEVELS
+
+
+def own_limits(evidence: Evidence) -> Iterator[Found]:
+    """Descriptors and source ports of the generators' machine."""
+    kinds: dict[str, int] = {}
+    for level in LEVELS:
+        for kind, count in evidence.ledger.all_of(level).failed.items():
+            if kind.startswith("own-limit"):
+                kinds[kind] = kinds.get(kind, 0) + count
+    for kind, count in sorted(kinds.items()):
+        what = kind.removeprefix("own-limit-")
+        yield Found(
+            rule="own-limits",
+            about="measurement",
+            sentence=f"{count:,} requests could not be sent: the generator's machine had no more {what}.",
+            means="Load is missing, and none of it is the target's failure.",
+            try_="Raise the limit (ulimit -n, ip_local_port_range), keep connections, or take more machines.",
+        )

@@ -1,0 +1,3 @@
+"""Samples that a shape needs."""
+
+BINS, SAMPLES = 20, 500  # bins a decade

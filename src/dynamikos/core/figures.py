@@ -1,0 +1,32 @@
+"""Numbers as people write them."""
+
+import math
+import re
+
+MOST_DIGITS = 18  # of a whole number: it fits 64 bits
+THOUSANDS = re.compile(r"[+-]?[1-9]\d{0,2}(,\d{3})+(\.\d*)?\Z")
+
+
+def digits(text: str) -> int | None:
+    """What is written in digits 0 to 9 alone, at most MOST_DIGITS of them; None for all else (`str.isdigit` takes ²
+    too, and `int` refuses thousands of digits).
+    """
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= MOST_DIGITS else None
+
+
+def figure(text: str) -> float | None:
+    """4,000 and 4 000 are four thousand, 12,5 and 12.5 twelve and a half, and 1.234,5 is 1234.5; a comma before three
+    digits parts thousands, unless it comes after a 0. None for what is no number, or an endless one.
+    """
+    plain = "".join(text.split())
+    if plain.rfind(",") > plain.rfind(".") >= 0:  # of two kinds of signs the last one is that of the fraction
+        plain = plain.replace(".", "").replace(",", ".")
+    elif THOUSANDS.match(plain):
+        plain = plain.replace(",", "")
+    elif plain.count(",") == 1 and "." not in plain:
+        plain = plain.replace(",", ".")
+    try:
+        value = float(plain)
+    except ValueError:
+        return None
+    return value if math.isfinite(value) and "_" not in plain else None

@@ -1,0 +1,36 @@
+"""A run whose load was changed while it ran: the same document with other profiles."""
+
+from collections.abc import Sequence
+
+from msgspec.structs import replace
+
+from dynamikos.core.frozen.document import FrozenRun
+from dynamikos.core.plans import Crowd
+from dynamikos.core.profiles import Stretch, UserRounds
+from dynamikos.core.profiles.changing import Change, changed, delayed
+
+
+def with_changes(frozen: FrozenRun, changes: Sequence[Change]) -> FrozenRun:
+    """As `frozen`, but for what `changes`, in order, make of its profiles and its measured part. Users who perform so
+    many rounds each are only given more time by a hold.
+    """
+    if not changes:
+        return frozen
+    begin, end = frozen.measured
+    crowds = tuple(_changed(crowd, changes) for crowd in frozen.crowds)
+    return replace(frozen, crowds=crowds, measured=(delayed(begin, changes), delayed(end, changes)))
+
+
+def _changed(crowd: Crowd, changes: Sequence[Change]) -> Crowd:
+    if isinstance(crowd.load, UserRounds):
+        lasts = delayed(crowd.ends_s, changes) - crowd.starts_s
+        return replace(crowd, profile=(Stretch(stretch="hold", seconds=lasts),))
+    return replace(crowd, profile=changed(crowd.profile, changes, crowd.starts_s))
+
+
+def said(change: Change) -> str:
+    """A change in words."""
+    if change.verb == "change":
+        what = f"raised to {100 * change.factor:g} %" if change.factor > 1 else f"lowered to {100 * change.factor:g} %"
+        return f"the load was {what} of what was left at second {change.at_s}"
+    return f"the load {'was held' if change.verb == 'hold' else 'went on'} at second {change.at_s}"

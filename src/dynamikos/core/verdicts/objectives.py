@@ -1,0 +1,276 @@
+"""The objectives of a run: what each is judged on, over all or interval by interval as the seconds come."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import msgspec
+
+from dynamikos.core.frozen import FrozenRun, Series, every_check, every_series
+from dynamikos.core.objectives import (
+    Judgement,
+    Mark,
+    Objective,
+    Slice,
+    by_interval,
+    describe,
+    intervals_of,
+    judge,
+    mark,
+    tripped,
+)
+from dynamikos.core.reports import Ledger, SeriesTotal, ShardSecond
+from dynamikos.core.reports.ledger import is_own, series_at
+from dynamikos.core.statistics import Histogram, Moments
+from dynamikos.core.statistics.histogram import bucket_mid_us
+
+BY_OBJECTIVE = "objective: "  # what the reason of a stop by an objective begins with
+
+
+def series_of_objective(objective: Objective, series: Iterable[Series]) -> list[Series]:
+    """Those that it is about."""
+    request = objective.until or objective.number or objective.request
+    return list(
+        series_at(
+            series, objective.level, objective.step, journey=objective.journey, row=objective.row, request=request
+        )
+    )
+
+
+def checks_of_objective(objective: Objective, frozen: FrozenRun) -> list[tuple[int, int]]:
+    """(number of the first check of its request, own number) of the checks that it is about."""
+    return [
+        (each.first, each.no)
+        for each in every_check(frozen)
+        if objective.row in (None, each.row)
+        and objective.journey in (None, each.journey)
+        and objective.step in (None, each.step)
+        and objective.request in (None, each.request)
+    ]
+
+
+def slice_of(
+    objective: Objective,
+    total: SeriesTotal,
+    checks: Sequence[tuple[int, int]],
+    judged: Mapping[int, int],
+    missed: Mapping[int, int],
+    seconds: float,
+) -> Slice:
+    """What an objective is judged on: `total` of its series, and what became of its `checks`, over `seconds`."""
+    asked = passed = 0
+    if objective.measure == "checks":
+        asked = sum(judged.get(first, 0) for first, _ in checks)
+        passed = asked - sum(missed.get(no, 0) for _, no in checks)
+    first_byte = objective.time == "first-byte"
+    return Slice(
+        passed=total.ttfb if first_byte else total.passed,
+        moments=_moments(total.ttfb) if first_byte else total.moments,
+        failed=total.failures,
+        left=total.left,
+        open_us=list(total.open_us),
+        checks=asked,
+        checks_passed=passed,
+        seconds=seconds,
+        count=total.passed.n,
+    )
+
+
+def _moments(spread: Histogram) -> Moments:
+    """From the midpoints of the buckets."""
+    values = [(bucket_mid_us(index), count) for index, count in spread.counts.items()]
+    return Moments(
+        sum(count for _, count in values),
+        sum(value * count for value, count in values),
+        sum(value * value * count for value, count in values),
+    )
+
+
+def judgements_of(
+    frozen: FrozenRun, window: Ledger, seconds: float, marks: Mapping[int, Sequence[Mark]] | None = None
+) -> list[Judgement]:
+    """The plan's objectives judged on what is in `window`, which lasts `seconds`: the one place for run, page and
+    shell; those by interval by their `marks`, by number of the objective, where they are given. Where more arrivals
+    were turned away than the plan allows, response times are not judged: they are those of too little load.
+    """
+    too_many = turned_away(frozen, window)
+    made = []
+    for no, objective in enumerate(frozen.plan.objectives):
+        total = window.sum_of(series_of_objective(objective, window.series))
+        found = slice_of(
+            objective, total, checks_of_objective(objective, frozen), window.judged, window.missed, seconds
+        )
+        step, until = names_of(frozen, objective)
+        judged = judge(objective, found, step_name=step, until_name=until)
+        if objective.every_s is not None and marks is not None:
+            judged = by_interval(objective, judged, marks.get(no, ()))
+        if too_many and judged.unit == "ms":
+            judged = msgspec.structs.replace(judged, word="not judged", reason=too_many)
+        made.append(judged)
+    return made
+
+
+def names_of(frozen: FrozenRun, objective: Objective) -> tuple[str | None, str | None]:
+    """What its step, and the one until whose end it is, are called in the journey that it is about."""
+    rows = [row.journey for row in frozen.places.rows if objective.row in (None, row.row)]
+    for key in [objective.journey] if objective.journey is not None else rows:
+        names = {step.step: step.name for _, step in frozen.journeys[key].steps()} if key in frozen.journeys else {}
+        if objective.step in names:
+            return names[objective.step or ""], names.get(objective.until or "")
+    return None, None
+
+
+def turned_away(frozen: FrozenRun, window: Ledger) -> str:
+    """Why response times can't be judged, if more arrivals were turned away than the plan allows; else ""."""
+    turned, every = window.arrivals_measured[1], sum(window.arrivals_measured)
+    if not turned or turned <= every * frozen.plan.turned_away_allowed / 100:
+        return ""
+    return f"{turned:,} of {every:,} arrivals were turned away at the ceiling of users"
+
+
+@dataclass(frozen=True, slots=True)
+class Older:
+    """An objective for which a generator counts what is under way: of which series, and how long is too long."""
+
+    no: int
+    series: frozenset[int]
+    limit_us: float
+
+
+def counted_while_open(frozen: FrozenRun) -> list[Older]:
+    """The objectives on times that are judged by interval."""
+    series = every_series(frozen)
+    return [
+        Older(no, frozenset(each.no for each in series_of_objective(objective, series)), objective.limit * 1000)
+        for no, objective in enumerate(frozen.plan.objectives)
+        if objective.every_s is not None and objective.unit == "ms" and not objective.at_least
+    ]
+
+
+@dataclass(slots=True)
+class _Watched:
+    """One objective, and what is added up of the interval at hand."""
+
+    no: int
+    objective: Objective
+    series: frozenset[int]
+    checks: list[tuple[int, int]]
+    intervals: Iterator[tuple[int, int]]
+    at: tuple[int, int] | None
+    total: SeriesTotal = field(default_factory=SeriesTotal)
+    judged: dict[int, int] = field(default_factory=dict)
+    missed: dict[int, int] = field(default_factory=dict)
+    whole: bool = True
+
+    def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool) -> Mark | None:
+        """The mark of an interval that ends with this second."""
+        while self.at is not None and second >= self.at[1]:  # seconds of which there is nothing
+            self._next()
+        if self.at is None or second < self.at[0]:
+            return None
+        self.whole = self.whole and whole
+        for message in messages:
+            for part in message.series:
+                if part.no in self.series:
+                    self.total.add(part)
+            if self.checks:
+                for counts, more in ((self.judged, message.judged), (self.missed, message.missed)):
+                    for no, number in more.items():
+                        counts[no] = counts.get(no, 0) + number
+        begin, end = self.at
+        if second + 1 < end:
+            return None
+        older = sum(message.older.get(self.no, 0) for message in messages)
+        found = slice_of(self.objective, self.total, self.checks, self.judged, self.missed, end - begin)
+        made = mark(self.objective, begin, end, found, older, whole=self.whole)
+        self._next()
+        return made
+
+    def _next(self) -> None:
+        self.at = next(self.intervals, None)
+        self.total, self.judged, self.missed, self.whole = SeriesTotal(), {}, {}, True
+
+
+class Fuse:
+    """Ends a run that fails from its beginning on: where more of the requests of the first minute fail than the plan
+    allows, looked at as soon as there are enough of them.
+    """
+
+    FROM_S, TO_S, ENOUGH = 5, 60, 20
+
+    def __init__(self, frozen: FrozenRun) -> None:
+        self._percent = frozen.plan.fuse_percent
+        self._requests = frozenset(each.no for each in every_series(frozen) if each.level == "request")
+        self._passed = self._failed = 0
+
+    def add(self, second: int, messages: Sequence[ShardSecond]) -> "Stop | None":
+        if self._percent >= 100 or second >= self.TO_S:
+            return None
+        for message in messages:
+            for part in message.series:
+                if part.no in self._requests:
+                    self._passed += part.n
+                    self._failed += sum(count for kind, count in part.failed.items() if not is_own(kind))
+        every = self._passed + self._failed
+        if second < self.FROM_S or every < self.ENOUGH or 100 * self._failed <= self._percent * every:
+            return None
+        return Stop(True, f"{self._failed:,} of the first {every:,} requests failed, more than {self._percent:g} %")
+
+
+class Watching:
+    """The objectives that are judged by interval, and the fuse, as the seconds of all shards come in order. `marks` are
+    by the number of the objective.
+    """
+
+    def __init__(self, frozen: FrozenRun) -> None:
+        self._frozen = frozen
+        self.marks: dict[int, list[Mark]] = {}
+        self._fuse = Fuse(frozen)
+        self._watched: list[_Watched] = []
+        series = every_series(frozen)
+        for no, objective in enumerate(frozen.plan.objectives):
+            if objective.every_s is None:
+                continue
+            self.marks[no] = []
+            about = frozenset(each.no for each in series_of_objective(objective, series))
+            checks = checks_of_objective(objective, frozen) if objective.measure == "checks" else []
+            intervals = intervals_of(objective, frozen.measured)
+            self._watched.append(_Watched(no, objective, about, checks, intervals, next(intervals, None)))
+
+    def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True) -> "Stop | None":
+        """One second of all shards that told of it; `whole`: all did. What is to be done, if it is to end the run."""
+        stop = self._fuse.add(second, messages)
+        for each in self._watched:
+            made = each.add(second, messages, whole=whole)
+            if made is None:
+                continue
+            marks = self.marks[each.no]
+            marks.append(made)
+            if made.word == "missed" and tripped(each.objective, marks):
+                found = Stop(each.objective.then == "stop now", self._why(each.objective))
+                stop = found if stop is None or found.now else stop
+        return stop
+
+    @property
+    def marked(self) -> int:
+        """How many marks there are."""
+        return sum(map(len, self.marks.values()))
+
+    def replan(self, frozen: FrozenRun) -> None:
+        """The load, and with it the measured part, was changed from a second on that is still to come."""
+        for each in self._watched:
+            if each.at is not None:
+                begin = each.at[0]
+                each.intervals = (at for at in intervals_of(each.objective, frozen.measured) if at[0] > begin)
+
+    def _why(self, objective: Objective) -> str:
+        said = describe(objective, *names_of(self._frozen, objective))
+        times = f" missed {objective.in_a_row} times in a row" if objective.in_a_row > 1 else " missed"
+        return f"{BY_OBJECTIVE}{said}{times}"[:110]
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """A run is to be stopped `now`, or gently."""
+
+    now: bool
+    why: str

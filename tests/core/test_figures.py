@@ -1,0 +1,22 @@
+"""Numbers as people write them, and what is none."""
+
+from unittest import TestCase
+
+from dynamikos.core.figures import figure
+
+
+class Figures(TestCase):
+    def test_signs(self) -> None:
+        for text, value in (
+            ("12", 12), ("-1.5", -1.5), ("+2", 2), ("1e3", 1000), (" 7 ", 7),
+            ("4,000", 4000), ("4 000", 4000), ("4\u00a0000,5", 4000.5), ("1,234,567", 1_234_567), ("1,234.5", 1234.5),
+            ("12,5", 12.5), ("12,50", 12.5), ("0,125", 0.125), ("1234,567", 1234.567), ("1.234,5", 1234.5),
+            ("1.234.567,5", 1_234_567.5), ("-1,000", -1000),
+        ):  # fmt: skip
+            with self.subTest(text):
+                self.assertEqual(figure(text), value)
+
+    def test_what_is_none(self) -> None:
+        for text in ("", "many", "nan", "inf", "-Infinity", "1e999", "1,2,3", "1_000", "0x10", "1.2.3"):
+            with self.subTest(text):
+                self.assertIsNone(figure(text))

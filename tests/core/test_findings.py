@@ -1,0 +1,149 @@
+"""Each rule on a run where it must speak; and all of them on runs where nothing is wrong."""
+
+import random
+from unittest import TestCase
+
+import numpy as np
+
+from dynamikos.core.analysis.evidence import Evidence, Found, Measured
+from dynamikos.core.analysis.findings import RULES, findings
+from dynamikos.core.analysis.findings.drift import mann_kendall, theil_sen
+from dynamikos.core.objectives import Mark, Objective
+from dynamikos.core.profiles import Stretch
+from dynamikos.core.reports import Health
+from tests.core.scenes import Scene
+
+CLEAR = 12
+
+
+def named(evidence: Evidence) -> dict[str, Found]:
+    return {each.rule: each for each in reversed(findings(evidence))}
+
+
+class Clear(TestCase):
+    def test_nothing_is_found_about_the_target_where_nothing_is_wrong(self) -> None:
+        """Seconds of what `bench findings` does with 500 runs."""
+        found = []
+        for seed in range(CLEAR):
+            found += findings(Scene(9000 + seed, users=(25, 45, 65)[seed % 3]).evidence())
+        self.assertLessEqual(len([each for each in found if each.about == "target"]), 1, found)
+        self.assertEqual([each for each in found if each.about != "target"], [])
+
+
+class Speaking(TestCase):
+    def test_a_gust_its_seconds_and_its_step(self) -> None:
+        found = named(Scene(1, stall=("book", 120, 126)).evidence())
+        self.assertEqual(found["gust"].step, "book")
+        begin, end = found["gust"].window or (0, 0)
+        self.assertLessEqual(abs(begin - 120), 2)
+        self.assertLessEqual(abs(end - 127), 3)
+        self.assertEqual({each for each in found if each not in ("gust", "open-at-the-end")}, set())
+
+    def test_a_level_that_shifts(self) -> None:
+        found = named(
+            Scene(2, users=40, slower=lambda step, at, n: 1.6 if step == "search" and at > 130 else 1).evidence()
+        )
+        self.assertEqual(found["shift"].step, "search")
+        self.assertIn("rose", found["shift"].sentence)
+        second = int(found["shift"].sentence.split("second ")[1].split(",")[0])
+        self.assertLessEqual(abs(second - 130), 10)
+
+    def test_a_drift_in_one_step_only(self) -> None:
+        scene = Scene(3, users=40, slower=lambda step, at, n: 1 + n / 4000 if step == "search" else 1)
+        found = [each for each in findings(scene.evidence()) if each.rule == "drift"]
+        self.assertEqual([each.step for each in found], ["search"])
+
+    def test_two_humps_and_rows_that_differ(self) -> None:
+        draw = random.Random(5)
+        humps = Scene(4, users=40, stations={"look": (90, 0.03), "search": (90, 0.04), "book": (90, 0.05)},
+                      slower=lambda step, at, n: 60.0 if step == "look" and draw.random() < 0.3 else 1.0)  # fmt: skip
+        self.assertIn("look", {each.request for each in findings(humps.evidence()) if each.rule == "two-humps"})
+        rows = Scene(5, users=60, rows=2, row_factor=lambda row: 1 + row)
+        found = named(rows.evidence())
+        self.assertIn("row-1 as for row-0", found["rows-differ"].sentence)
+
+    def test_failures_from_the_first_on_by_value_and_at_a_load(self) -> None:
+        always = named(
+            Scene(6, fails=lambda step, at, users, draw: "status 404" if step == "search" else "").evidence()
+        )
+        self.assertEqual((always["failing-from-the-first"].about, always["failing-from-the-first"].request),
+                         ("script", "search"))  # fmt: skip
+        by_value = Scene(
+            7, kept=True, fails=lambda s, at, u, d: "status 500" if s == "search" and d.random() < 0.1 else ""
+        )
+        self.assertIn("where term is “cygnus”", named(by_value.evidence())["failures-by-value"].sentence)
+        climbs = (Stretch(stretch="climb", to=60, seconds=240),)
+        loaded = Scene(8, users=60, arrives=lambda user: user * 4.0, profile=climbs,
+                       fails=lambda s, at, now, d: "status 503" if now > 40 and d.random() < 0.2 else "")  # fmt: skip
+        self.assertRegex(named(loaded.evidence())["errors-at-a-load"].sentence, r"at about (39|4\d) users")
+
+    def test_a_resource_that_runs_full_and_throughput_that_stays_flat(self) -> None:
+        climbs = (Stretch(stretch="climb", to=80, seconds=200), Stretch(stretch="hold", seconds=40))
+        small = {"look": (6, 0.03), "search": (1, 0.04), "book": (4, 0.05)}
+        scene = Scene(9, users=80, arrives=lambda user: user * 2.5, profile=climbs, stations=small)
+        busy = np.array(scene.busy["search"][:240]) * 100
+        measure = Measured("search utilization", "%", busy)
+        found = named(scene.evidence(measures=[measure, Measured("idle", "%", busy * 0.3)]))
+        self.assertIn("search utilization ran full", found["saturation"].sentence)
+        self.assertIn("the limit is reached", found["flat-throughput"].sentence)
+        self.assertNotIn("saturation", named(scene.evidence(measures=[Measured("m", "%", busy, is_host=True)])))
+
+    def test_what_is_about_the_measurement_or_the_script(self) -> None:
+        scene = Scene(10, users=20)
+        messages = scene.messages()
+        for message in messages[60:80]:
+            message.health = Health(late_p99_us=50_000)
+            message.users = {"in a round": 90}
+        messages[100].retired = {"the rows of observers are used up": 3}
+        messages[-1].open = [(2, 9_000_000)]
+        for message in messages:
+            message.judged = {0: 1}
+        from dynamikos.core.analysis.gathering import evidence_of
+
+        evidence = evidence_of(scene.frozen, messages, silent=[("Servers", 50, "status 500")])
+        for each in evidence.lines:
+            if each.series.level == "request" and each.series.request == "book":
+                evidence.ledger.totals[each.series.no].failed = {"own-limit-ports": 7}
+        found = named(evidence)
+        self.assertIn("planned instants were late in 20", found["late-generators"].sentence)
+        self.assertIn("no more ports", found["own-limits"].sentence)
+        self.assertIn("3 times a user left", found["data-ran-out"].sentence)
+        self.assertIn("the oldest for 9.0 s", found["open-at-the-end"].sentence)
+        self.assertIn("Servers told nothing from second 50", found["probe-silent"].sentence)
+        self.assertIn("2 checks were never asked", found["never-asked"].sentence)
+        self.assertEqual(found["late-generators"].about, "measurement")
+
+    def test_littles_law_where_users_waited_unseen(self) -> None:
+        scene = Scene(11, users=20)
+        messages = scene.messages()
+        for message in messages:
+            message.users = {"in a round": 30}
+        from dynamikos.core.analysis.gathering import evidence_of
+
+        found = named(evidence_of(scene.frozen, messages))
+        self.assertIn("don't agree", found["littles-law"].sentence)
+
+    def test_an_objective_that_was_missed_in_part(self) -> None:
+        from msgspec.structs import replace
+
+        evidence = Scene(12, users=20).evidence()
+        objective = Objective(objective="o", measure="p95", limit=100, every_s=10)
+        evidence.frozen = replace(evidence.frozen, plan=replace(evidence.frozen.plan, objectives=(objective,)))
+        marks = [Mark(from_s=10 * n, to_s=10 * n + 10, word="missed" if n in (5, 6) else "met") for n in range(12)]
+        found = [each for each in findings(evidence, {0: marks}) if each.rule == "missed-in-part"]
+        self.assertIn("missed in 2 of 12 intervals, from second 50 to 70", found[0].sentence)
+        self.assertEqual([f for f in findings(evidence, {0: marks[:4]}) if f.rule == "missed-in-part"], [])
+
+    def test_a_rule_that_breaks_keeps_nobody_from_the_others(self) -> None:
+        evidence = Scene(1, seconds=150, stall=("book", 70, 76)).evidence()
+        evidence.names = None  # type: ignore[assignment]
+        self.assertIn("gust", {each.rule for each in findings(evidence)})
+        self.assertGreaterEqual(len(RULES), 19)
+
+
+class Trends(TestCase):
+    def test_slopes_and_their_chance(self) -> None:
+        at = np.arange(10)
+        self.assertAlmostEqual(theil_sen(3.0 * at + np.array([0, 9, 0, 0, 0, 0, -9, 0, 0, 0]), at), 3.0)
+        self.assertLess(mann_kendall(at.astype(float)), 1e-4)
+        self.assertGreater(mann_kendall(np.array([1.0, 3, 2, 4, 1.5, 3.5, 2.5, 1.2])), 0.3)

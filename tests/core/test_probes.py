@@ -1,0 +1,118 @@
+from unittest import TestCase
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.probes import Host, Measured, Probe, Reader, probe_problems, wants
+from dynamikos.core.probes.afterwards import measures_from_csv
+
+OPEN = b"""# TYPE jobs counter
+# UNIT jobs seconds
+jobs_seconds_total{b="2",a="1"} %d
+# TYPE depth gauge
+depth %s
+# TYPE took_seconds histogram
+took_seconds_bucket{le="1.0"} 1
+took_seconds_bucket{le="+Inf"} 1
+took_seconds_count 1
+took_seconds_sum 0.5
+# EOF
+"""
+PLAIN = b"# TYPE hits counter\nhits 7\nfree_bytes 12.5\nodd NaN\n"
+
+
+def openmetrics(count: int, depth: str = "3") -> bytes:
+    return OPEN.replace(b"# UNIT jobs seconds\n", b"").replace(b"jobs_seconds_total", b"jobs_total") % (
+        count, depth.encode(),
+    )  # fmt: skip
+
+
+class Reading(TestCase):
+    def test_counters_become_rates_and_gauges_stay(self) -> None:
+        reader = Reader()
+        first = {each.name: value for each, value in reader.read(openmetrics(100), "", 10.0).items()}
+        self.assertEqual(first, {"depth": 3.0})
+        second = {each.name: value for each, value in reader.read(openmetrics(160, "4"), "", 12.0).items()}
+        self.assertEqual(second, {'jobs_total{a="1",b="2"}': 30.0, "depth": 4.0, "took_seconds_count": 0.0,
+                                  "took_seconds_sum": 0.0})  # fmt: skip
+
+    def test_a_reset_counts_from_zero_and_a_gap_makes_nothing_up(self) -> None:
+        reader = Reader(["jobs_total"])
+        reader.read(openmetrics(100), "", 0.0)
+        self.assertEqual(list(reader.read(openmetrics(5), "", 1.0).values()), [5.0])
+        reader.forget()
+        self.assertEqual(reader.read(openmetrics(50), "", 9.0), {})
+        self.assertEqual(list(reader.read(openmetrics(51), "", 10.0).values()), [1.0])
+
+    def test_the_other_text_format_and_units(self) -> None:
+        reader = Reader()
+        self.assertEqual(reader.read(PLAIN, "text/plain", 0.0), {Measured(name="free_bytes", unit="B"): 12.5})
+        self.assertEqual(reader.read(PLAIN, "text/plain", 1.0)[Measured(name="hits_total", unit="/s")], 0.0)
+
+    def test_what_can_not_be_read_is_said(self) -> None:
+        for body, words in ((b"<html>no</html>", "not Prometheus"), (b"x{ 3\n# EOF\n", "not OpenMetrics"),
+                            (b"", "no mea"), (b"a" * 6_000_000, "at most")):  # fmt: skip
+            with self.subTest(words), self.assertRaisesRegex(DynamikosError, words):
+                Reader().read(body, "", 0.0)
+
+    def test_no_more_than_can_be_kept(self) -> None:
+        reader = Reader()
+        body = "".join(f'm{{n="{n}"}} 1\n' for n in range(700)).encode()
+        self.assertEqual((len(reader.read(body, "", 0.0)), reader.left_out), (500, 200))
+
+    @given(st.lists(st.integers(0, 1000), min_size=2, max_size=30))
+    def test_rates_never_fall_below_zero(self, counts: list[int]) -> None:
+        reader = Reader(["jobs*"])
+        for at, count in enumerate(counts):
+            for value in reader.read(openmetrics(count), "", float(at)).values():
+                self.assertGreaterEqual(value, 0)
+
+
+class Choosing(TestCase):
+    def test_by_name_by_part_and_by_label(self) -> None:
+        name = 'queue_length{resource="pool"}'
+        self.assertTrue(wants([], name))
+        self.assertTrue(wants(["queue*"], name))
+        self.assertTrue(wants(['queue_length{resource="pool"}'], name))
+        self.assertTrue(wants(['*{resource="po*"}'], name))
+        self.assertFalse(wants(['queue_length{resource="disk"}', "heap*"], name))
+
+    def test_what_is_wrong_with_a_probe(self) -> None:
+        probes = [Probe(probe="a"), Probe(probe="b", openmetrics="ftp://x"), Probe(probe="b", host=Host())]
+        self.assertEqual(len(probe_problems(probes)), 3)
+        self.assertEqual(probe_problems([Probe(probe="a", openmetrics="http://x/metrics")]), [])
+
+
+class Afterwards(TestCase):
+    BEGAN = 1_790_000_000.0  # 2026-09-21T14:13:20Z
+
+    def test_each_kind_of_time_and_a_shift(self) -> None:
+        for first, second in (
+            ("2026-09-21T14:13:21Z", "2026-09-21 16:13:22.5+02:00"),
+            ("2026-09-21 14:13:21",) * 2,
+            ("1790000001", "1790000002.5"),
+            ("1790000001000", "1790000002500"),
+            ("1", "2.5"),
+        ):
+            with self.subTest(first):
+                found = measures_from_csv(f"time;a;b\n{first};5;1,5\n{second};7;\n", self.BEGAN, 4)
+                there = [None if np.isnan(value) else float(value) for value in found["a"]]
+                self.assertEqual(there, [None, 6.0, None, None] if first == second else [None, 5.0, 7.0, None])
+        moved = measures_from_csv("t,a\n1,5\n", self.BEGAN, 4, 2.0)["a"]
+        self.assertEqual(np.flatnonzero(~np.isnan(moved)).tolist(), [3])
+
+    def test_what_can_not_be_read_is_said_with_its_line(self) -> None:
+        for text, words in (
+            ("t,a\n", "needs a line of names"),
+            ("t\n1\n", "0 measures"),
+            ("t,a,a\n1,2,3\n", "“a” is none"),
+            ("t,a\nsoon,2\n", "Line 2: “soon” is not a time"),
+            ("t,a\n1,2\nsoon,2\n", "Line 3: “soon” is not a time like that of line 2"),
+            ("t,a\n1,2\n2\n", "Line 3: 1 columns found, 2 expected"),
+            ("t,a\n1,many\n", "Line 2: “many” in the column a"),
+            ("t,a\n900,1\n", "None of its times lies in the run, which began at 2026-09-21 14:13:20 UTC"),
+        ):
+            with self.subTest(words), self.assertRaisesRegex(DynamikosError, words):
+                measures_from_csv(text, self.BEGAN, 4)
