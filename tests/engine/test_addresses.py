@@ -8,7 +8,7 @@ from dynamikos.core.errors import RuleError
 from dynamikos.core.journeys import verify
 from dynamikos.core.plans import parse_target
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.network import check_target
+from dynamikos.engine.targets import check_target
 from dynamikos.engine.testing import Scripted, answer
 from dynamikos.engine.users.compiled import split_url
 from dynamikos.engine.users.filling import addressed

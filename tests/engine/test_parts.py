@@ -12,7 +12,7 @@ from dynamikos.engine.http.connection import Arrivals, Connection
 from dynamikos.engine.http.cookies import CookieJar, keeps_secrets
 from dynamikos.engine.http.messages import Base, Head
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
-from dynamikos.engine.network import check_target
+from dynamikos.engine.targets import check_target
 from tests.engine.support import frozen, step
 
 

@@ -9,6 +9,8 @@ import re
 from email import message_from_bytes
 from unittest import TestCase
 
+import uvloop
+
 from dynamikos.core.plans import parse_target
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.http.digest import challenge_in
@@ -273,7 +275,7 @@ class Waiting(TestCase):
 
             self.assertEqual(await tokens.get(("c",), lambda: 0.0, good), "t")
 
-        asyncio.run(program())
+        uvloop.run(program())
 
 
 class OnTheWire(TestCase):
@@ -341,7 +343,7 @@ class OnTheWire(TestCase):
             self.assertEqual(totals(made, sink).all_of("request").failed, {})
             return sink
 
-        sink = asyncio.run(program())
+        sink = uvloop.run(program())
         self.assertEqual(sum(message.answered for message in sink.messages), len(seen))
         refused = [path for path, status in seen if status == 401]
         self.assertEqual(refused.count("/digest?a=b%20c"), 3)  # each user is asked once

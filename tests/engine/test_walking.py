@@ -5,6 +5,8 @@ import contextlib
 import tempfile
 from unittest import TestCase
 
+import uvloop
+
 from dynamikos.core.plans import parse_target
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.network import RealNetwork
@@ -187,7 +189,7 @@ class OnTheWire(TestCase):
             server.close()
             return ended, sink, made
 
-        ended, sink, made = asyncio.run(program(1.2, 30))
+        ended, sink, made = uvloop.run(program(1.2, 30))
         self.assertEqual(ended, "finished")
         ledger = totals(made, sink)  # type: ignore[arg-type]
         self.assertEqual((ledger.sent, ledger.failed), (ledger.answered, 0))
@@ -196,7 +198,7 @@ class OnTheWire(TestCase):
         self.assertGreater(sum(message.reopened for message in sink.messages), 5)
 
         spans.clear()
-        ended, sink, made = asyncio.run(program(20, 0.8))
+        ended, sink, made = uvloop.run(program(20, 0.8))
         self.assertEqual(ended, "stopped now")
         ledger = totals(made, sink)  # type: ignore[arg-type]
         self.assertEqual(ledger.sent, ledger.answered + ledger.failed + sink.messages[-1].in_flight)
@@ -245,7 +247,7 @@ class Bodies(TestCase):
         with tempfile.NamedTemporaryFile() as file:
             file.write(bytes(5_000_000))
             file.flush()
-            ended, sink, made = asyncio.run(program(file.name))
+            ended, sink, made = uvloop.run(program(file.name))
         ledger = totals(made, sink)  # type: ignore[arg-type]
         self.assertEqual((ended, ledger.failed), ("finished", 0))
         self.assertEqual({each[:2] for each in seen}, {("/file", 5_000_000), ("/held", 5)})

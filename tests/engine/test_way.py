@@ -9,6 +9,7 @@ from collections.abc import Awaitable, Callable
 from unittest import TestCase
 
 import trustme
+import uvloop
 
 from dynamikos.core.plans import Way, parse_target
 from dynamikos.engine.failures import Failure
@@ -74,7 +75,7 @@ def port(server: asyncio.Server) -> int:
 
 class OnTheWay(TestCase):
     def perform(self, program: Callable[[], Awaitable[None]]) -> None:
-        asyncio.run(asyncio.wait_for(program(), 20))  # type: ignore[arg-type]
+        uvloop.run(asyncio.wait_for(program(), 20))  # type: ignore[arg-type]
 
     async def ask(self, network: RealNetwork, origin: tuple[str, str, int]) -> bytes:
         link = await network.open(origin, {})

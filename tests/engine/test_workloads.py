@@ -13,13 +13,17 @@ from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.frozen.seating import arrivals_of
 from dynamikos.core.journeys import Journey, parse_journey
 from dynamikos.core.objectives import Objective
+from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
 from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, Users
 from dynamikos.core.reports import Ledger
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, conclude
-from dynamikos.engine.runner import Shard, run
+from dynamikos.engine.reporting.health import HealthWatch
+from dynamikos.engine.reporting.recorder import Recorder
+from dynamikos.engine.runner import Shard, run, surroundings
 from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
+from dynamikos.engine.users.compiled import CompiledRequest
 from tests.engine.support import BASE
 
 Server = Callable[[bytes], Scripted]
@@ -383,3 +387,38 @@ class Crowds(TestCase):
 
         ran = Ran(made, broken)
         self.assertIn("RuntimeError", " ".join(ran.whole.retired))
+
+
+class OneJourneyTwice(TestCase):
+    """Two rows of the same journey, one of them with a client of its own."""
+
+    def made(self, persona: str = "") -> FrozenRun:
+        rows = (CrowdRow(row="left", journey="a"), CrowdRow(row="right", journey="a", persona=persona, share=50))
+        who = {persona: Persona(form=1, persona=persona, headers=(("User-Agent", "Spyglass"),))} if persona else {}
+        crowd_of = Crowd(crowd="c", load=UserRounds(users=6, rounds=3), profile=(hold(1, 60),), rows=rows)
+        made = inputs(replace(crowd_of, rows=tuple(replace(row, persona="") for row in rows)))
+        return replace(made, crowds=(crowd_of,), personas=who)
+
+    def test_its_requests_are_compiled_once_and_numbered_for_each_row(self) -> None:
+        def scripts(made: FrozenRun) -> list[CompiledRequest]:
+            shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
+            clock, sink = VirtualClock(), ListSink()
+            recorder, health = Recorder(0, 0.0, 9.0), HealthWatch(sink.unsent)
+            around = surroundings(shard, ScriptedNetwork(after(0.1)), clock, recorder, health, sink.keep)
+            return [each.script.every[0].requests[0] for each in around]
+
+        left, right = scripts(self.made())
+        self.assertIs(left.checks, right.checks)
+        self.assertNotEqual((left.series, left.first_check), (right.series, right.first_check))
+        left, right = scripts(self.made("walker"))
+        self.assertIsNot(left.checks, right.checks)
+
+    def test_each_row_has_its_own_figures(self) -> None:
+        for persona in ("", "walker"):
+            with self.subTest(persona):
+                ran = Ran(self.made(persona), after(0.1))
+                rounds = {row: ran.all.all_of("round", row=row).passed.n for row in ("left", "right")}
+                self.assertEqual(rounds, {"left": 12, "right": 6})
+                spied = sum(b"Spyglass" in each for each in ran.requests)
+                self.assertEqual((len(ran.requests), spied), (18, 6 if persona else 0))
+                self.assertEqual(sum(ran.all.judged.values()), 18)

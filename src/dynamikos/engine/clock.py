@@ -30,6 +30,7 @@ class RealClock:
         self._heap: list[tuple[float, int, asyncio.Future[None]]] = []
         self._number = 0
         self._armed = float("inf")
+        self._will_arm = False  # as soon as those have gone on whose instant has come, who want others, mostly
         self._loop = asyncio.get_running_loop()
         self._loop.add_reader(self._descriptor, self._fire)
 
@@ -44,7 +45,7 @@ class RealClock:
             return waiter
         self._number += 1
         heapq.heappush(self._heap, (instant, self._number, waiter))
-        if instant < self._armed:
+        if instant < self._armed and not self._will_arm:
             self._arm(instant)
         return waiter
 
@@ -66,9 +67,16 @@ class RealClock:
             waiter = heapq.heappop(heap)[2]
             if not waiter.done():
                 waiter.set_result(None)
+        if not self._will_arm:
+            self._will_arm = True
+            self._loop.call_soon(self._arm_next)
+
+    def _arm_next(self) -> None:
+        self._will_arm = False
+        heap = self._heap
         while heap and heap[0][2].done():
             heapq.heappop(heap)
-        if heap:
+        if heap and heap[0][0] < self._armed and self._descriptor >= 0:
             self._arm(heap[0][0])
 
     def close(self) -> None:

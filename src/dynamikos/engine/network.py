@@ -1,26 +1,32 @@
-"""The only file that opens client sockets, and the one check of agreed targets."""
+"""The only file that opens client sockets; the check of agreed targets is made here, for each of them."""
 
 import asyncio
 import base64
 import contextlib
+import datetime
 import errno
 import ipaddress
 import os
+import select
 import socket
 import ssl
-import tempfile
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from cryptography.x509 import load_der_x509_certificate
+
 from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.connection import Arrivals, Connection
 from dynamikos.engine.http.protocol import Heads
+from dynamikos.engine.http.shaping import Line, Shaped
 from dynamikos.engine.ports import Origin, Sessions
+from dynamikos.engine.targets import check_target, embedded
+from dynamikos.engine.tls import TICKET, Ticket, context_of
 
 # what this machine has no more of: never the target's fault
 OWN_LIMITS = {
@@ -30,59 +36,6 @@ OWN_LIMITS = {
     errno.ENOBUFS: "own-limit-memory",
     errno.ENOMEM: "own-limit-memory",
 }
-METADATA = frozenset({"169.254.169.254", "fd00:ec2::254", "100.100.100.200"})
-
-
-Ip = ipaddress.IPv4Address | ipaddress.IPv6Address
-TRANSLATED = (ipaddress.ip_network("64:ff9b::/96"), ipaddress.ip_network("64:ff9b:1::/48"))  # RFC 6052, RFC 8215
-
-
-def embedded(address: Ip) -> Ip:
-    """The IPv4 address that an IPv6 one stands for (mapped, 6to4, Teredo, NAT64); else the address itself."""
-    if isinstance(address, ipaddress.IPv4Address):
-        return address
-    inner = address.ipv4_mapped or address.sixtofour or (address.teredo[1] if address.teredo else None)
-    if inner is None and any(address in each for each in TRANSLATED):
-        inner = ipaddress.IPv4Address(int(address) & 0xFFFFFFFF)
-    return inner or address
-
-
-def check_target(
-    agreed: Iterable[AgreedTarget], origin: Origin, address: str, own_ports: frozenset[int] = frozenset()
-) -> None:
-    """Raises Failure("not-agreed") unless a connection to the resolved `address` for `origin` may be opened.
-
-    Scheme, host and port must be on the list. Link-local, metadata, multicast and unspecified addresses and Dynamikos's
-    own ports are never allowed; one that is not public only when the agreed line names that address, or a host that is
-    not a wildcard. A line with an address of its own covers that address alone.
-    """
-    scheme, host, port = origin
-    line = next((each for each in agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
-    if line is None:
-        raise Failure(
-            "not-agreed", f"{scheme}://{host}:{port} is not an agreed target; an owner can add it in Settings"
-        )
-    try:
-        resolved = ipaddress.ip_address(address.partition("%")[0])
-    except ValueError:
-        raise Failure("not-agreed", f"{host} resolved to '{address}', which is not an address") from None
-    given = resolved
-    resolved = embedded(resolved)
-    if str(resolved) in METADATA or resolved.is_link_local or resolved.is_unspecified or resolved.is_multicast:
-        raise Failure(
-            "not-agreed",
-            f"{host} resolves to {resolved}, which is never a target (link-local, metadata, unspecified or multicast)",
-        )
-    if line.address:
-        if given != ipaddress.ip_address(line.address):
-            raise Failure("not-agreed", f"{host} was agreed at {line.address}, not at {given}")
-    elif line.host.startswith("*.") and not (resolved.is_global and given.is_global):
-        raise Failure(
-            "not-agreed",
-            f"{host} resolves to {given}, which is not public; name this host itself in the agreed targets",
-        )
-    if resolved.is_loopback and port in own_ports:
-        raise Failure("not-agreed", f"{host}:{port} is Dynamikos itself")
 
 
 @dataclass(slots=True)
@@ -185,30 +138,51 @@ def proxy_of(address: str) -> Proxy:
     return Proxy(("http", parts.hostname, port), header)
 
 
-async def _join(loop: asyncio.AbstractEventLoop, sock: socket.socket, address: str, port: int) -> None:
-    """Connects a socket to an address that is resolved already. Raises OSError.
-
-    As the event loop's own, without its way through names: given as bytes, an address is not encoded as a name.
+class Joining:
+    """Connects sockets to addresses that are resolved already. All that are on their way are watched in one place: with
+    the event loop's own watch for each, that would be a third of what a connection costs.
     """
-    try:
-        sock.connect((address.encode(), port))
-        return
-    except (BlockingIOError, InterruptedError):
-        pass
-    writable: asyncio.Future[None] = loop.create_future()
-    loop.add_writer(sock, _ring, writable)
-    try:
-        await writable
-    finally:
-        loop.remove_writer(sock)
-    wrong = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
-    if wrong:
-        raise OSError(wrong, os.strerror(wrong))
 
+    def __init__(self, limit_s: float) -> None:
+        self._loop, self._limit_s = asyncio.get_running_loop(), limit_s
+        self._epoll = select.epoll()
+        self._waiting: dict[int, asyncio.Future[None]] = {}
+        self._loop.add_reader(self._epoll.fileno(), self._look)
 
-def _ring(writable: "asyncio.Future[None]") -> None:
-    if not writable.done():
-        writable.set_result(None)
+    async def join(self, sock: socket.socket, address: str, port: int) -> None:
+        """Raises OSError, and TimeoutError after the limit. Given as bytes, an address is not encoded as a name."""
+        wrong = sock.connect_ex((address.encode(), port))
+        if wrong in (errno.EINPROGRESS, errno.EINTR, errno.EAGAIN):
+            await self._joined(sock.fileno())
+            wrong = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+        if wrong:
+            raise OSError(wrong, os.strerror(wrong))
+
+    async def _joined(self, file: int) -> None:
+        arrived: asyncio.Future[None] = self._loop.create_future()
+        self._waiting[file] = arrived
+        self._epoll.register(file, select.EPOLLOUT | select.EPOLLONESHOT)
+        timer = self._loop.call_later(self._limit_s, self._too_long, file)
+        try:
+            await arrived
+        finally:
+            timer.cancel()  # a shot that was fired is over, and the rest goes with its socket
+            self._waiting.pop(file, None)
+
+    def _look(self) -> None:
+        for file, _ in self._epoll.poll(0):
+            waiter = self._waiting.get(file)
+            if waiter is not None and not waiter.done():
+                waiter.set_result(None)
+
+    def _too_long(self, file: int) -> None:
+        waiter = self._waiting.get(file)
+        if waiter is not None and not waiter.done():
+            waiter.set_exception(TimeoutError())
+
+    def close(self) -> None:
+        self._loop.remove_reader(self._epoll.fileno())
+        self._epoll.close()
 
 
 async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: Proxy, host: str, port: int) -> None:
@@ -224,70 +198,6 @@ async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: P
     status = answer.split(b"\r\n", 1)[0].decode("latin-1")
     if status.split(" ")[1:2] != ["200"]:
         raise Failure("proxy", f"the proxy {proxy.origin[1]}:{proxy.origin[2]} refused {host}:{port}: {status[:80]}")
-
-
-class Named(str):
-    """A server's name on its way through the event loop, which hands it to the context that wraps the connection: it
-    brings the session to resume there, and the TLS layer back.
-    """
-
-    session: ssl.SSLSession | None
-    tls: ssl.SSLObject | None
-
-    def __new__(cls, name: str, session: ssl.SSLSession | None) -> "Named":
-        made = super().__new__(cls, name)
-        made.session, made.tls = session, None
-        return made
-
-
-class Resuming(ssl.SSLContext):
-    """Resumes the session that the server's name brings (RFC 8446 §2.2, RFC 5077)."""
-
-    def wrap_bio(
-        self,
-        incoming: ssl.MemoryBIO,
-        outgoing: ssl.MemoryBIO,
-        server_side: bool = False,
-        server_hostname: Any = None,
-        session: Any = None,
-    ) -> Any:
-        brought = server_hostname if isinstance(server_hostname, Named) else None
-        made = super().wrap_bio(
-            incoming, outgoing, server_side, str(server_hostname) if server_hostname is not None else None,
-            session if brought is None else brought.session,
-        )  # fmt: skip
-        if brought is not None:
-            brought.tls = made
-        return made
-
-
-def context_of(way: Way, key: str, trust: str | None) -> ssl.SSLContext:
-    """Whom to trust, and who we are. Raises Failure for certificates that can't be read."""
-    try:
-        context = Resuming(ssl.PROTOCOL_TLS_CLIENT)
-        given = way.trust if way.trust not in ("", "system", "anything") else None
-        if trust or given:
-            context.load_verify_locations(cafile=trust, cadata=given)
-        else:
-            context.load_default_certs(ssl.Purpose.SERVER_AUTH)
-    except (ssl.SSLError, ValueError, OSError) as problem:
-        raise Failure("tls", f"the environment's trusted certificates can't be read: {problem}") from problem
-    if way.trust == "anything":
-        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
-    if way.certificate:
-        # made for its owner only; Python's ssl reads files alone
-        with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:
-            file.write(way.certificate.rstrip() + "\n" + key)
-            file.flush()
-            try:
-                context.load_cert_chain(file.name)
-            except (ssl.SSLError, OSError) as problem:
-                raise Failure(
-                    "tls",
-                    f"the client certificate and its key can't be used: {getattr(problem, 'reason', '') or problem}",
-                ) from problem
-    context.set_alpn_protocols(["http/1.1"])
-    return context
 
 
 class RealNetwork:
@@ -320,31 +230,34 @@ class RealNetwork:
         self._opened = 0
         self._connection: Any = partial(Connection, self._links, self._heads, self._arrivals)
         self._ssl = context_of(self._way, key, trust)
-        self._checked: set[Origin] = set()
+        self._lines: dict[Origin, AgreedTarget] = {}
         self._let_pass: set[tuple[Origin, str]] = set()
         self._watcher: asyncio.Task[None] | None = None
+        self._joining: Joining | None = None
 
     def open_count(self) -> int:
         return self._opened
 
     def check(self, origin: Origin) -> None:
-        if origin not in self._checked:
-            self._line(origin)
-            self._checked.add(origin)
+        self._line(origin)
 
     def _line(self, origin: Origin) -> AgreedTarget:
-        scheme, host, port = origin
-        line = next((each for each in self._agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
+        """The line of the agreed targets that covers it; what was found once is found again. Raises Failure."""
+        line = self._lines.get(origin)
         if line is None:
-            check_target(self._agreed, origin, "0.0.0.0", self._own_ports)  # raises, before any name is looked up
-            raise Failure("not-agreed", f"{scheme}://{host}:{port} is not an agreed target")
+            scheme, host, port = origin
+            line = next((each for each in self._agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
+            if line is None:
+                check_target(self._agreed, origin, "0.0.0.0", self._own_ports)  # raises, before a name is looked up
+                raise Failure("not-agreed", f"{scheme}://{host}:{port} is not an agreed target")
+            self._lines[origin] = line
         return line
 
-    async def open(self, origin: Origin, sessions: Sessions) -> Connection:
+    async def open(self, origin: Origin, sessions: Sessions, line: Line | None = None) -> Connection:
         if self._watcher is None:
             self._watcher = asyncio.create_task(self._watch(), name="time-outs")
         _, host, port = origin
-        line = self._line(origin)
+        agreed = self._line(origin)
         begun = time.perf_counter()
         proxy = self._proxy
         if proxy is not None:  # the proxy looks the target up; it has to be agreed itself
@@ -352,7 +265,7 @@ class RealNetwork:
                 check_target(self._agreed, origin, str(ipaddress.ip_address(host)), self._own_ports)
             addresses = await self._resolve(proxy.origin[1], proxy.origin[2])
         else:
-            addresses = await self._resolve(line.address or self._way.hosts.get(host, host), port)
+            addresses = await self._resolve(agreed.address or self._way.hosts.get(host, host), port)
         resolved_at = time.perf_counter()
         self._turn += 1
         problem: Failure | None = None
@@ -360,7 +273,7 @@ class RealNetwork:
             family, address = addresses[(self._turn + offset) % len(addresses)]
             self._agree(origin if proxy is None else proxy.origin, address)
             try:
-                return await self._connect(origin, family, address, begun, resolved_at, sessions.get(origin))
+                return await self._connect(origin, family, address, begun, resolved_at, sessions.get(origin), line)
             except Failure as failure:
                 problem = failure
         raise problem or Failure("dns", f"{host} has no address")
@@ -385,7 +298,7 @@ class RealNetwork:
                 known.set_exception(failure)
                 known.exception()  # seen: others that wait for it raise it themselves
                 raise failure from problem
-        return await asyncio.shield(known)
+        return known.result() if known.done() else await asyncio.shield(known)
 
     async def _connect(
         self,
@@ -395,33 +308,38 @@ class RealNetwork:
         begun: float,
         resolved_at: float,
         session: ssl.SSLSession | None,
+        line: Line | None = None,
     ) -> Connection:
         scheme, host, port = origin
         proxy = self._proxy
         loop = asyncio.get_running_loop()
         try:
-            sock = socket.socket(family, socket.SOCK_STREAM)
+            sock = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
         except OSError as problem:
             raise Failure(
                 OWN_LIMITS.get(problem.errno or 0, "own-limit-sockets"), f"no socket could be had: {problem.strerror}"
             ) from problem
-        sock.setblocking(False)
-        sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        if line is not None:
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, line.buffer)
         phase, where = "connect", f"{host} ({address}:{port})"
         connection: Connection
         try:
-            async with asyncio.timeout(self._connect_s):
-                await _join(loop, sock, address, port if proxy is None else proxy.origin[2])
-                if proxy is not None and scheme == "https":
-                    await _tunnel(loop, sock, proxy, host, port)
+            if self._joining is None:
+                self._joining = Joining(self._connect_s)
+            await self._joining.join(sock, address, port if proxy is None else proxy.origin[2])
+            if scheme == "http" and line is None:
                 connected_at = time.perf_counter()
-                phase = "tls"
-                secure = self._ssl if scheme == "https" else None
-                named = Named(host, session) if secure is not None else None
-                _, connection = await loop.create_connection(
-                    self._connection, sock=sock, ssl=secure, server_hostname=named
-                )
-                connection.tls = named.tls if named is not None else None
+                _, connection = await loop.create_connection(self._connection, sock=sock)
+            else:
+                left_s = self._connect_s - (time.perf_counter() - resolved_at)
+                async with asyncio.timeout(max(0.0, left_s)):
+                    if proxy is not None and scheme == "https":
+                        await _tunnel(loop, sock, proxy, host, port)
+                    if line is not None:
+                        await asyncio.sleep(line.trip_s())
+                    connected_at = time.perf_counter()
+                    phase = "tls"
+                    connection = await self._dressed(sock, host if scheme == "https" else None, session, line)
         except TimeoutError as problem:
             sock.close()
             raise Failure(f"timeout-{phase}", f"no connection to {where} within {self._connect_s:g} s") from problem
@@ -455,6 +373,41 @@ class RealNetwork:
         self._opened += 1
         return connection
 
+    async def _dressed(
+        self, sock: socket.socket, name: str | None, session: ssl.SSLSession | None, line: Line | None
+    ) -> Connection:
+        """A connection over a connected socket, with TLS to `name`, and shaped as a `line`, where those are given."""
+        loop, secure = asyncio.get_running_loop(), self._ssl if name is not None else None
+        ticket = Ticket(session) if secure is not None else None
+        TICKET.set(ticket)
+        connection: Connection
+        if line is None:
+            _, connection = await loop.create_connection(self._connection, sock=sock, ssl=secure, server_hostname=name)
+        else:
+            made = partial(Shaped, self._connection(), line)
+            _, shaped = await loop.create_connection(made, sock=sock, ssl=secure, server_hostname=name)
+            connection = shaped.inner
+            if ticket is not None and ticket.tls is not None:
+                for _ in range(1 if ticket.tls.version() == "TLSv1.3" else 2):
+                    await asyncio.sleep(line.trip_s())
+        connection.tls = ticket.tls if ticket is not None else None
+        return connection
+
+    async def knock(self, origin: Origin) -> tuple[float, float | None]:
+        """Connects once and hangs up: (seconds it took, days until the certificate ends, None without TLS). Raises
+        Failure.
+        """
+        begun = time.perf_counter()
+        link = await self.open(origin, {})
+        took = time.perf_counter() - begun
+        secure = link.tls
+        der = secure.getpeercert(binary_form=True) if secure is not None else None
+        link.close()
+        if not der:
+            return took, None
+        ends = load_der_x509_certificate(der).not_valid_after_utc
+        return took, (ends - datetime.datetime.now(datetime.UTC)).total_seconds() / 86_400
+
     async def _watch(self) -> None:
         """Looks for overdue exchanges ten times a second (less often with thousands of connections): cheaper than a
         timer for each.
@@ -469,5 +422,8 @@ class RealNetwork:
         if self._watcher is not None:
             self._watcher.cancel()
             self._watcher = None
+        if self._joining is not None:
+            self._joining.close()
+            self._joining = None
         for connection in list(self._links):
             connection.close()

@@ -76,8 +76,9 @@ class Network(Protocol):
         """Raises Failure("not-agreed") for what is not on the list of agreed targets."""
         ...
 
-    async def open(self, origin: Origin, sessions: Sessions) -> Link:
-        """Resumes a TLS session of `sessions` where there is one.
+    async def open(self, origin: Origin, sessions: Sessions, line: Any = None) -> Link:
+        """Resumes a TLS session of `sessions` where there is one. The connection is as slow as `line`, where there is
+        one (see http.shaping).
 
         Raises Failure (not agreed, unresolvable, refused, TLS, timeout).
         """

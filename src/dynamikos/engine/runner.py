@@ -5,30 +5,36 @@ import contextlib
 import gc
 import hashlib
 import logging
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from msgspec.structs import replace
 
-from dynamikos.core.frozen import FrozenRun, every_check, every_series, stream
+from dynamikos.core.frozen import FrozenRun, canonical, every_check, every_series, stream
+from dynamikos.core.frozen.changing import with_changes
 from dynamikos.core.frozen.freeze import needs
-from dynamikos.core.frozen.seating import planned_by, seats_of, slices_of
+from dynamikos.core.frozen.seating import planned_by, slices_of
 from dynamikos.core.journeys import Journey
+from dynamikos.core.personas import Persona, headers_of
 from dynamikos.core.plans import Way
 from dynamikos.core.profiles import share_of
+from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Health, KeptExchange
+from dynamikos.core.verdicts.objectives import counted_while_open
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.caching import Bodies
 from dynamikos.engine.http.cookies import suffixes
 from dynamikos.engine.limits import SPARE, descriptors
 from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Origin, Sink
+from dynamikos.engine.priming import Primed, prime
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
-from dynamikos.engine.schedule.company import company_of
+from dynamikos.engine.schedule.company import Company
 from dynamikos.engine.schedule.staff import Around
-from dynamikos.engine.users.compiled import Script, compile_journey
+from dynamikos.engine.users.compiled import CompiledRequest, Script, compile_journey
 from dynamikos.engine.users.dealing import Dealer, specs_of
 from dynamikos.engine.users.kinds import item_of
 from dynamikos.engine.users.performer import User
@@ -55,6 +61,7 @@ class Shard:
     secrets: dict[str, str]
     lessor: Lessor | None = None
     functions: Functions | None = None
+    primed: Mapping[int, Primed] = field(default_factory=dict)  # by row, what those have who come back; see primed_for
 
 
 class Control:
@@ -64,9 +71,12 @@ class Control:
         self._gently: Callable[[], None] | None = None
         self._now: asyncio.Event = asyncio.Event()
         self.stopped = ""
-        self.why = ""  # when it was the run's own rules that stopped it
+        self.why = ""  # when it was the run's own rules that stopped it, or nobody's hand
+        self.by_rule = False
         self.broke = ""  # why the run can't be trusted: an error of ours
         self.forget: Callable[[], None] | None = None
+        self.changes: tuple[Change, ...] = ()
+        self._replan: Callable[[Sequence[Change]], None] | None = None
 
     def stop_gently(self) -> None:
         self.stopped = self.stopped or "gently"
@@ -76,6 +86,21 @@ class Control:
     def stop_now(self, why: str = "") -> None:
         self.stopped, self.why = "now", why or self.why
         self._now.set()
+
+    def end(self, why: str, *, now: bool) -> None:
+        """The run's own rules, or an objective, end it."""
+        self.by_rule, self.why = True, self.why or why
+        if now:
+            self.stop_now()
+        else:
+            self.stop_gently()
+
+    def change(self, changes: Sequence[Change]) -> None:
+        """All changes of the load that were asked for by now, in order."""
+        if len(changes) > len(self.changes):
+            self.changes = tuple(changes)
+            if self._replan is not None and not self.stopped:
+                self._replan(self.changes)
 
     def taken_back(self) -> None:
         """The shard had been taken for lost: what was given to others is not its own any more."""
@@ -99,20 +124,25 @@ def surroundings(
     uses = [tables_of(frozen.journeys[row.journey], frozen) for row in rows]
     specs = specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1)
     slices = {pile.key: slices_of(frozen, uses, pile.key) for pile in frozen.data if pile.deal.whose == "slice"}
-    tokens, counters = Tokens(), dict[str, int]()
-    choice = Choice(stream(frozen.seed, "keep", "", shard.number))
-    cap = Cap(frozen.cap_per_s / shard.count, stop) if frozen.cap_per_s else None
+    tokens, counters, bodies = Tokens(), dict[str, int](), Bodies()
+    choice = Choice(stream(frozen.seed, "keep", "", shard.number), everything=frozen.trial)
+    cap: Cap | None = None
+    if frozen.cap_per_s or any(each.cap_per_s for each in frozen.agreed):
+        cap = Cap(frozen.cap_per_s / shard.count, stop, frozen.agreed, shard.count)
     made: list[Surroundings] = []
     series, checks = every_series(frozen), every_check(frozen)
+    compiled: dict[bytes, dict[tuple[str, str], CompiledRequest]] = {}  # of each journey as a client sends it
     for number, row in enumerate(rows):
+        journey = _on_the_way(frozen.journeys[row.journey], frozen.way, frozen.personas.get(row.persona))
         script = compile_journey(
-            _on_the_way(frozen.journeys[row.journey], frozen.way),
+            journey,
             known,
             frozen.data,
             shard.secrets,
             item_of=item_of,
             series=tuple(each for each in series if each.row == row.row),
             checks=[each for each in checks if each.row == row.row],
+            known_requests=compiled.setdefault(canonical(journey), {}),
         )
         requests = [request for step in script.every for request in step.requests]
         recorder.first_checks |= {request.series: request.first_check for request in requests if request.checks}
@@ -147,10 +177,30 @@ def surroundings(
                 seed=frozen.seed,
                 span_prefix=((shard.number + 1) << 40) + (number << 32),
                 row=number,
+                keep_everything=frozen.trial,
+                persona=(persona := frozen.personas.get(row.persona)),
+                connections=persona.connections if persona is not None else 6,
+                bodies=bodies,
+                primed=shard.primed.get(number, ()),
                 tokens=tokens,
                 counters=counters,
             )
         )
+    return made
+
+
+async def primed_for(shard: Shard, network: Network, clock: Clock) -> dict[int, Primed]:
+    """What returning visitors have in their caches, by row: fetched from the target, so it is for before the run."""
+    made: dict[int, Primed] = {}
+    frozen = shard.frozen
+    for number, row in enumerate(frozen.places.rows):
+        persona = frozen.personas.get(row.persona)
+        if persona is None or persona.visit is None or persona.visit.visit != "return":
+            continue
+        known = {**frozen.values, **shard.secrets}
+        journey = _on_the_way(frozen.journeys[row.journey], frozen.way, persona)
+        script = compile_journey(journey, known, frozen.data, shard.secrets, item_of=item_of)
+        made[number] = await prime(script, persona.visit.away_s, network, clock)
     return made
 
 
@@ -161,11 +211,16 @@ def tables_of(journey: Journey, frozen: FrozenRun) -> frozenset[str]:
     return frozenset(pile.key for pile in frozen.data if pile.key in named | followed)
 
 
-def _on_the_way(journey: Journey, way: Way) -> Journey:
-    """The journey with the environment's headers among those common to all requests; its own go before them."""
-    own = {name.lower() for name, _ in journey.headers}
-    added = tuple((name, value) for name, value in way.headers if name.lower() not in own)
-    return replace(journey, headers=(*journey.headers, *added)) if added else journey
+def _on_the_way(journey: Journey, way: Way, persona: Persona | None = None) -> Journey:
+    """The journey with the headers of the persona and of the environment among those common to all requests: the
+    persona's go before its own, and those before the environment's.
+    """
+    client = headers_of(persona) if persona is not None else ()
+    said = {name.lower() for name, _ in client}
+    own = [(name, value) for name, value in journey.headers if name.lower() not in said]
+    said |= {name.lower() for name, _ in own}
+    added = [(name, value) for name, value in way.headers if name.lower() not in said]
+    return replace(journey, headers=(*client, *own, *added)) if client or added else journey
 
 
 async def run(
@@ -178,26 +233,39 @@ async def run(
     """
     control = control or Control()
     frozen = shard.frozen
-    recorder = Recorder(shard.number, begin, begin + frozen.measured[1])
+    older = counted_while_open(frozen)
+    recorder = Recorder(shard.number, begin, begin + frozen.measured[1], older=older)
     health = HealthWatch(sink.unsent)
 
     def used_up(why: str) -> None:
-        control.why = control.why or why
-        control.stop_gently()
+        control.end(why, now=False)
 
     rows = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
     for around in rows:
         around.write = sink.write
     control.forget = rows[0].dealer.forget_last
-    seats = seats_of(frozen, shard.number, shard.count)
 
     def make(row: int, number: int, **more: Any) -> User:
         return User(number, rows[row], **more)
 
     shared = Around(begin, clock, health, recorder, make)
-    starter = company_of(frozen, seats, shard.number, shard.count, shared)
-    there = planned_by(seats)
+    starter = Company(frozen, shard.number, shard.count, shared)
+    there = [planned_by(starter.seats)]
+    ends = [begin + frozen.ends_s + frozen.plan.grace_s]
     control._gently = starter.stop_gently
+
+    def replan(changes: Sequence[Change]) -> None:
+        if changes[-1].at_s + begin <= clock.now():
+            recorder.learned_late(clock.now())
+        changed = with_changes(frozen, changes)
+        recorder.measured_to = begin + changed.measured[1]
+        starter.replan(changed)
+        there[0] = planned_by(starter.seats)
+        ends[0] = begin + changed.ends_s + frozen.plan.grace_s
+
+    control._replan = replan
+    if control.changes:
+        replan(control.changes)
     if control.stopped == "gently":
         starter.stop_gently()
 
@@ -207,7 +275,7 @@ async def run(
     _enough_descriptors(scripts, most)
 
     def planned(second: int) -> int:
-        return 0 if control.stopped else there(second + 0.995)
+        return 0 if control.stopped else there[0](second + 0.995)
 
     def healthy() -> Health:
         try:
@@ -228,7 +296,7 @@ async def run(
         try:
             while True:
                 await clock.at(begin + second + 0.995)
-                recorder.look(second)
+                recorder.look(second, starter.open_now() if older else ())
                 await clock.at(begin + second + 1 + CLOSE_AFTER_S)
                 tell(second)
                 second += 1
@@ -245,7 +313,7 @@ async def run(
     reporter = asyncio.create_task(seconds(), name="seconds")
     users = asyncio.create_task(starter.perform(), name="users")
     halt = asyncio.create_task(control._now.wait(), name="halt")
-    over = asyncio.create_task(_grace(clock, begin + frozen.ends_s + frozen.plan.grace_s), name="grace")
+    over = asyncio.create_task(_grace(clock, lambda: ends[0]), name="grace")
     try:
         with guard.watching():
             done, _ = await asyncio.wait({users, halt, over}, return_when=asyncio.FIRST_COMPLETED)
@@ -270,7 +338,7 @@ async def run(
             )
     if control.broke:
         return control.broke[:120]
-    if control.why and control.stopped == "gently":
+    if control.why and control.by_rule:
         return f"stopped: {control.why}"[:120]
     return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
 
@@ -300,8 +368,10 @@ def _enough_descriptors(scripts: Sequence[Script], users: int) -> None:
         )
 
 
-async def _grace(clock: Clock, instant: float) -> None:
-    await clock.at(instant)
+async def _grace(clock: Clock, instant: Callable[[], float]) -> None:
+    """Until an instant that may be moved meanwhile; while a load is held that is looked at anew each minute."""
+    while clock.now() < instant():
+        await clock.at(min(instant(), clock.now() + 60))
 
 
 class Rehearsal:

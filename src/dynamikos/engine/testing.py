@@ -109,7 +109,7 @@ class ScriptedNetwork:
     def check(self, origin: Origin) -> None:
         """All is agreed here."""
 
-    async def open(self, origin: Origin, sessions: Sessions) -> "ScriptedLink":
+    async def open(self, origin: Origin, sessions: Sessions, line: Any = None) -> "ScriptedLink":
         self._connect(origin)
         self.opened.append(origin)
         return ScriptedLink(self)

@@ -7,6 +7,8 @@ from typing import NamedTuple
 
 from publicsuffixlist import PublicSuffixList
 
+from dynamikos.core.figures import digits
+
 
 class Cookie(NamedTuple):
     name: str
@@ -47,15 +49,14 @@ class CookieJar:
             elif key == "secure":
                 secure = True
             elif key == "max-age":
-                try:
-                    seconds = int(text)
-                except ValueError:
+                seconds = digits(text.removeprefix("-"))
+                if seconds is None:
                     continue
-                expires, aged = (now + seconds if seconds > 0 else 0.0), True
+                expires, aged = (now + seconds if seconds and not text.startswith("-") else 0.0), True
             elif key == "expires" and not aged:
                 try:
                     expires = parsedate_to_datetime(text).timestamp()
-                except (ValueError, TypeError, IndexError):
+                except (ValueError, TypeError, IndexError, OverflowError):
                     continue
         if not host_only and (not domain_matches(host, domain) or (domain != host and is_public_suffix(domain))):
             return

@@ -57,6 +57,7 @@ class Reply(View):
 SHAPE = re.compile(
     rb"HTTP/1\.1 ([2-9][0-9][0-9])(?: [^\r\n\0]*)?\r\n(?:[!#$%&'*+.^_`|~0-9A-Za-z-]+:[^\r\n\0]*\r\n)*\r\n\Z"
 )
+LENGTH = re.compile(rb"[0-9]{1,18}")
 MOST_KNOWN, FILLED_S, PAUSE_S = 512, 20.0, 60.0
 
 
@@ -123,7 +124,7 @@ def read_head(head: bytes) -> KnownHead | None:
     length, many = _one(low, head, b"\r\ncontent-length:")
     encoding, too_many = _one(low, head, b"\r\ncontent-encoding:")
     connection, of_them = _one(low, head, b"\r\nconnection:")
-    if many or too_many or of_them or not length.isdigit() or connection.lower() not in (b"", b"keep-alive"):
+    if many or too_many or of_them or not LENGTH.fullmatch(length) or connection.lower() not in (b"", b"keep-alive"):
         return None
     cookies: list[bytes] | None = None
     at = low.find(b"\r\nset-cookie:")

@@ -15,7 +15,7 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.recorder.listener import Listener, Upstream
-from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head
+from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head, status_of
 from dynamikos.engine.recorder.relay import Passing, Record, simple_answer, tunnel
 
 OWN_COOKIE = re.compile(r"dynamikos(-[0-9a-f]{8})?(-form|-theme)?\s*\Z")  # this product's, and no other's
@@ -209,10 +209,7 @@ class Doorway(Listener):
             answer = await read_head(streams.reader)
             if answer is None:
                 raise Broken("the target closed the connection without an answer")
-            parts = answer.first.split(" ", 2)
-            if len(parts) < 2 or not parts[1].isdigit():
-                raise Broken(f"the target's answer is not HTTP/1.1: {answer.first[:60]!r}")
-            status = int(parts[1])
+            status = status_of(answer)
             if status >= 200 or status == 101:
                 break
         passing.answer, passing.status, passing.first = answer, status, time.perf_counter()
@@ -253,7 +250,7 @@ class Doorway(Listener):
                 writer.write(piece)
                 await writer.drain()
             await writer.drain()
-        closes = "close" in (answer.get("connection") or "").lower() or parts[0] == "HTTP/1.0"
+        closes = "close" in (answer.get("connection") or "").lower() or answer.first.startswith("HTTP/1.0 ")
         return size != -2 and not closes
 
     def _rewritten(self, data: bytes, answer: Head, kind: str) -> bytes | None:

@@ -4,6 +4,8 @@ import asyncio
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 
+from dynamikos.core.figures import digits
+
 MAX_HEAD = 256 * 1024
 KEPT_BYTES = 8_000_000
 PIECE = 64 * 1024
@@ -79,6 +81,15 @@ async def read_head(reader: asyncio.StreamReader) -> Head | None:
     return Head(lines[0], headers, raw)
 
 
+def status_of(answer: Head) -> int:
+    """Of the first line of an answer. Raises Broken where it is no answer of HTTP/1."""
+    parts = answer.first.split(" ", 2)
+    status = digits(parts[1]) if len(parts) > 1 and parts[0].startswith("HTTP/1.") else None
+    if status is None or not 100 <= status <= 999:
+        raise Broken(f"the target's answer is not HTTP/1.1: {answer.first[:60]!r}")
+    return status
+
+
 def framing(head: Head, *, answer_to: str = "", status: int = 0) -> int:
     """Bytes of the body; -1 chunked, -2 until the close (RFC 9112 §6.3).
 
@@ -91,9 +102,10 @@ def framing(head: Head, *, answer_to: str = "", status: int = 0) -> int:
         return -1
     length = head.get("content-length")
     if length is not None:
-        if not length.isdigit():
+        size = digits(length)
+        if size is None:
             raise Broken(f"a Content-Length that is no number: {length[:40]!r}")
-        return int(length)
+        return size
     return -2 if answer_to else 0
 
 

@@ -7,6 +7,7 @@ import base64
 import hmac
 from urllib.parse import urlsplit
 
+from dynamikos.core.figures import digits
 from dynamikos.core.plans import AgreedTarget
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
@@ -102,11 +103,12 @@ class Proxy(Listener):
     ) -> None:
         host, _, number = target.rpartition(":")
         host = host.strip("[]")
-        if not host or not number.isdigit():
+        port = digits(number) or 0
+        if not host or not 0 < port < 65536:
             writer.write(simple_answer("400 Bad Request", f"'{target[:80]}' is not host:port"))
             await writer.drain()
             return
-        origin: Origin = ("https", host, int(number))
+        origin: Origin = ("https", host, port)
         if not self._is_listed(origin):
             try:
                 streams = await self._open(origin, secure=False)

@@ -9,7 +9,7 @@ from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, decode_bod
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head
+from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head, status_of
 
 HOP_BY_HOP = ("proxy-connection", "proxy-authorization", "proxy-authenticate")
 Streamed = tuple[asyncio.StreamReader, asyncio.StreamWriter]
@@ -152,10 +152,7 @@ async def answer_back(passing: Passing, streams: Streams, writer: asyncio.Stream
         answer = await read_head(streams.reader)
         if answer is None:
             raise Broken("the target closed the connection without an answer")
-        parts = answer.first.split(" ", 2)
-        if len(parts) < 2 or not parts[0].startswith("HTTP/1.") or not parts[1].isdigit():
-            raise Broken(f"the target's answer is not HTTP/1.1: {answer.first[:60]!r}")
-        status = int(parts[1])
+        status = status_of(answer)
         writer.write(answer.raw)
         if status == 101:
             passing.answer, passing.status, passing.first = answer, status, time.perf_counter()
@@ -170,7 +167,7 @@ async def answer_back(passing: Passing, streams: Streams, writer: asyncio.Stream
         await writer.drain()
     await writer.drain()
     closes = "close" in (answer.get("connection") or "").lower() or "close" in (asked.get("connection") or "").lower()
-    return size != -2 and not closes and parts[0] != "HTTP/1.0"
+    return size != -2 and not closes and not answer.first.startswith("HTTP/1.0 ")
 
 
 async def tunnel(one: Streamed, other: Streamed) -> None:

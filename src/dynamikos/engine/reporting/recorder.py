@@ -8,6 +8,7 @@ import numpy.typing
 
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram, bucket_of, buckets_of
+from dynamikos.core.verdicts.objectives import Older
 from dynamikos.engine.http.protocol import Reply
 
 ARRIVED = ("started", "turned away", "not started")
@@ -20,6 +21,7 @@ class _Cell:
     __slots__ = (
         "bytes_in",
         "bytes_out",
+        "cached",
         "connect",
         "connects",
         "failed",
@@ -27,6 +29,7 @@ class _Cell:
         "failed_sum",
         "handshakes",
         "hist",
+        "left",
         "n",
         "resumed",
         "squares",
@@ -38,7 +41,7 @@ class _Cell:
 
     def __init__(self) -> None:
         self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = self.tries = 0
-        self.connects = self.connect = self.handshakes = self.tls = self.resumed = 0
+        self.connects = self.connect = self.handshakes = self.tls = self.resumed = self.left = self.cached = 0
         self.hist: list[Buckets] = []  # of samples, piece by piece
         self.ttfb: list[Buckets] = []
         self.failed: dict[str, int] = {}
@@ -63,6 +66,8 @@ class _Cell:
             handshakes=self.handshakes,
             tls_us=self.tls,
             resumed=self.resumed,
+            left=self.left,
+            cached=self.cached,
         )
 
     def add(self, durations: "Microseconds", passed: "Rows | None" = None) -> None:
@@ -115,8 +120,11 @@ class _Second:
         "failed",
         "judged",
         "late_rounds",
+        "learned_late",
+        "left",
         "left_open",
         "missed",
+        "reloaded",
         "reopened",
         "retired",
         "sent",
@@ -129,7 +137,7 @@ class _Second:
         self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = (
             self.checks_failed
         ) = 0
-        self.abandoned = self.late_rounds = 0
+        self.abandoned = self.late_rounds = self.learned_late = self.left = self.reloaded = 0
         self.arrivals = [0, 0, 0]  # as ARRIVED
         self.left_open: list[tuple[int, int]] = []  # (series, age in µs) of what was abandoned
         self.retired: dict[str, int] = {}
@@ -156,13 +164,20 @@ class Recorder:
     """
 
     def __init__(
-        self, shard: int, begin: float, measured_to: float = float("inf"), first_checks: dict[int, int] | None = None
+        self,
+        shard: int,
+        begin: float,
+        measured_to: float = float("inf"),
+        first_checks: dict[int, int] | None = None,
+        older: Sequence[Older] = (),
     ) -> None:
         """`measured_to` is the instant at which the measured part ends: what is under way then counts there.
-        `first_checks`: by series of a request the number of its first check.
+        `first_checks`: by series of a request the number of its first check. `older`: the objectives for which is
+        counted what is under way for too long.
         """
+        self._older = older
         self.first_checks = first_checks or {}
-        self.shard, self.begin, self._measured_to = shard, begin, measured_to
+        self.shard, self.begin, self.measured_to = shard, begin, measured_to
         self._in_flight = 0  # of all that was sent, what is neither answered nor failed, up to the last closed second
         self._seconds: dict[int, _Second] = {}
         self.closed = -1
@@ -173,7 +188,7 @@ class Recorder:
         self.stretches: list[bytes] = []  # rows of STRETCH, packed
         self.passed_requests: list[bytes] = []  # rows of PASSED, packed
         self.failures = 0  # all that missed, whatever second
-        self._gauges: dict[int, tuple[dict[str, int], dict[int, int]]] = {}
+        self._gauges: dict[int, tuple[dict[str, int], dict[int, int], dict[int, int]]] = {}
         self.rows: dict[int, int] = {}  # users there by row
 
     def _second(self, instant: float) -> _Second:
@@ -235,8 +250,8 @@ class Recorder:
         due, last = rows["due"], rows["last"]
         durations = _microseconds(last - due)
         second.cells.setdefault(no, _Cell()).add(durations, rows if exchanges else None)
-        if float(last.max()) >= self._measured_to:
-            across = (due < self._measured_to) & (last >= self._measured_to)
+        if float(last.max()) >= self.measured_to:
+            across = (due < self.measured_to) & (last >= self.measured_to)
             if across.any():
                 second.carried.setdefault(no, _Cell()).add(durations[across], rows[across] if exchanges else None)
 
@@ -307,7 +322,7 @@ class Recorder:
         cell.miss(duration_us, kind)
         cell.bytes_out += bytes_out
         cell.bytes_in += bytes_in
-        if ended >= self._measured_to > ended - duration_us / 1e6:
+        if ended >= self.measured_to > ended - duration_us / 1e6:
             second.carried.setdefault(series, _Cell()).miss(duration_us, kind)
 
     def checks(self, instant: float, first: int, count: int, failed: Sequence[int]) -> None:
@@ -328,6 +343,18 @@ class Recorder:
         for no in failed:
             second.missed[no] = second.missed.get(no, 0) + 1
 
+    def number(self, series: int, instant: float, text: str) -> None:
+        """A captured number, in thousandths; what is none, or below 0, is counted as failed."""
+        cell = self._second(instant).cells.setdefault(series, _Cell())
+        try:
+            value = float(text)
+        except ValueError:
+            value = -1.0
+        if not 0 <= value < 9e15:
+            cell.miss(0, "no number")
+            return
+        cell.add(np.array([round(value * 1000)], np.int64))
+
     def tried(self, series: int, instant: float, tries: int) -> None:
         """A step that repeats made so many tries."""
         self._second(instant).cells.setdefault(series, _Cell()).tries += tries
@@ -347,6 +374,10 @@ class Recorder:
         """An arrival that was planned for `instant`: started, turned away or not started."""
         self._second(instant).arrivals[ARRIVED.index(what)] += 1
 
+    def learned_late(self, instant: float) -> None:
+        """The shard learned of a change of load after the second from which on it holds."""
+        self._second(instant).learned_late += 1
+
     def late_round(self, instant: float) -> None:
         """A round began later than it was planned."""
         self._second(instant).late_rounds += 1
@@ -361,8 +392,23 @@ class Recorder:
             if int(began - self.begin) > self.closed:
                 self._second(began).sent += 1
             second.abandoned += 1
-        if instant < self._measured_to:
+        if instant < self.measured_to:
             second.left_open.extend((no, round((instant - due) * 1e6)) for no, due in under_way)
+
+    def cached(self, series: int, instant: float) -> None:
+        """Nothing was sent: it was fresh in the user's cache."""
+        self._second(instant).cells.setdefault(series, _Cell()).cached += 1
+
+    def left(self, instant: float, series: Iterable[int]) -> None:
+        """A user did not wait for a step, and left: counted in each of `series`."""
+        second = self._second(instant)
+        second.left += 1
+        for no in series:
+            second.cells.setdefault(no, _Cell()).left += 1
+
+    def reloaded(self, instant: float) -> None:
+        """A user did not wait for a step, and began it anew."""
+        self._second(instant).reloaded += 1
 
     def move(self, old: str, new: str, row: int = 0) -> None:
         """A user of `row` changes state; "" is outside."""
@@ -375,11 +421,19 @@ class Recorder:
         if new:
             self.users[new] = self.users.get(new, 0) + 1
 
-    def look(self, second: int) -> None:
-        """Users by state, and by row, at the end of a second."""
+    def look(self, second: int, under_way: Sequence[tuple[int, float]] = ()) -> None:
+        """Users by state, and by row, at the end of a second; and of what is `under_way`, (series, due), how much is
+        too old for an objective.
+        """
+        now = self.begin + second + 1
+        late = {
+            each.no: sum(series in each.series and (now - due) * 1e6 > each.limit_us for series, due in under_way)
+            for each in self._older
+        }
         self._gauges[second] = (
             {state: count for state, count in self.users.items() if count},
             {row: count for row, count in self.rows.items() if count},
+            {no: count for no, count in late.items() if count},
         )
 
     # messages ------------------------------------------------------------------------------------------
@@ -397,7 +451,7 @@ class Recorder:
         """The messages of all seconds up to `number`, empty ones too; they can't change any more. `under_way` is
         (series, due) of what has not ended with the last one.
         """
-        ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self._measured_to] if last else []
+        ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self.measured_to] if last else []
         self.count()
         for began in self.flying.values():
             if self.closed < (each := int(began - self.begin)) <= number:
@@ -408,7 +462,7 @@ class Recorder:
             second = self._seconds.pop(each, None) or _Second()
             if each not in self._gauges:
                 self.look(each)
-            users, by_row = self._gauges.pop(each)
+            users, by_row, older = self._gauges.pop(each)
             self._in_flight += second.sent - second.answered - second.failed - second.abandoned
             messages.append(
                 ShardSecond(
@@ -438,6 +492,10 @@ class Recorder:
                     late_rounds=second.late_rounds,
                     abandoned=second.abandoned,
                     by_row=by_row,
+                    older=older,
+                    learned_late=second.learned_late,
+                    left=second.left,
+                    reloaded=second.reloaded,
                 )
             )
             self.closed = each

@@ -1,10 +1,11 @@
 """All who have a shard's users come and go: a staff for each crowd."""
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.frozen.seating import Seat, arrivals_of, numbers_before
+from dynamikos.core.frozen.seating import Arrival, Numbering, Seat, arrivals_of, seats_of
 from dynamikos.core.profiles import Arrivals, Held, Users
 from dynamikos.engine.schedule.arriving import Arriving
 from dynamikos.engine.schedule.holding import Holding
@@ -14,10 +15,43 @@ from dynamikos.engine.schedule.staff import Around, Staff
 
 
 class Company:
-    """All staffs of a shard."""
+    """All staffs of a shard; `changes` of the load are theirs to follow."""
 
-    def __init__(self, staffs: Sequence[Staff]) -> None:
-        self._staffs = staffs
+    def __init__(self, frozen: FrozenRun, shard: int, shards: int, around: Around) -> None:
+        self._frozen, self._shard, self._shards = frozen, shard, shards
+        self._numbering = Numbering.of(frozen.crowds)
+        self.seats = seats_of(frozen, shard, shards)
+        self._staffs = [self._staff(no, around) for no in range(len(frozen.crowds))]
+
+    def _staff(self, no: int, around: Around) -> Staff:
+        crowd = self._frozen.crowds[no]
+        load = crowd.load
+        if isinstance(load, Arrivals | Held):
+            places = range(self._shard + 1, load.ceiling + 1, self._shards)
+            seats = self._numbering.seats[no]
+            if isinstance(load, Held):
+                return Holding(self._coming(self._frozen, no), places, self._numbering.users[no], seats, around)
+            return Arriving(self._coming(self._frozen, no), [seats + place for place in places], around)
+        pacing = load.pacing_s
+        gate = None if pacing is None else lambda p=pacing: Pace(p[0], p[-1], around.clock, around.recorder).turn
+        leaving = load.leaving if isinstance(load, Users) else "step"
+        return Planned(self._seats_in(self.seats, no), crowd.ends_s, leaving, gate, around)
+
+    def _coming(self, frozen: FrozenRun, no: int) -> Callable[[], Iterator[Arrival]]:
+        return partial(arrivals_of, frozen, no, self._shard, self._shards, self._numbering)
+
+    @staticmethod
+    def _seats_in(seats: Sequence[Seat], no: int) -> list[Seat]:
+        return [seat for seat in seats if seat.crowd == no]
+
+    def replan(self, frozen: FrozenRun) -> None:
+        """The load is changed from a second on that is still to come: `frozen` is the run with that."""
+        self.seats = seats_of(frozen, self._shard, self._shards, self._numbering)
+        for no, staff in enumerate(self._staffs):
+            if isinstance(staff, Planned):
+                staff.replan(self._seats_in(self.seats, no), frozen.crowds[no].ends_s)
+            elif isinstance(staff, Arriving | Holding):
+                staff.replan(self._coming(frozen, no))
 
     async def perform(self) -> None:
         """Returns when every user of every crowd has left; what goes wrong in one ends all."""
@@ -41,24 +75,3 @@ class Company:
 
     def open_now(self) -> list[tuple[int, float]]:
         return [each for staff in self._staffs for each in staff.open_now()]
-
-
-def company_of(frozen: FrozenRun, seats: Sequence[Seat], shard: int, shards: int, around: Around) -> Company:
-    """The staffs of one shard; `seats` are its planned users."""
-    staffs: list[Staff] = []
-    numbers, taken = numbers_before(frozen.crowds), frozen.places.before
-    for no, crowd in enumerate(frozen.crowds):
-        load = crowd.load
-        if isinstance(load, Arrivals | Held):
-            planned = arrivals_of(frozen, no, shard, shards)
-            places = range(shard + 1, load.ceiling + 1, shards)
-            if isinstance(load, Held):
-                staffs.append(Holding(planned, places, numbers[no], taken[no], around))
-            else:
-                staffs.append(Arriving(planned, [taken[no] + place for place in places], around))
-            continue
-        pacing = load.pacing_s
-        gate = None if pacing is None else lambda p=pacing: Pace(p[0], p[-1], around.clock, around.recorder).turn
-        leaving = load.leaving if isinstance(load, Users) else "step"
-        staffs.append(Planned([seat for seat in seats if seat.crowd == no], crowd.ends_s, leaving, gate, around))
-    return Company(staffs)

@@ -3,9 +3,10 @@
 import asyncio
 import heapq
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 from dynamikos.core.frozen.seating import Arrival
+from dynamikos.engine.schedule.arriving import Arrivals, Coming
 from dynamikos.engine.schedule.staff import FIRST_WAIT_S, LATE_S, LONGEST_WAIT_S, Around, Staff
 from dynamikos.engine.users.performer import User
 
@@ -15,25 +16,36 @@ class Holding(Staff):
     by the next who is free, late.
     """
 
-    def __init__(
-        self, rounds: Iterator[Arrival], places: Sequence[int], numbers: int, seats: int, around: Around
-    ) -> None:
+    def __init__(self, rounds: Arrivals, places: Sequence[int], numbers: int, seats: int, around: Around) -> None:
         """`places` are those under the ceiling, from 1, that this shard has; `numbers` and `seats` how many of them
         other crowds have.
         """
         super().__init__(around)
-        self._rounds, self._free, self._numbers, self._seats = rounds, list(places), numbers, seats
+        self._coming, self._free, self._numbers, self._seats = Coming(rounds), list(places), numbers, seats
+        self._pending: Arrival | None = None
         self._waiting: dict[int, deque[float]] = {}  # planned instants that nobody has taken, by row
         self._idle: dict[int, deque[_Turn]] = {}
         self._over = False
         self._pause_s = FIRST_WAIT_S  # after the next user who has to leave
 
+    def replan(self, rounds: Arrivals) -> None:
+        """The rate is changed from a second on that is still to come."""
+        if self._pending is not None:
+            self._coming.take_back()
+        self._coming.replan(rounds)
+        self._plan_anew()
+
     async def _come(self) -> None:
-        for each in self._rounds:
+        self._over = False
+        for each in self._coming:
             instant = self._begin + each.at_s
-            await self._wait(instant)
+            self._pending = each
+            as_planned = await self._wait_for_next(instant)
+            self._pending = None
             if self._stopping:
                 break
+            if not as_planned:
+                continue
             self._health.late(self._clock.now() - instant)
             self._recorder.arrived(instant, "started")
             self._waiting.setdefault(each.row, deque()).append(instant)

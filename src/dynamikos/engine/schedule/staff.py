@@ -45,17 +45,39 @@ class Staff(ABC):
         self._slots: set[asyncio.Task[None]] = set()
         self._stopping = False
         self._pause: set[asyncio.Future[None]] = set()
+        self._next: asyncio.Future[None] | None = None  # what is waited for until somebody comes
+        self._besides: set[asyncio.Task[None]] = set()
+        self._wake = asyncio.Event()
+        self._replanned = False
+        self._arrive: asyncio.Task[None] | None = None
         self._open: list[tuple[int, float]] | None = None
 
     async def perform(self) -> None:
-        """Returns when every user has left."""
+        """Returns when every user has left; what goes wrong in who has them come, or go, ends it."""
+        self._arrive = self._beside(self._come(), "come")
         try:
-            await self._come()
-            while self._slots:
-                await asyncio.wait(set(self._slots), return_when=asyncio.FIRST_COMPLETED)
+            while self._slots or not self._arrive.done():
+                self._wake.clear()
+                await self._wake.wait()
+                self._look_beside()
+            self._arrive.result()
         finally:
-            for task in self._slots:
+            for task in self._besides | self._slots:
                 task.cancel()
+
+    def _look_beside(self) -> None:
+        """Takes away what is done; an error in it comes out here."""
+        for task in [each for each in self._besides if each.done()]:
+            self._besides.discard(task)
+            if not task.cancelled():
+                task.result()
+
+    def _beside(self, program: Coroutine[Any, Any, None], name: str) -> asyncio.Task[None]:
+        """Performed beside the users."""
+        task = asyncio.create_task(program, name=name)
+        self._besides.add(task)
+        task.add_done_callback(lambda _: self._wake.set())
+        return task
 
     @abstractmethod
     async def _come(self) -> None:
@@ -89,10 +111,36 @@ class Staff(ABC):
         finally:
             self._pause.discard(waiter)
 
+    async def _wait_for_next(self, instant: float) -> bool:
+        """Until an instant at which somebody is to come; false when the plan was changed meanwhile."""
+        self._next = self._clock.at(instant)
+        self._pause.add(self._next)
+        try:
+            await self._next
+        finally:
+            self._pause.discard(self._next)
+            self._next = None
+        changed, self._replanned = self._replanned, False
+        return not changed
+
+    def _plan_anew(self) -> None:
+        """Whoever waits until somebody comes looks at the plan again."""
+        if self._next is not None and not self._next.done():
+            self._replanned = True
+            self._next.set_result(None)
+        elif self._arrive is not None and self._arrive.done() and not self._stopping:
+            self._arrive = self._beside(self._come(), "come")
+
     def _start(self, program: Coroutine[Any, Any, None], name: str) -> None:
         task = asyncio.create_task(program, name=name)
         self._slots.add(task)
-        task.add_done_callback(self._slots.discard)
+        task.add_done_callback(self._gone)
+
+    def _gone(self, task: asyncio.Task[None]) -> None:
+        """Nobody looks for the end before the last user has left, of whom nobody comes after."""
+        self._slots.discard(task)
+        if not self._slots and (self._arrive is None or self._arrive.done()):
+            self._wake.set()
 
     async def _perform(self, user: User) -> str:
         self._here.add(user)

@@ -10,6 +10,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.guard import OverBudget, bounded
+from dynamikos.engine.http.caching import Entry, sent_fields
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link
 from dynamikos.engine.reporting.recorder import BATCH, pack_passed
@@ -59,6 +60,8 @@ class Asker(Flight):
         self.kind, self.ended = "", 0.0
         self.then: Then = "round"
         self._sampled = False
+        self._cache = own.cache
+        self._entry: Entry | None = None  # what the request at hand asks about, which the user has in its cache
 
     def let_go(self) -> None:
         """See Walk: nobody is told any more."""
@@ -100,11 +103,61 @@ class Asker(Flight):
         if attempt.began:
             attempt.fresh()
         self.keep = compiled.keeps_body or self._sampled
+        if self._cache is not None and place[1].base.method == "GET":
+            self.keep, self._entry = True, None
+            over = self._from_cache(place)
+            if over is not None:
+                return over
         if compiled.prover is None:
             self.wire.send(self, place, self._now())
         else:
             self.wire.task(self._prove, self)
         return False
+
+    def _from_cache(self, place: Destination) -> bool | None:
+        """Uses what the user has in its cache: as it is while that is fresh (whether the request is over then), else by
+        asking whether it has changed.
+        """
+        attempt, cache = self.attempt, self._cache
+        assert cache is not None
+        origin, head, body = place
+        entry = cache.find(attempt.url, sent_fields(head.pairs()))
+        if entry is None:
+            return None
+        if not entry.is_fresh(self._around.clock.wall()):
+            self._entry = entry
+            for name, value in entry.conditions():
+                head = head.with_field(name, value)
+            attempt.place = origin, head, body
+            return None
+        reply, now = Reply(), self._now()
+        entry.put_into(reply)
+        reply.sent_at = reply.first_at = reply.last_at = now
+        self._recorder.cached(attempt.compiled.series, now)
+        move = attempt.next(reply)
+        self.ended = now
+        if isinstance(move, Done) and move.kind:
+            self.kind, self.then = move.kind, move.then
+            self._recorder.missed(attempt.compiled.series, now, 0, move.kind)
+            return True
+        if attempt.compiled.embedded:
+            self.wire.task(self._embed, self)
+            return False
+        return True
+
+    def _kept_in_cache(self, reply: Reply) -> None:
+        """After an answer: a 304 becomes what the user has; what may be kept is; what was changed is not any more."""
+        attempt, cache = self.attempt, self._cache
+        assert cache is not None
+        _, head, _ = attempt.place
+        url, wall, entry = attempt.url, self._around.clock.wall(), self._entry
+        if head.base.method != "GET":
+            cache.changed(url, head.base.method, reply.status)
+        elif reply.status == 304 and entry is not None:
+            cache.renew(url, entry, reply, wall, heuristic=False).put_into(reply)
+        else:
+            cache.keep(url, reply, sent_fields(head.pairs()), wall, heuristic=False)
+        self._entry = None
 
     def _draws(self, compiled: CompiledRequest, due: float) -> bool:
         """Takes the request's rows; false when they have to be waited for, or there are none."""
@@ -162,6 +215,8 @@ class Asker(Flight):
     def arrived(self, reply: Reply, link: Link) -> None:
         try:
             self.wire.landed(self, reply, link)
+            if self._cache is not None:
+                self._kept_in_cache(reply)
             try:
                 guard.begun = guard.tick  # as guard.bounded does, without the calls
                 try:
@@ -245,6 +300,9 @@ class Asker(Flight):
         if done.kind:
             self._missed(done, reply, noted=noted)
             return
+        for name, series in compiled.numbers:
+            if name in done.captured:
+                self._recorder.number(series, ended, done.captured[name])
         embedded, missed, rows = compiled.embedded, done.missed, self._rows
         rows.append(pack_passed(
             compiled.series, -1 if embedded else self._step.whole, due, -1 if noted else self.instant, reply.sent_at,

@@ -3,7 +3,7 @@
 import base64
 import hashlib
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from pathlib import Path
 from urllib.parse import urljoin, urlsplit
@@ -120,6 +120,7 @@ class CompiledRequest:
     count: int = 0  # of its checks
     reads_json: int = 0  # how many captures and checks read its answer as JSON
     looks: bool = False  # whether anything is captured from its answer or checked
+    numbers: tuple[tuple[str, int], ...] = ()  # captured values that are measured, with their series
 
     def build(self, values: Values) -> tuple[Origin, Head, Body]:
         """(origin, head, body). Raises TemplateError or Failure."""
@@ -155,6 +156,8 @@ class CompiledStep:
     walks: bool = False  # whether its requests are sent one after the other, and there is one
     whole: int = -1  # its series, where its only request is all of it and has a step's time
     item: Item | None = None  # when it does something else than sending requests
+    begins: tuple[int, ...] = ()  # series of spans that begin, and end, with it
+    ends: tuple[int, ...] = ()
 
 
 ItemOf = Callable[[Step, Values, frozenset[str], Callable[[tuple[Step, ...]], list[CompiledStep]]], Item | None]
@@ -174,6 +177,7 @@ class Script:
     token_series: int = -1
     item_series: int = -1
     every: list[CompiledStep] = field(default_factory=list)
+    origins: list[Origin] = field(default_factory=list)  # those that are known before the run
     counts_rounds: bool = False  # whether a text of it asks for the number of the round
 
 
@@ -186,12 +190,15 @@ def compile_journey(
     item_of: ItemOf,
     series: tuple[Series, ...] = (),
     checks: Sequence[CheckPlace] = (),
+    known_requests: dict[tuple[str, str], CompiledRequest] | None = None,
 ) -> Script:
     """`data` says which data sets are dealt at each use and which columns are secret; `secrets` names the
     environment's; `item_of` makes of a step what performs it; `series` and `checks` are those of the journey's row,
-    without them its own. Raises TemplateError or RuleError for what `verify`
+    without them its own. `known_requests` are those of the same journey compiled for another row, by step and request:
+    they are taken, with this row's numbers, and new ones put in. Raises TemplateError or RuleError for what `verify`
     would have named.
     """
+    had = {} if known_requests is None else known_requests
     series = series or series_of(journey)
     numbers = {(each.level, each.step, each.request): each.no for each in series}
     firsts = {(each.step, each.request): each.first for each in reversed(checks or checks_of(journey))}
@@ -202,7 +209,16 @@ def compile_journey(
         item_series=numbers.get(("item", "", ""), -1),
     )  # fmt: skip
 
+    spans = [each for each in series if each.level == "span"]
+    measured = {each.request: each.no for each in series if each.level == "number"}
     script.counts_rounds = b"round.number" in msgspec.json.encode(journey)
+
+    def request(each: Request, step: Step, no: int) -> CompiledRequest:
+        key = step.step, each.request
+        if key not in had:
+            had[key] = _request(each, step, no, environment, journey, secret)
+            return had[key]
+        return replace(had[key], series=no)
 
     def made(step: Step) -> CompiledStep:
         one = CompiledStep(
@@ -210,12 +226,11 @@ def compile_journey(
             series=numbers.get(("repeat" if step.nests else "step", step.step, ""), script.item_series),
             thinks=step.think_s > 0 or step.think_to_s > 0,
             embedded_series=numbers.get(("embedded", step.step, ""), -1),
-            requests=[
-                _request(each, step, numbers[("request", step.step, each.request)], environment, journey, secret)
-                for each in step.requests
-            ],
+            requests=[request(each, step, numbers[("request", step.step, each.request)]) for each in step.requests],
             item=item_of(step, environment, secret, lambda steps: [made(inner) for inner in steps]),
         )
+        one.begins = tuple(each.no for each in spans if each.step == step.step)
+        one.ends = tuple(each.no for each in spans if each.request == step.step)
         script.every.append(one)
         for each in one.requests:
             each.first_check = firsts.get((step.step, each.request.request), 0)
@@ -225,6 +240,7 @@ def compile_journey(
                 for name in names_in(text)
             }
             each.draws = tuple(sorted(needed & used))
+            each.numbers = tuple((name, measured[name]) for name, _ in each.captures if name in measured)
         one.walks = one.item is None and bool(one.requests) and not (step.at_once and len(one.requests) > 1)
         if one.walks and len(one.requests) == 1 and one.requests[0].prover is None:
             one.whole = one.series
@@ -232,6 +248,8 @@ def compile_journey(
 
     for part in PARTS:
         getattr(script, part).extend(made(step) for step in journey.part(part))
+    known = [each.place[0] for step in script.every for each in step.requests if each.place is not None]
+    script.origins = list(dict.fromkeys(known))
     return script
 
 

@@ -260,7 +260,9 @@ class Dealer:
         users, user = self._users, own.number
         if spec.deal.whose == "slice" and spec.table in self._slices:
             users, at = self._slices[spec.table]
-            user = at.get(own.seat, own.seat)
+            if own.seat not in at:
+                return None  # a user whom a raise of the load brought, when every slice was somebody's
+            user = at[own.seat]
         return row_of(spec.deal, spec.name, self._seed, len(spec.rows), users, user, taking)
 
     def _give(self, own: Holdings, spec: Spec, row: int) -> None:

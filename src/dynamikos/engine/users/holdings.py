@@ -3,7 +3,9 @@
 from dataclasses import dataclass, field
 
 from dynamikos.core.values import Values
+from dynamikos.engine.http.caching import Cache
 from dynamikos.engine.http.cookies import CookieJar
+from dynamikos.engine.users.manner import PLAIN, Manner
 
 
 @dataclass(slots=True)
@@ -18,6 +20,8 @@ class Holdings:
     rows: dict[int, int] = field(default_factory=dict)
     rows_over: str = ""  # why it gets none any more
     seat: int = 0  # the place that it takes: slices of data are theirs
+    manner: Manner = PLAIN
+    cache: Cache | None = None
 
     def choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""

@@ -9,6 +9,7 @@ from dynamikos.core.checks import Then
 from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.caching import Cache
 from dynamikos.engine.reporting.recorder import pack_stretch
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
@@ -16,6 +17,7 @@ from dynamikos.engine.users.dealing import Spec
 from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import SEVERITY
 from dynamikos.engine.users.kinds import Outcome, Stage, perform
+from dynamikos.engine.users.manner import PLAIN, manner_of
 from dynamikos.engine.users.proofs import Proofs
 from dynamikos.engine.users.surroundings import Surroundings
 from dynamikos.engine.users.walking import Walk
@@ -47,7 +49,10 @@ class User:
         """`seat` is the place it takes, by which slices of data are dealt; `rounds` how many it performs, if that is
         said; `gate` says when each round begins; `planned` is the instant at which its first request is due.
         """
-        self.number, self.around, self._rounds_left, self._gate = number, around, rounds, gate
+        self.number, self.around, self._gate = number, around, gate
+        visit = around.persona.visit if around.persona is not None else None
+        self.comes_once = visit is not None and visit.visit == "first"
+        self._rounds_left = 1 if self.comes_once else rounds
         maker = Maker(
             lambda: stream(around.seed, "values", "", number),
             around.wall_us,
@@ -55,7 +60,19 @@ class User:
             known=around.known,
         )
         values = Values({"user.number": str(number), "round.number": "0"}, maker)  # see Holdings.shown
-        self.own = Holdings(number, values, seat=seat or number)
+        manner = PLAIN
+        if around.persona is not None:
+            manner = manner_of(around.persona, stream(around.seed, "persona", "", number))
+        self.own = Holdings(number, values, seat=seat or number, manner=manner)
+        if visit is not None:
+            self.own.cache = Cache(around.bodies, around.primed)
+            for name, value in manner.cookies:
+                for origin in around.script.origins:
+                    self.own.jar.take(f"{name}={value}", origin[1], "/", around.clock.wall(), from_secure=True)
+        self.patience_s = manner.patience_s
+        self._left = False  # whether it is out of patience with the step at hand
+        self._reloads = 0  # of the step of that round, by its series
+        self._reloading = (0, -1)
         self._equip()
         self._walk.planned = planned
         self.leaving = self._last_round = self._in_round = self._cut = False
@@ -63,6 +80,7 @@ class User:
         self.begun = 0.0  # the round at hand
         self._stretches = around.recorder.stretches
         self._retired = ""  # why a check made it leave
+        self._gone = False  # whether it left since it waited too long
         self._dropped: list[tuple[int, float]] | None = None  # what it had under way when it was taken away at once
         self._thinking: asyncio.Future[None] | None = None
         self._due = 0.0  # when its think time is over
@@ -70,6 +88,8 @@ class User:
         self._thought_in = ""  # the state to go back to after a think time
         self._opens: list[tuple[int, float]] = []  # steps and requests of a step at once: series, due
         self._rowless = False  # whether there are no rows for another round
+        self._spans: dict[int, tuple[float, float]] = {}  # those that are open: series → due, seconds thought by then
+        self._thought_s = self._thinks_since = 0.0
         self._failing = 0  # rounds that failed at their first request, one after the other
 
     def _equip(self) -> None:
@@ -125,11 +145,16 @@ class User:
             self._enter("opening")
             if not await self._dealt(around.dealer.first()):
                 return self._used_up()
-            if await self.part(around.script.opening) == "round":
+            opened = await self.part(around.script.opening)
+            if self._gone:
+                return "left"
+            if opened == "round":
                 reason = self._retired or self.own.rows_over or "opening failed"
                 around.recorder.retired(around.clock.now(), reason)
                 return reason if self._retired or not self.own.rows_over else "used up"
             await self._rounds()
+            if self._gone:
+                return "left"
             if self._retired:
                 around.recorder.retired(around.clock.now(), self._retired)
                 return self._retired
@@ -177,6 +202,7 @@ class User:
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the round, steps and requests that are under way."""
         found = [*self._opens, *self._walk.open_now()]
+        found.extend((no, due + self._thought_s - thought) for no, (due, thought) in self._spans.items())
         if self.own.round and self._state in ("in a round", "thinking"):
             found.append((self.around.script.round_series, self.begun))
         return found
@@ -224,6 +250,8 @@ class User:
             self._in_round = True
             outcome = await self.part(around.script.rounds, over_rounds=endless)
             self._in_round = False
+            if self._gone:
+                return
             if self.own.rows_over and outcome:
                 self.leave()  # a request got no row
             passed, ended = not outcome, now()
@@ -243,9 +271,30 @@ class User:
                 await self.wait(ended + IDLE_ROUND_S)
             self.begun = ended if passed and walk.asked else now()
 
+    def began(self, step: CompiledStep, due: float) -> None:
+        """See Guide."""
+        for no in step.begins:
+            self._spans[no] = (due, self._thought_s)
+
+    def over(self, step: CompiledStep, ended: float, kind: str) -> None:
+        """See Guide. A span's time is without the think times in it."""
+        for no in step.ends:
+            self._over(no, ended, kind)
+
+    def _over(self, no: int, ended: float, kind: str) -> None:
+        due, thought = self._spans.pop(no, (-1.0, 0.0))
+        if due < 0:
+            return
+        took = ended - due - (self._thought_s - thought)
+        if kind:
+            self.around.recorder.missed(no, ended, round(took * 1e6), kind)
+        else:
+            self.around.recorder.passed(no, ended - took, ended)
+
     def _begin_round(self) -> None:
         own = self.own
         own.round += 1
+        self._spans.clear()
         if self.around.script.counts_rounds:
             own.values["round.number"] = str(own.round)
         if self._state != "in a round":
@@ -266,6 +315,8 @@ class User:
         self._stretches.append(pack_stretch(around.script.round_series, self.begun, ended))
         self.begun = ended
         own.round += 1
+        if self._spans:
+            self._spans.clear()
         if around.script.counts_rounds:
             own.values["round.number"] = str(own.round)
         if self._state != "in a round":
@@ -306,19 +357,33 @@ class User:
                 self._cut = True
                 return ""
             if step.walks:
+                walk = self._walk
                 await walk.begin(steps, index, leaving=leaving, over_rounds=over_rounds and not failed)
                 index, failed = walk.index, failed or walk.missed
+                if self._left:
+                    if self._again(steps[index]):
+                        continue
+                    return "round"
                 if walk.kind:
                     return await self._skipping(steps, index, walk.kind, walk.asker.then)
                 continue
             index += 1
             if step.item is not None:
+                if step.begins:
+                    self.began(step, self.around.clock.now())
                 outcome = await perform(self._stage, step, leaving=leaving)
+                if step.ends:
+                    self.over(step, self.around.clock.now(), "a step failed" if outcome else "")
                 failed = failed or bool(outcome)
                 if outcome == "round":
                     return await self._skipping(steps, index, "", "round")
             elif step.requests:
                 kind, then = await self._at_once(step)
+                if self._left:
+                    index -= 1
+                    if self._again(step):
+                        continue
+                    return "round"
                 if kind and then != "step":
                     return await self._skipping(steps, index, kind, then)
                 failed = failed or bool(kind)
@@ -326,9 +391,43 @@ class User:
                 await self._think(step)
         return "step" if failed else ""
 
+    def impatient(self) -> None:
+        """See Guide: what is under way is abandoned. Afterwards it has connections of its own again, and what it had
+        before: values, cookies, TLS sessions.
+        """
+        wire, now = self._wire, self.around.clock.now()
+        under_way = [each for each in self.open_now() if each[0] != self.around.script.round_series]
+        self.around.recorder.abandoned(wire.spans(), now, under_way)
+        sessions, old = wire.pool.sessions, self._walk
+        wire.close()
+        self._left, self._opens = True, []
+        old.interrupt()
+        self._equip()
+        self._wire.pool.sessions = sessions
+
+    def _again(self, step: CompiledStep) -> bool:
+        """Out of patience with a step: whether it is reloaded. Else the user leaves, and is told to have left."""
+        self._left = False
+        recorder, now = self.around.recorder, self.around.clock.now()
+        if self._reloading != (self.own.round, step.series):
+            self._reloading, self._reloads = (self.own.round, step.series), 0
+        if self._reloads < self.own.manner.reloads:
+            self._reloads += 1
+            recorder.reloaded(now)
+            return True
+        series = [step.series, *(request.series for request in step.requests)]
+        if self._in_round:
+            series.append(self.around.script.round_series)
+        recorder.left(now, series)
+        self._gone = True
+        return False
+
     async def _skipping(self, steps: list[CompiledStep], index: int, kind: str, then: Then) -> Outcome:
         """The step before `index` failed, and with it the rest of the part."""
-        self.around.recorder.skipped(self.around.clock.now(), len(steps) - index)
+        now = self.around.clock.now()
+        self.around.recorder.skipped(now, len(steps) - index)
+        for no in list(self._spans):
+            self._over(no, now, kind or "a step failed")
         if then == "user":
             self.retire(f"check failed: {kind}")
         elif self._state == "in a round":
@@ -340,6 +439,7 @@ class User:
         recorder, loop = self.around.recorder, asyncio.get_running_loop()
         due = self._walk.first_due(self.around.clock.now())
         self._opens = [(step.series, due), *((request.series, due) for request in step.requests)]
+        self.began(step, due)
         askers: list[Asker] = []
         waits: list[asyncio.Future[None]] = []
         for request in step.requests:
@@ -352,17 +452,37 @@ class User:
             waits.append(over)
             if asker.ask(request, step, due):
                 ended()
-        await asyncio.gather(*waits)
+        if not await self._all_over(waits, due):
+            return "", "round"
         self._opens = []
         self._walk.asked = True
         self._walk.went = self._walk.went or any(not asker.kind for asker in askers)
         last = max(asker.ended for asker in askers)
         failed = [asker for asker in askers if asker.kind]
+        self.over(step, last, failed[0].kind if failed else "")
         if not failed:
             recorder.passed(step.series, due, last)
             return "", "round"
         recorder.missed(step.series, last, round((last - due) * 1e6), failed[0].kind)
         return failed[0].kind, max((asker.then for asker in failed), key=lambda then: SEVERITY[then])
+
+    async def _all_over(self, waits: "list[asyncio.Future[None]]", due: float) -> bool:
+        """Whether all are over before the user is out of patience."""
+        if self.patience_s <= 0:
+            await asyncio.gather(*waits)
+            return True
+        limit = self.around.clock.at(due + self.patience_s)
+        pending: set[asyncio.Future[None]] = set(waits)
+        while pending and not limit.done():
+            await asyncio.wait({*pending, limit}, return_when=asyncio.FIRST_COMPLETED)
+            pending = {each for each in waits if not each.done()}
+        if pending:
+            self.impatient()
+            return False
+        limit.cancel()
+        for each in waits:
+            each.result()
+        return True
 
     def _one_over(self, over: "asyncio.Future[None]", asked: tuple[int, float]) -> None:
         if asked in self._opens:
@@ -377,8 +497,8 @@ class User:
 
     # waiting -------------------------------------------------------------------------------------------
 
-    async def wait(self, instant: float) -> None:
-        """Until an instant, or until the user is told to leave."""
+    async def wait(self, instant: float, *, thinks: bool = True) -> None:
+        """Until an instant, or until the user is told to leave; it `thinks` unless that is a part of what it does."""
         clock = self.around.clock
         if self.leaving and self._state != "closing":
             return
@@ -386,11 +506,12 @@ class User:
             return
         state = self._state
         self._enter("thinking")
-        self._thinking = clock.at(instant)
+        self._thinking, since = clock.at(instant), clock.now()
         try:
             await self._thinking
         finally:
             self._thinking = None
+        self._thought_s += clock.now() - since if thinks else 0.0
         self._enter(state)
 
     def _thinks(self, step: CompiledStep) -> float:
@@ -400,7 +521,7 @@ class User:
             seconds = self.own.values.maker.random.uniform(seconds, max(seconds, step.step.think_to_s))
         elif step.step.think == "log-normal" and seconds > 0:
             seconds *= self.own.values.maker.random.lognormvariate(0.0, step.step.sigma())
-        return seconds * self.around.think_factor
+        return seconds * self.around.think_factor * self.own.manner.pace
 
     def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
         """See Guide."""
@@ -410,14 +531,17 @@ class User:
         clock = self.around.clock
         self._thought_in = self._state
         self._enter("thinking")
-        self._due = clock.now() + seconds
+        self._thinks_since = clock.now()
+        self._due = self._thinks_since + seconds
         self._thinking = clock.at(self._due)
         return self._thinking
 
     def thought(self) -> None:
         """See Guide."""
+        now = self.around.clock.now()
+        self._thought_s += now - self._thinks_since
         if not self.leaving:
-            self.around.health.late(self.around.clock.now() - self._due)
+            self.around.health.late(now - self._due)
         self._thinking = None
         self._enter(self._thought_in)
 

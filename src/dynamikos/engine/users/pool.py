@@ -1,9 +1,9 @@
 """The connections of one virtual user, as a browser keeps them."""
 
+from dynamikos.engine.http.shaping import Line
 from dynamikos.engine.ports import Link, Network, Origin, Sessions
 
 IDLE_S = 300.0  # unused for so long, a connection is given up
-PARALLEL = 6  # that a page's resources are fetched over, of each origin
 
 
 class Desk:
@@ -24,10 +24,10 @@ class Pool:
     resume.
     """
 
-    __slots__ = ("_all", "desks", "last", "network", "sessions")
+    __slots__ = ("_all", "_line", "desks", "last", "network", "sessions")
 
-    def __init__(self, network: Network) -> None:
-        self.network = network
+    def __init__(self, network: Network, line: Line | None = None) -> None:
+        self.network, self._line = network, line
         self.desks: dict[Origin, Desk] = {}
         self.last = Desk(("", "", 0))  # most requests go where the last one went
         self._all: set[Link] = set()
@@ -54,7 +54,7 @@ class Pool:
 
     async def open(self, origin: Origin) -> Link:
         """A new link. Raises Failure."""
-        link = await self.network.open(origin, self.sessions)
+        link = await self.network.open(origin, self.sessions, self._line)
         self._all.add(link)
         return link
 

@@ -8,6 +8,7 @@ from urllib.parse import quote_plus
 
 import orjson
 
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys import Authorization
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import Reply
@@ -88,7 +89,7 @@ def token_in(reply: Reply, body: bytes) -> tuple[str, float]:
     if str(document.get("token_type", "bearer")).lower() != "bearer":
         raise Failure("token", f"the token is of type '{document['token_type']}'; only Bearer tokens can be sent")
     life = document.get("expires_in", 0)
-    return token, float(life) if isinstance(life, (int, float)) or str(life).isdigit() else 0.0
+    return token, float(digits(str(life)) or 0) if not isinstance(life, float) else life
 
 
 @dataclass(slots=True)

@@ -8,6 +8,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.exchanges import Bomb, decode_body
 from dynamikos.core.exchanges.model import REDIRECTS
 from dynamikos.engine.failures import Failure
+from dynamikos.engine.http.caching import sent_fields
 from dynamikos.engine.http.messages import Base, Fields, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
@@ -23,7 +24,6 @@ from dynamikos.engine.users.compiled import (
 )
 from dynamikos.engine.users.filling import Fill
 from dynamikos.engine.users.holdings import Holdings
-from dynamikos.engine.users.pool import PARALLEL
 from dynamikos.engine.users.surroundings import Surroundings
 from dynamikos.engine.users.wire import Sent, Wire
 from dynamikos.engine.users.witness import Witness
@@ -52,6 +52,10 @@ async def fetch_embedded(
             found.failed, found.reply, found.told = failure.kind, None, failure.detail
         except TemplateError as problem:
             found.failed, found.reply, found.told = "value-missing", None, str(problem)
+        if found.cached:
+            around.recorder.cached(step.embedded_series, around.clock.now())
+            last = max(last, found.due)
+            return
         reply, due, series = found.reply, found.due, step.embedded_series
         ended = reply.last_at if reply is not None else around.clock.now()
         if found.failed or reply is None:
@@ -70,10 +74,23 @@ async def fetch_embedded(
         for found.hop in range(MAX_HOPS + 1):
             url = resolve(url, address)
             origin, host, target = split_url(url)
-            async with gates.setdefault(origin, asyncio.Semaphore(PARALLEL)):
-                head = Head(Base("GET", target, host, _fields(compiled, own, is_home=origin == home)))
+            async with gates.setdefault(origin, asyncio.Semaphore(around.connections)):
+                fields = _fields(compiled, own, is_home=origin == home)
+                head, cache, wall = Head(Base("GET", target, host, fields)), own.cache, around.clock.wall()
+                sent = sent_fields(fields.pairs)
+                entry = cache.find(url, sent) if cache is not None else None
+                if entry is not None and entry.is_fresh(wall):
+                    found.cached = True
+                    return
+                for name, value in entry.conditions() if entry is not None else ():
+                    head = head.with_field(name, value)
                 found.sent = flight = wire.exchange(origin, head, keep=around.keep_everything)
                 found.reply = reply = await flight.reply
+                if cache is not None:
+                    if entry is not None and reply.status == 304:
+                        cache.renew(url, entry, reply, around.clock.wall(), heuristic=True)
+                    else:
+                        cache.keep(url, reply, sent, around.clock.wall(), heuristic=True)
             found.bytes_out, found.bytes_in = found.bytes_out + reply.bytes_out, found.bytes_in + reply.bytes_in
             if reply.opened_us is not None:
                 around.recorder.opened(step.embedded_series, reply.last_at, reply.opened_us, resumed=reply.resumed)
@@ -110,6 +127,7 @@ class _Fetched:
         self.sent: Sent = _Nothing(page)
         self.failed, self.told, self.hop, self.bytes_out, self.bytes_in = "", "", 0, 0, 0
         self.reply: Reply | None = None
+        self.cached = False
 
 
 def _fields(compiled: CompiledRequest, own: Holdings, *, is_home: bool) -> Fields:

@@ -1,12 +1,15 @@
 """What all virtual users of a shard share."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import count
 
+from dynamikos.core.personas import Persona
+from dynamikos.core.plans import AgreedTarget
 from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.failures import Failure
-from dynamikos.engine.ports import Clock, Functions, Network
+from dynamikos.engine.http.caching import Bodies, Entry
+from dynamikos.engine.ports import Clock, Functions, Network, Origin
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
@@ -16,29 +19,44 @@ from dynamikos.engine.users.proving import Tokens
 
 
 class Cap:
-    """At most so many exchanges a second of this shard.
-
-    What would be more is refused, and the run is stopped: it is never delayed.
+    """At most so many exchanges a second of this shard: in all (`per_s`, 0 for no limit), and to each of `targets` that
+    has a limit of its own. What would be more is refused, and the run is stopped: it is never delayed.
     """
 
-    def __init__(self, per_s: float, stop: Callable[[str], None]) -> None:
-        self._per_s, self._stop = per_s, stop
-        self._second, self._count = -1, 0
+    def __init__(
+        self, per_s: float, stop: Callable[[str], None], targets: Sequence[AgreedTarget] = (), shards: int = 1
+    ) -> None:
+        """`per_s` is this shard's part; of the targets' limits it takes one of `shards` parts."""
+        self._stop, self._targets, self._shards = stop, [each for each in targets if each.cap_per_s], shards
+        self._all: list[tuple[str, float]] = [("this installation allows", per_s)] if per_s else []
+        self._of: dict[Origin, list[tuple[str, float]]] = {}
+        self._second, self._counts = -1, dict[str, int]()
 
-    async def pass_one(self, clock: Clock, *, waits: bool) -> None:
+    def _limits(self, origin: Origin) -> list[tuple[str, float]]:
+        """(who allows how much, exchanges/s) of what holds for an origin."""
+        found = self._of.get(origin)
+        if found is None:
+            scheme, host, port = origin
+            own = [each for each in self._targets if each.covers(scheme, host, port)]
+            made = [(f"may be sent to {each}", each.cap_per_s / self._shards) for each in own]
+            found = self._of[origin] = [*self._all, *made]
+        return found
+
+    async def pass_one(self, clock: Clock, origin: Origin, *, waits: bool) -> None:
         """Raises Failure("rate-cap") for one too many; a rehearsal, which thinks nothing, `waits` instead."""
         second = int(clock.now())
         if second != self._second:
-            self._second, self._count = second, 0
-        self._count += 1
-        if self._count <= max(1.0, self._per_s):
-            return
-        if waits:
-            await clock.at(second + 1)
-            return
-        why = f"more than the {self._per_s:g} requests/s that this installation allows"
-        self._stop(why)
-        raise Failure("rate-cap", why)
+            self._second, self._counts = second, {}
+        for words, per_s in self._limits(origin):
+            count = self._counts[words] = self._counts.get(words, 0) + 1
+            if count <= max(1.0, per_s):
+                continue
+            if waits:
+                await clock.at(second + 1)
+                return
+            why = f"more than the {per_s:g} requests/s that {words}"
+            self._stop(why)
+            raise Failure("rate-cap", why)
 
 
 @dataclass(slots=True)
@@ -67,6 +85,10 @@ class Surroundings:
     seed: int = 0
     row: int = 0  # of the crowds, numbered through the run
     keep_everything: bool = False
+    persona: Persona | None = None
+    bodies: Bodies = field(default_factory=Bodies)  # what users' caches keep
+    primed: Sequence[tuple[str, Entry]] = ()  # what those have in their caches who come back
+    connections: int = 6  # that a page's resources are fetched over, of each origin
     tokens: Tokens = field(default_factory=Tokens)
     turns: dict[str, list[float]] = field(default_factory=dict)  # how often each branch of an item was chosen evenly
     counters: dict[str, int] = field(default_factory=dict)

@@ -13,6 +13,11 @@ class Guide(Protocol):
     """Says what comes after a step. A user's."""
 
     leaving: bool
+    patience_s: float  # for a step; 0: for ever
+
+    def impatient(self) -> None:
+        """It waited for the step at hand as long as it does."""
+        ...
 
     @property
     def cuts_short(self) -> bool:
@@ -31,12 +36,24 @@ class Guide(Protocol):
         """Begins another round at once; false when something has to be waited for, or none follows."""
         ...
 
+    def began(self, step: CompiledStep, due: float) -> None:
+        """Spans begin with a step."""
+        ...
+
+    def over(self, step: CompiledStep, ended: float, kind: str) -> None:
+        """Spans end with a step that passed, or failed by `kind`."""
+        ...
+
 
 class Nobody:
     """The guide of a walk that is over."""
 
     leaving = True
     cuts_short = True
+    patience_s = 0.0
+
+    def impatient(self) -> None:
+        """Nobody waits."""
 
     def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
         return None
@@ -46,6 +63,12 @@ class Nobody:
 
     def next_round(self, ended: float) -> bool:
         return False
+
+    def began(self, step: CompiledStep, due: float) -> None:
+        """Nothing begins."""
+
+    def over(self, step: CompiledStep, ended: float, kind: str) -> None:
+        """Nothing ends."""
 
 
 NOBODY: Guide = Nobody()
@@ -73,6 +96,33 @@ class Walk:
         self._begun = self._waited = self._last = 0.0
         self._pausing = False
         self._done: asyncio.Future[None] | None = None
+        self._limit: asyncio.Future[None] | None = None  # done when the user is out of patience
+        self._clock = clock
+
+    def interrupt(self) -> None:
+        """What is under way is nobody's any more: whoever waits goes on without it."""
+        self._guide = NOBODY
+        self.asker.let_go()
+        self._stop()
+
+    def _watch(self, due: float, seconds: float) -> None:
+        """The user waits for the step at hand so long."""
+        self._limit = self._clock.at(due + seconds)
+        self._limit.add_done_callback(self._too_long)
+
+    def _too_long(self, limit: "asyncio.Future[None]") -> None:
+        if limit.cancelled() or limit is not self._limit or self._done is None or self._done.done():
+            return
+        self._limit = None
+        try:
+            self._guide.impatient()
+        except Exception as problem:
+            self.broke(problem)
+
+    def _came_in_time(self) -> None:
+        limit, self._limit = self._limit, None
+        if limit is not None:
+            limit.cancel()
 
     def let_go(self) -> None:
         """The user has left: nothing here holds on to it, so that all of it goes at once."""
@@ -129,6 +179,10 @@ class Walk:
                         continue
                     if step.whole < 0:
                         self._recorder.stretches.append(pack_stretch(step.series, self._begun + self._waited, last))
+                    if step.ends:
+                        guide.over(step, last, "")
+                if self._limit is not None:
+                    self._came_in_time()
                 self.index += 1
                 if step.thinks and not self._leaving and self._pauses(step):
                     return
@@ -142,16 +196,24 @@ class Walk:
                 return self._stop()
             self._begun = due = self.first_due(self._now())
             self._waited, self._at = 0.0, 0
+            if step.begins:
+                guide.began(step, due)
+            if guide.patience_s > 0:
+                self._watch(due, guide.patience_s)
             over = asker.ask(step.requests[0], step, due)
             if not over:
                 return
 
     def _failed(self, step: CompiledStep, last: float) -> bool:
         """Counts a step that failed; whether what follows is performed all the same."""
+        if self._limit is not None:
+            self._came_in_time()
         asker = self.asker
         took = last - self._begun - self._waited
         kind, asker.kind = asker.kind, ""
         self._recorder.missed(step.series, last, round(took * 1e6), kind)
+        if step.ends:
+            self._guide.over(step, last, kind)
         if asker.then == "step":
             self.missed = True
             return True

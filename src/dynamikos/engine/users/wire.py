@@ -78,7 +78,7 @@ class Wire:
 
     def __init__(self, own: Holdings, around: Surroundings) -> None:
         self._own, self._around, self.recorder = own, around, around.recorder
-        self.pool = Pool(around.network)
+        self.pool = Pool(around.network, own.manner.line)
         self._tasks: set[asyncio.Task[None]] = set()
         self._opening: set[Flight] = set()  # those that wait for a connection
         self._by_path = False  # whether cookies differ by the path that is asked for
@@ -135,7 +135,7 @@ class Wire:
             if not once_more:
                 around.network.check(origin)  # what is not agreed is not even counted as sent
                 if around.cap is not None:
-                    await around.cap.pass_one(around.clock, waits=around.keep_everything)
+                    await around.cap.pass_one(around.clock, origin, waits=around.keep_everything)
                 flight.span = self._next_span()
                 flight.instant = recorder.flying[flight.span] = self._now()
         except Failure as failure:

@@ -78,7 +78,8 @@ class Repeats(Doing[Repeating]):
 
     async def _wait(self, stage: Stage, started: float, begun: float) -> None:
         """Until the next try is due, at most until the limit."""
-        await stage.user.wait(min(started + self.step.repeat.every_s, begun + self._limit_s))
+        again = min(started + self.step.repeat.every_s, begun + self._limit_s)
+        await stage.user.wait(again, thinks=False)
         await asyncio.sleep(0)
 
     def _not_come(self, stage: Stage, at: CompiledStep, most: int, tries: int, begun: float, last: float) -> Outcome:

@@ -1,0 +1,187 @@
+"""Reads a run's probes on its clock: each at the end of its seconds. One that fails is a gap, never zeros."""
+
+import asyncio
+import logging
+from collections.abc import Callable, Mapping, Sequence
+from typing import Protocol
+
+import msgspec
+import psutil
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.probes import Host, Measured, Probe, Reader, wants
+from dynamikos.core.values import bind
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.fetching import Fetcher
+from dynamikos.engine.ports import Clock, Network
+
+log = logging.getLogger(__name__)
+LONGEST_S = 5.0
+ACCEPT = (
+    ("User-Agent", "Dynamikos/0.1"),
+    ("Accept", "application/openmetrics-text;version=1.0.0,text/plain;version=0.0.4;q=0.5"),
+    ("Accept-Encoding", "identity"),
+)
+
+
+class ProbeSecond(msgspec.Struct, frozen=True, kw_only=True):
+    """What a probe told at the end of a second of the run; `problem` says why it told nothing."""
+
+    probe: str
+    second: int
+    values: dict[str, float] = {}
+    units: dict[str, str] = {}
+    problem: str = ""
+
+
+class Source(Protocol):
+    """What is behind a probe."""
+
+    async def read(self) -> dict[Measured, float]:
+        """Raises Failure or DynamikosError, which say why there is nothing."""
+        ...
+
+    def close(self) -> None: ...
+
+
+class Page:
+    """A page in OpenMetrics or Prometheus' text format."""
+
+    def __init__(self, probe: Probe, values: Mapping[str, str], network: Network, clock: Clock) -> None:
+        """Raises Failure for an address that may not be asked, and TemplateError for one with unknown names."""
+        self._fetcher = Fetcher(network, clock, bind(probe.openmetrics, dict(values)), ACCEPT)
+        self._reader, self._clock = Reader(probe.measures), clock
+
+    async def read(self) -> dict[Measured, float]:
+        try:
+            reply = await self._fetcher.get()
+            if reply.status != 200:
+                raise DynamikosError(f"it answered with status {reply.status}")
+            kind = reply.field(b"content-type") or b""
+            return self._reader.read(reply.body, kind.decode("latin-1"), self._clock.now())
+        except (Failure, DynamikosError, asyncio.CancelledError):
+            self._reader.forget()
+            raise
+
+    def close(self) -> None:
+        self._fetcher.close()
+
+
+class Machine:
+    """This machine, by psutil: shares in %, rates of what is counted."""
+
+    def __init__(self, probe: Probe, clock: Clock) -> None:
+        self._host, self._patterns, self._clock = probe.host or Host(), probe.measures, clock
+        self._before: dict[str, float] = {}
+        self._at = 0.0
+        self._processes: list[psutil.Process] = []
+
+    async def read(self) -> dict[Measured, float]:
+        now = self._clock.now()
+        counted = {**self._processor(), **self._counted()}
+        made = {}
+        if self._before and now > self._at:
+            for name, value in counted.items():
+                if name in self._before and value >= self._before[name]:
+                    share, unit = (100.0, "%") if name.startswith("processor") else (1.0, "B/s")
+                    if name == "processor":
+                        share /= psutil.cpu_count() or 1
+                    made[Measured(name=name, unit=unit)] = share * (value - self._before[name]) / (now - self._at)
+        self._before, self._at = counted, now
+        memory = psutil.virtual_memory()
+        made[Measured(name="memory used", unit="%")] = memory.percent
+        made[Measured(name="load", unit="")] = psutil.getloadavg()[0]
+        return {each: value for each, value in made.items() if wants(self._patterns, each.name)}
+
+    @staticmethod
+    def _processor() -> dict[str, float]:
+        times = psutil.cpu_times()
+        return {"processor": sum(times) - times.idle - times.iowait - times.guest - times.guest_nice}
+
+    def _counted(self) -> dict[str, float]:
+        made: dict[str, float] = {}
+        disk, net = psutil.disk_io_counters(), psutil.net_io_counters()
+        if disk is not None:
+            made |= {"disk read": disk.read_bytes, "disk written": disk.write_bytes}
+        if net is not None:
+            made |= {"network in": net.bytes_recv, "network out": net.bytes_sent}
+        for part in self._host.processes:
+            found = 0.0
+            for process in psutil.process_iter(["cmdline", "cpu_times"]):
+                if part in " ".join(process.info["cmdline"] or ()) and process.info["cpu_times"]:
+                    found += process.info["cpu_times"].user + process.info["cpu_times"].system
+            made[f"processor of {part}"] = found
+        return made
+
+    def close(self) -> None:
+        """Nothing is held."""
+
+
+def source_of(probe: Probe, values: Mapping[str, str], network: Network, clock: Clock) -> Source:
+    """Raises Failure or TemplateError for an address that can't be asked."""
+    return Machine(probe, clock) if probe.host is not None else Page(probe, values, network, clock)
+
+
+async def try_once(source: Source, clock: Clock, every_s: float) -> dict[Measured, float]:
+    """Two readings, so that rates are seen, too. Raises Failure or DynamikosError."""
+    try:
+        async with asyncio.timeout(LONGEST_S):
+            await source.read()
+            await clock.at(clock.now() + min(every_s, 1.0))
+            return await source.read()
+    except TimeoutError:
+        raise DynamikosError(f"it did not answer within {LONGEST_S:g} s") from None
+    finally:
+        source.close()
+
+
+class Probing:
+    """All probes of a run from second 0, the clock's instant `begin`, until it is cancelled."""
+
+    def __init__(
+        self,
+        probes: Sequence[Probe],
+        values: Mapping[str, str],
+        network: Network,
+        clock: Clock,
+        begin: float,
+        tell: Callable[[ProbeSecond], None],
+    ) -> None:
+        self._probes, self._values, self._network = probes, values, network
+        self._clock, self._begin, self._tell = clock, begin, tell
+
+    async def run(self) -> None:
+        await asyncio.gather(*(self._one(each) for each in self._probes))
+
+    async def _one(self, probe: Probe) -> None:
+        source: Source | None = None
+        turn = max(1, int((self._clock.now() - self._begin) / probe.every_s) + 1)
+        try:
+            while True:
+                await self._clock.at(self._begin + turn * probe.every_s)
+                second = max(0, round(turn * probe.every_s) - 1)
+                try:
+                    if source is None:
+                        source = source_of(probe, self._values, self._network, self._clock)
+                    async with asyncio.timeout(min(LONGEST_S, max(0.9 * probe.every_s, 0.9))):
+                        values = await source.read()
+                    told = ProbeSecond(
+                        probe=probe.probe,
+                        second=second,
+                        values={each.name: value for each, value in values.items()},
+                        units={each.name: each.unit for each in values},
+                    )
+                except TimeoutError:
+                    told = ProbeSecond(probe=probe.probe, second=second, problem="it did not answer in time")
+                except Failure as failure:
+                    told = ProbeSecond(probe=probe.probe, second=second, problem=failure.detail or failure.kind)
+                except DynamikosError as problem:
+                    told = ProbeSecond(probe=probe.probe, second=second, problem=str(problem))
+                except Exception as problem:  # the others go on
+                    log.exception("the probe %s can't be read", probe.probe)
+                    told = ProbeSecond(probe=probe.probe, second=second, problem=f"it can't be read: {problem!r}")
+                self._tell(told)
+                turn = max(turn + 1, int((self._clock.now() - self._begin) / probe.every_s) + 1)
+        finally:
+            if source is not None:
+                source.close()

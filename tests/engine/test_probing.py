@@ -1,0 +1,88 @@
+"""Probes on the run's clock, in virtual time: what they tell when, gaps, targets that were not agreed to."""
+
+import asyncio
+from unittest import TestCase
+
+import uvloop
+
+from dynamikos.core.plans import parse_target
+from dynamikos.core.probes import Host, Probe
+from dynamikos.engine.clock import RealClock
+from dynamikos.engine.network import RealNetwork
+from dynamikos.engine.probing import ProbeSecond, Probing, source_of, try_once
+from dynamikos.engine.testing import Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
+from tests.engine.support import BASE
+
+
+def page(count: int, status: int = 200) -> bytes:
+    return answer(b"# TYPE jobs counter\njobs_total %d\n# TYPE depth gauge\ndepth %d\n# EOF\n" % (count, count), status)
+
+
+class Clocked(TestCase):
+    def told(self, *answers: Scripted, every_s: float = 1.0, seconds: float = 5.5) -> list[ProbeSecond]:
+        given = iter(answers)
+        made: list[ProbeSecond] = []
+
+        async def program() -> None:
+            clock = VirtualClock()
+            network = ScriptedNetwork(lambda data: next(given))
+            probe = Probe(probe="p", openmetrics="{{ env.base }}/metrics", every_s=every_s)
+            values = {"env.base": BASE}
+            task = asyncio.create_task(Probing([probe], values, network, clock, clock.now(), made.append).run())
+            await clock.at(clock.now() + seconds)
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+
+        run_virtual(program())
+        return made
+
+    def test_at_the_end_of_each_second_with_rates_from_the_second_on(self) -> None:
+        told = self.told(*(Scripted(page(10 * n), 0.01) for n in range(1, 6)))
+        self.assertEqual([each.second for each in told], [0, 1, 2, 3, 4])
+        self.assertEqual(told[0].values, {"depth": 10.0})
+        self.assertEqual({round(each.values["jobs_total"], 6) for each in told[1:]}, {10.0})
+        self.assertEqual(told[1].units["jobs_total"], "/s")
+
+    def test_one_that_fails_is_a_gap_and_makes_no_rate_over_it(self) -> None:
+        told = self.told(*(Scripted(page(10 * n, 500 if n == 2 else 200), 0.01) for n in range(1, 6)))
+        self.assertIn("status 500", told[1].problem)
+        self.assertEqual(told[1].values, {})
+        self.assertEqual(told[2].values, {"depth": 30.0})
+        self.assertAlmostEqual(told[3].values["jobs_total"], 10.0)
+
+    def test_one_that_is_slow_is_a_gap_of_its_seconds_only(self) -> None:
+        told = self.told(
+            Scripted(page(1), 0.01), Scripted(page(2), 30.0), *(Scripted(page(n), 0.01) for n in (3, 4, 5))
+        )
+        self.assertEqual([bool(each.problem) for each in told], [False, True, False, False, False])
+
+    def test_less_often(self) -> None:
+        told = self.told(*(Scripted(page(n), 0.01) for n in range(9)), every_s=2, seconds=6.5)
+        self.assertEqual([each.second for each in told], [1, 3, 5])
+
+
+class Real(TestCase):
+    def test_agreed_targets_only_and_this_machine(self) -> None:
+        async def program() -> tuple[list[str], dict[str, float]]:
+            clock = RealClock()
+            network = RealNetwork((parse_target("http://127.0.0.1:9"),))
+            problems = []
+            for address in ("http://127.0.0.1:10/metrics", "http://169.254.169.254/metrics", "http://127.0.0.1:9/x"):
+                try:
+                    source = source_of(Probe(probe="p", openmetrics=address), {}, network, clock)
+                    await try_once(source, clock, 1)
+                except Exception as problem:
+                    problems.append(str(problem))
+            machine = source_of(Probe(probe="m", host=Host(processes=("python",))), {}, network, clock)
+            found = await try_once(machine, clock, 1)
+            await network.aclose()
+            clock.close()
+            return problems, {each.name: value for each, value in found.items()}
+
+        problems, values = uvloop.run(program())
+        self.assertEqual(len(problems), 3)
+        self.assertIn("not an agreed target", problems[0])
+        self.assertIn("not an agreed target", problems[1])
+        self.assertTrue(0 <= values["processor"] <= 100)
+        self.assertTrue(0 < values["memory used"] < 100)
+        self.assertGreaterEqual(values["processor of python"], 0)
