@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import dataclasses
 import hashlib
 import logging
 import os
@@ -21,12 +22,14 @@ from dynamikos.core.dealing import raw_rows
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.profiles.changing import Change
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
 from dynamikos.engine.limits import raise_descriptors
 from dynamikos.engine.rows import RowFile
-from dynamikos.engine.runner import Control, Shard, run
+from dynamikos.engine.runner import Control, Shard, primed_for, run
+from dynamikos.fleet.knocking import knock
 from dynamikos.fleet.leasing import DatabaseLessor
 from dynamikos.fleet.outbox import Outbox
 from dynamikos.fleet.rehearsing import Stage, network_for
@@ -95,6 +98,10 @@ async def serve(
     @app.task(name="clean_up", queue=me.queue)
     async def perform_clean_up(rehearsal: str) -> None:
         await stage.clean_up(rehearsal)
+
+    @app.task(name="knock", queue=me.queue)
+    async def perform_knock(knock_id: str) -> None:
+        await knock(conninfo, knock_id, own_ports, me.key, me.name)
 
     @app.task(name="try_function", queue=me.queue)
     async def perform_attempt(attempt: str) -> None:
@@ -208,14 +215,24 @@ async def _obey(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
     if not controls:
         return
     found = await link.execute(
-        "SELECT run_id, verb FROM runs_command WHERE run_id = ANY(%s) ORDER BY id",
+        "SELECT run_id, verb, why, at_s, factor FROM runs_command WHERE run_id = ANY(%s) ORDER BY id",
         ([held.run for held in controls.values()],),
     )
-    for run_id, verb in await found.fetchall():
+    rows = await found.fetchall()
+    for held in controls.values():
+        changes = [
+            Change(at_s=at_s, verb=verb, factor=1.0 if factor is None else factor)
+            for run_id, verb, _, at_s, factor in rows
+            if run_id == held.run and at_s is not None
+        ]
+        held.control.change(changes)
+    for run_id, verb, why, at_s, _ in rows:
         for held in controls.values():
-            if held.run != run_id:
+            if held.run != run_id or at_s is not None:
                 continue
-            if verb == "stop-now" and held.control.stopped != "now":
+            if why and not held.control.stopped:
+                held.control.end(why, now=verb == "stop-now")
+            elif verb == "stop-now" and held.control.stopped != "now":
                 held.control.stop_now()
             elif verb == "stop-gently" and not held.control.stopped:
                 held.control.stop_gently()
@@ -333,6 +350,16 @@ async def _performed(
         stack.push_async_callback(network.aclose)
         if frozen.functions:
             await functions.load()
+        shard = Shard(
+            number=number,
+            count=int(row[1]),
+            frozen=frozen,
+            rows=dict(rows),
+            secrets=_known(secrets),
+            lessor=lessor,
+            functions=functions,
+        )
+        shard = dataclasses.replace(shard, primed=await primed_for(shard, network, clock))
         begins = await _begin(link, run_id, shard_id, control)
         if begins is None:
             return "stopped now"
@@ -343,15 +370,6 @@ async def _performed(
         )
         await link.close()
         outbox = Outbox(conninfo, str(run_id), shard_id, spool)
-        shard = Shard(
-            number=number,
-            count=int(row[1]),
-            frozen=frozen,
-            rows=dict(rows),
-            secrets=_known(secrets),
-            lessor=lessor,
-            functions=functions,
-        )
         try:
             ended = await run(shard, network, clock, outbox, begin=begins - offset, control=control)
         finally:

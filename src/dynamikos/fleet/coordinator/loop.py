@@ -7,6 +7,7 @@ import time
 import psycopg
 from django.db import InterfaceError, OperationalError, connection
 
+from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S, TICK_S
 from dynamikos.web.rehearsals.models import Rehearsal
@@ -14,13 +15,14 @@ from dynamikos.web.runs.models import Run
 from dynamikos.web.streams.broker import parameters
 
 log = logging.getLogger(__name__)
-LOCK = 7300
+LOCK, SWEEP_S = 7300, 3600.0
 NOT_JUDGED_AFTER_RECONNECT_S = 5.0
 
 
 def serve(stop: threading.Event) -> None:
     """Until `stop` is set. Survives a restart of the database; then nothing is judged lost for 5 s + a heartbeat."""
     watches: dict[str, RunWatch] = {}
+    noticing, swept = Noticing(), 0.0
     while not stop.is_set():
         try:
             with psycopg.connect(parameters(), autocommit=True) as link:
@@ -35,6 +37,10 @@ def serve(stop: threading.Event) -> None:
                 while not stop.is_set():
                     calm = time.monotonic() - connected > (NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0)
                     tick(watches, may_judge_lost=calm or connected == 0)
+                    noticing.tick()
+                    if time.monotonic() - swept > SWEEP_S:
+                        swept = time.monotonic()
+                        expire()
                     for _ in link.notifies(timeout=TICK_S, stop_after=1):
                         pass
         except (psycopg.OperationalError, OperationalError, InterfaceError) as problem:
@@ -59,6 +65,14 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> None:
         if watches[key].is_over:
             del watches[key]
     _lost_rehearsals()
+    for run in Run.objects.filter(is_folded=False, state=Run.State.ENDED)[:1]:
+        try:
+            RunWatch(run).fold_anew()
+        except (OperationalError, InterfaceError):
+            raise
+        except Exception:
+            log.exception("run %s can't be folded anew; it is shown as it is", run.pk)
+            Run.objects.filter(pk=run.pk).update(is_folded=True)
 
 
 def _lost_rehearsals() -> None:

@@ -6,25 +6,29 @@ import time
 from collections.abc import Callable
 
 import msgspec
-from django.db import transaction
+from django.db import connection, transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import every_series
-from dynamikos.core.frozen.seating import planned_by, seats_of
+from dynamikos.core.frozen.changing import with_changes
+from dynamikos.core.frozen.seating import Numbering, planned_by, seats_of
+from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
-from dynamikos.core.verdicts import conclude
+from dynamikos.core.verdicts import Watching, conclude
+from dynamikos.core.verdicts.objectives import Stop
 from dynamikos.core.verdicts.outcome import OUTCOME
-from dynamikos.fleet.coordinator.expand import write_minute
+from dynamikos.fleet.coordinator.expand import Folding
 from dynamikos.fleet.coordinator.stream import say
 from dynamikos.fleet.settings import AHEAD_S, CONFIRM_S, LOADING_S, LOST_CLOSE_S, LOST_S
 from dynamikos.sealing import box
 from dynamikos.web.environments.queries import opened
 from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living, locks_held
-from dynamikos.web.runs.actions import frozen_of, take_in
-from dynamikos.web.runs.models import Block, Chunk, Delivery, Lease, Minute, Report, Run, Shard
+from dynamikos.web.runs.actions import frozen_of, next_of_set, take_in
+from dynamikos.web.runs.models import Block, Chunk, Delivery, Lease, Minute, Reading, Remark, Report, Run, Second, Shard
+from dynamikos.web.runs.queries import changes_of
 
 log = logging.getLogger(__name__)
 ABANDON_S = 20.0  # an asked run that finds no generator for so long is refused
@@ -40,16 +44,22 @@ class RunWatch:
         self.from_s, self.to_s = self.frozen.measured
         self.planned: dict[int, Callable[[float], int]] = {}  # users of a shard by second, where it is asked for
         self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
+        self.changes: list[Change] = []
+        self.watching = Watching(self.frozen)
         self.messages: dict[int, dict[int, ShardSecond]] = {}
         self.read: dict[int, int] = {}
         self.last: dict[int, bool] = {}
         self.flying: dict[int, int] = {}
         self.peak = 0
-        self.minute: dict[int, list[ShardSecond]] = {}
+        self.folding = Folding(run, self.series)
+        self.loads: dict[int, Ledger] = {}  # of each shard, its processor and what it did with it
         self.is_over = False
         self.expanded = -1
         self.seen = time.monotonic()
         self.lost: dict[int, tuple[float, bool]] = {}  # lost shards: since when, and whether their process is gone
+        newest = Reading.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
+        remarked = Remark.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
+        self.told = [newest or 0, remarked or 0]  # the newest reading and remark that were said
         self.amended = False  # whether reports came late, for seconds that were added up already
 
     def look(self, *, may_judge_lost: bool) -> None:
@@ -62,8 +72,10 @@ class RunWatch:
             self._lost(shards)
         if self.run.begins_at is None and self._waits(shards):
             return
+        self._follow_changes()
         self._read(shards)
         self._expand(shards)
+        self._probes()
         if shards and all(shard.state == "ended" or self._given_up(shard) for shard in shards):
             self._close(shards)
 
@@ -78,6 +90,8 @@ class RunWatch:
     # beginning ---------------------------------------------------------------------------------------
 
     def _begin(self) -> None:
+        if self.run.not_before is not None and timezone.now() < self.run.not_before and not self.run.commands.exists():
+            return
         busy = set(
             Shard.objects.filter(state__in=["assigned", "loading", "ready", "running"]).values_list(
                 "generator_id", flat=True
@@ -85,7 +99,7 @@ class RunWatch:
         )
         free = [generator for generator in living() if generator.pk not in busy and not generator.busy]
         if self.run.commands.exists() or (
-            not free and timezone.now() - self.run.asked_at > datetime.timedelta(seconds=ABANDON_S)
+            not free and timezone.now() - self._asked_at > datetime.timedelta(seconds=ABANDON_S)
         ):
             self.run.state, self.run.ended = (
                 Run.State.REFUSED,
@@ -98,7 +112,7 @@ class RunWatch:
             return
         wanted = self.frozen.plan.generators
         if len(free) < wanted and (
-            not free or timezone.now() - self.run.asked_at <= datetime.timedelta(seconds=ABANDON_S / 4)
+            not free or timezone.now() - self._asked_at <= datetime.timedelta(seconds=ABANDON_S / 4)
         ):
             return
         chosen: list[Generator] = free[:wanted]  # users are shared out by their numbers
@@ -118,6 +132,11 @@ class RunWatch:
                     Delivery.objects.create(shard=shard, body=box(secrets, bytes(generator.public_key)))
                 jobs.configure_task("perform_shard", queue=generator.queue, allow_unknown=True).defer(shard=shard.pk)
             say(self.run.pk, "state", "running")
+
+    @property
+    def _asked_at(self) -> datetime.datetime:
+        """Since when it could have begun."""
+        return max(self.run.asked_at, self.run.not_before or self.run.asked_at)
 
     def _waits(self, shards: list[Shard]) -> bool:
         """Whether the run's begin is still to come: each generator first says that it is idle, and then that it has
@@ -177,6 +196,16 @@ class RunWatch:
                     " stays.",
                 )
 
+    def _follow_changes(self) -> None:
+        """Changes of the load: they hold from a second on that nobody has told of yet."""
+        changes = changes_of(self.run)
+        if len(changes) > len(self.changes):
+            self.changes = changes
+            self.frozen = with_changes(frozen_of(self.run), changes)
+            self.from_s, self.to_s = self.frozen.measured
+            self.planned.clear()
+            self.watching.replan(self.frozen)
+
     def _read(self, shards: list[Shard]) -> None:
         for shard in shards:
             after = self.read.get(shard.number, -1)
@@ -192,6 +221,7 @@ class RunWatch:
                     self.amended = True
                 else:
                     self.messages.setdefault(second, {})[shard.number] = message
+                self.loads.setdefault(shard.number, Ledger(())).add(message, totals=False)
                 self.read[shard.number] = second
                 self.last[shard.number] = message.last
                 self.flying[shard.number] = message.in_flight
@@ -222,55 +252,102 @@ class RunWatch:
                 self.window.add(message, totals=inside)
                 self.window.carry(message)
             self.peak = max(self.peak, sum(sum(message.users.values()) for message in messages))
-            self.minute.setdefault(second // 60, []).extend(messages)
             missing = sum(
                 self._planned(shard.number, len(shards), second)
                 for shard in shards
                 if shard.number not in here and shard.state == "lost"
             )
+            before = self.watching.marked
+            stop = self.watching.add(second, messages, whole=len(messages) == len(shards))
             frame = frame_of(second, messages, self.series, missing=missing)
             with transaction.atomic():
                 if second > self.run.watermark:
                     self.run.watermark = second
-                    self.run.save(update_fields=["watermark"])
+                    changed = ["watermark"]
+                    if self.watching.marked > before:  # all of them are written anew, so not each second
+                        self.run.marks = self._marks()
+                        changed.append("marks")
+                    self.run.save(update_fields=changed)
+                    if stop is not None:
+                        self._stop(stop)
                     say(self.run.pk, "frame", msgspec.json.encode(frame).decode())
+                self.folding.add(second, messages, write=second // 60 > self.run.chunked)
                 if second % 60 == 59:
                     self._chunk(second // 60)
             del self.messages[second]
             self.expanded = second
 
+    def _probes(self) -> None:
+        """What the prober wrote goes to whoever watches: (second, values by number of the measure), and remarks."""
+        for reading in Reading.objects.filter(run=self.run, id__gt=self.told[0]).order_by("id")[:300]:
+            self.told[0] = reading.pk
+            body = msgspec.json.encode([reading.second, reading.values]).decode()
+            say(self.run.pk, "probes", body)
+        for remark in Remark.objects.filter(run=self.run, id__gt=self.told[1]).order_by("id"):
+            self.told[1] = remark.pk
+            say(self.run.pk, "remark", msgspec.json.encode([remark.second, remark.text]).decode())
+
+    def _marks(self) -> dict[str, object]:
+        """As they lie in the run."""
+        return {str(no): msgspec.to_builtins(marks) for no, marks in self.watching.marks.items()}
+
+    def _stop(self, stop: Stop) -> None:
+        """An objective ends the run, once."""
+        if self.run.commands.filter(verb__startswith="stop").exists():
+            return
+        self.run.commands.create(verb="stop-now" if stop.now else "stop-gently", why=stop.why[:120])
+        say(self.run.pk, "log", f"Stopped by an objective: {stop.why}.")
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT pg_notify('dynamikos_command', %s)", [str(self.run.pk)])
+
     def _planned(self, shard: int, shards: int, second: int) -> int:
         """Users that are planned on a shard at the end of a second."""
         if shard not in self.planned:
-            self.planned[shard] = planned_by(seats_of(self.frozen, shard, shards))
+            numbering = Numbering.of(frozen_of(self.run).crowds)
+            self.planned[shard] = planned_by(seats_of(self.frozen, shard, shards, numbering))
         return self.planned[shard](second + 0.995)
 
     def _again(self, shards: list[Shard]) -> None:
         """Everything added up anew, with the reports that came late."""
         self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
-        self.peak, minutes = 0, dict[int, list[ShardSecond]]()
+        self.peak, self.folding = 0, Folding(self.run, self.series)
         users: dict[int, int] = {}
+        self.watching, came = Watching(self.frozen), dict[int, list[ShardSecond]]()
         for body in Report.objects.filter(shard__in=shards).values_list("body", flat=True):
             message = decode(bytes(body))
+            came.setdefault(message.second, []).append(message)
             self.whole.add(message, totals=False)
             self.window.add(message, totals=self.from_s <= message.second < self.to_s)
             self.window.carry(message)
             users[message.second] = users.get(message.second, 0) + sum(message.users.values())
-            minutes.setdefault(message.second // 60, []).append(message)
         self.peak = max(users.values(), default=0)
+        for second in sorted(came):
+            self.watching.add(second, came[second], whole=len(came[second]) == len(shards))
+            self.folding.add(second, came[second], write=False)
         with transaction.atomic():
-            Chunk.objects.filter(run=self.run).delete()
-            Block.objects.filter(run=self.run).delete()
-            Minute.objects.filter(run=self.run).delete()
+            for kind in (Chunk, Block, Minute, Second):
+                kind.objects.filter(run=self.run).delete()
             self.run.chunked = -1
-            self.minute = minutes
+
+    def fold_anew(self) -> None:
+        """A run of an earlier day, whose reports were folded otherwise."""
+        shards = list(self.run.shards.all())
+        with transaction.atomic():
+            if Report.objects.filter(shard__in=shards).exists():
+                self._again(shards)
+                for minute in self.folding.minutes:
+                    self._chunk(minute)
+            elif len(shards) == 1:  # nothing is left but what was folded, which is of its only shard
+                self.run.chunks.update(shard=Chunk.ALL)
+            self.run.is_folded = True
+            self.run.save(update_fields=["is_folded"])
 
     def _chunk(self, minute: int) -> None:
         if minute > self.run.chunked:
-            write_minute(self.run, minute, self.minute.get(minute, []))
+            self.folding.write(minute)
             self.run.chunked = minute
             self.run.save(update_fields=["chunked"])
-        self.minute.pop(minute, None)
+        self.folding.forget(minute)
 
     # the end -----------------------------------------------------------------------------------------
 
@@ -281,30 +358,33 @@ class RunWatch:
             self._again(shards)
         lost = [shard.generator_name for shard in shards if shard.state == "lost"]
         words = {shard.ended for shard in shards if shard.state == "ended"}
-        broke = next((word for word in sorted(words) if word.startswith(("broke", "refused"))), "")
-        ended = (
-            broke
-            if broke
-            else (
-                "lost"
-                if not words
-                else next(
-                    (word for word in ("stopped now", "stopped gently", "finished") if word in words), words.pop()
-                )
-            )
-        )
+        ended = _ended(words)
         outcome = conclude(
             self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,
             in_flight=sum(self.flying.values()), peak_users=self.peak, lost=lost,
+            marks=self.watching.marks, changes=self.changes,
         )  # fmt: skip
         with transaction.atomic():
-            if self.minute:
-                for minute in sorted(self.minute):
-                    self._chunk(minute)
+            for minute in self.folding.minutes:
+                self._chunk(minute)
             Delivery.objects.filter(shard__run=self.run).delete()
             take_in(self.run)
             self.run.state, self.run.ended, self.run.ended_at = Run.State.ENDED, ended, timezone.now()
             self.run.outcome = OUTCOME.plain(outcome)
             self.run.save(update_fields=["state", "ended", "ended_at", "outcome"])
+            for shard in shards:
+                capacity = self.loads[shard.number].capacity_per_s if shard.number in self.loads else None
+                if capacity is not None and shard.generator_id is not None:
+                    Generator.objects.filter(pk=shard.generator_id).update(capacity=capacity)
+            next_of_set(self.run)
             say(self.run.pk, "end", ended)
         self.is_over = True
+
+
+def _ended(words: set[str]) -> str:
+    """How a run ended, from how its shards did: what broke or refused says it, then what a rule or a person ended."""
+    for begin in (("broke", "refused"), ("stopped: ",), ("stopped now",), ("stopped gently",), ("finished",)):
+        for word in sorted(words):
+            if word.startswith(begin):
+                return word
+    return next(iter(words), "lost")

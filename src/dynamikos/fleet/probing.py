@@ -1,0 +1,226 @@
+"""The prober: one process that reads the probes of all runs under way, and tries those that somebody asks about."""
+
+import asyncio
+import contextlib
+import logging
+import queue
+import threading
+import time
+import uuid
+from concurrent.futures import Future
+from dataclasses import dataclass, field
+
+import numpy as np
+import uvloop
+from django.db import DatabaseError, InterfaceError, OperationalError, connection, transaction
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.signs import storable
+from dynamikos.engine.clock import RealClock
+from dynamikos.engine.failures import Failure
+from dynamikos.engine.probing import LONGEST_S, ProbeSecond, Probing, source_of, try_once
+from dynamikos.fleet.rehearsing import network_for
+from dynamikos.fleet.settings import RECONNECT_S
+from dynamikos.web.runs.actions import frozen_of
+from dynamikos.web.runs.models import Measure, MeasureMinute, ProbeTry, Reading, Remark, Run
+
+log = logging.getLogger(__name__)
+LOCK, LOOK_S = 7303, 0.3
+UNDER_WAY = (Run.State.RUNNING, Run.State.CLOSING)
+
+
+@dataclass(slots=True)
+class Probed:
+    """A run whose probes are read, and what they told that is not written yet: seconds, remarks, measures, minutes."""
+
+    run: Run
+    frozen: FrozenRun
+    told: "queue.Queue[ProbeSecond]" = field(default_factory=queue.Queue)
+    future: "Future[None] | None" = None
+    numbers: dict[tuple[str, ...], int] = field(default_factory=dict)
+    silent: set[str] = field(default_factory=set)
+    minutes: dict[int, dict[int, "np.ndarray[tuple[int], np.dtype[np.float64]]"]] = field(default_factory=dict)
+    seconds: dict[int, dict[str, float]] = field(default_factory=dict)
+    remarks: list[Remark] = field(default_factory=list)
+    measures: list[Measure] = field(default_factory=list)
+
+    def take(self) -> None:
+        """What was told since."""
+        with contextlib.suppress(queue.Empty):
+            while True:
+                told = self.told.get_nowait()
+                self.remarks.extend(_remarks(self, told))
+                for name, value in told.values.items():
+                    no = self._number(told.probe, storable(name)[:300], told.units.get(name, "")[:30])
+                    self.seconds.setdefault(told.second, {})[str(no)] = round(value, 9)
+                    arrays = self.minutes.setdefault(told.second // 60, {})
+                    arrays.setdefault(no, np.full(60, np.nan))[told.second % 60] = value
+
+    def _number(self, *key: str) -> int:
+        if key not in self.numbers:
+            self.numbers[key] = no = max(self.numbers.values(), default=-1) + 1
+            self.measures.append(Measure(run=self.run, no=no, probe=key[0], name=key[1], unit=key[2]))
+        return self.numbers[key]
+
+    def forget(self) -> None:
+        """It is written, or can't be."""
+        self.seconds, self.remarks, self.measures = {}, [], []
+
+
+def serve(stop: threading.Event, own_ports: frozenset[int]) -> None:
+    """Until `stop` is set; one prober at a time, by advisory lock. Survives a restart of the database."""
+    loop = uvloop.new_event_loop()
+    thread = threading.Thread(target=loop.run_forever, daemon=True, name="probes")
+    thread.start()
+    probed: dict[uuid.UUID, Probed] = {}
+    try:
+        while not stop.is_set():
+            try:
+                if _is_alone():
+                    tick(probed, loop, own_ports)
+                stop.wait(LOOK_S)
+            except (OperationalError, InterfaceError) as problem:
+                log.warning("the database is away (%s); trying again", str(problem).strip())
+                connection.close()
+                stop.wait(RECONNECT_S)
+    finally:
+        loop.call_soon_threadsafe(loop.stop)
+        thread.join(2)
+
+
+def _is_alone() -> bool:
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_try_advisory_lock(%s)", [LOCK])
+        row = cursor.fetchone()
+    return bool(row and row[0])
+
+
+def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_ports: frozenset[int]) -> None:
+    """Begins with runs that have begun, writes what was told, and ends with those that are over."""
+    for run in Run.objects.filter(state__in=UNDER_WAY, begins_at__isnull=False).exclude(pk__in=list(probed)):
+        frozen = frozen_of(run)
+        made = probed[run.pk] = Probed(run, frozen)
+        made.numbers = {(each.probe, each.name, each.unit): each.no for each in run.measures.all()}
+        for second, values in run.readings.values_list("second", "values"):  # of a prober before this one
+            for no, value in values.items():
+                minute = made.minutes.setdefault(second // 60, {})
+                minute.setdefault(int(no), np.full(60, np.nan))[second % 60] = value
+        if frozen.plan.probes:
+            made.future = asyncio.run_coroutine_threadsafe(_read(made, own_ports), loop)
+    for asked in ProbeTry.objects.filter(is_taken=False):
+        asked.is_taken = True
+        asked.save(update_fields=["is_taken"])
+        answer = asyncio.run_coroutine_threadsafe(_try(asked, own_ports), loop)
+        threading.Thread(target=_answer, args=(asked, answer), daemon=True).start()
+    for key, each in list(probed.items()):
+        is_over = not Run.objects.filter(pk=key, state__in=UNDER_WAY).exists()
+        if is_over and each.future is not None:
+            each.future.cancel()
+        try:
+            write(each, is_over=is_over)
+        except (OperationalError, InterfaceError):
+            raise
+        except DatabaseError:  # it was deleted meanwhile, or this can't be kept: the others go on
+            log.exception("what the probes of run %s told can't be kept", key)
+            each.forget()
+        if is_over:
+            del probed[key]
+
+
+async def _try(asked: ProbeTry, own_ports: frozenset[int]) -> dict[str, object]:
+    """What a probe tells, or why it tells nothing."""
+    frozen = FROZEN.read(bytes(asked.frozen))
+    probe = next(each for each in frozen.plan.probes if each.probe == asked.probe)
+    clock = RealClock()
+    try:
+        network = network_for(frozen, {}, own_ports)
+        try:
+            source = source_of(probe, frozen.values, network, clock)
+            values = await try_once(source, clock, probe.every_s)
+        finally:
+            await network.aclose()
+    except Failure as failure:
+        return {"problem": failure.detail or failure.kind}
+    except DynamikosError as problem:
+        return {"problem": str(problem)}
+    finally:
+        clock.close()
+    return {"values": sorted((each.name, each.unit, value) for each, value in values.items())}
+
+
+def _answer(asked: ProbeTry, answer: "Future[dict[str, object]]") -> None:
+    try:
+        ProbeTry.objects.filter(pk=asked.pk).update(answer=storable(answer.result(3 * LONGEST_S)))
+    except Exception as problem:
+        log.exception("a probe can't be tried")
+        ProbeTry.objects.filter(pk=asked.pk).update(answer={"problem": f"it could not be read: {problem}"})
+    finally:
+        connection.close()
+
+
+async def _read(probed: Probed, own_ports: frozenset[int]) -> None:
+    """The probes of one run, until this is cancelled."""
+    frozen, run = probed.frozen, probed.run
+    assert run.begins_at is not None
+    clock = RealClock()
+    try:
+        network = network_for(frozen, {}, own_ports)
+    except (Failure, DynamikosError) as problem:
+        for probe in frozen.plan.probes:
+            probed.told.put(ProbeSecond(probe=probe.probe, second=0, problem=str(problem)))
+        return
+    begin = clock.now() + run.begins_at.timestamp() - time.time()
+    try:
+        await Probing(frozen.plan.probes, frozen.values, network, clock, begin, probed.told.put).run()
+    except Exception:
+        log.exception("the probes of run %s can't be read", run.pk)
+        raise
+    finally:
+        await network.aclose()
+        clock.close()
+
+
+def write(probed: Probed, *, is_over: bool = False) -> None:
+    """What was told, into the database: each second at once, each minute that is whole as arrays. Where that fails
+    nothing is written, and all of it is still there.
+    """
+    probed.take()
+    newest = max(probed.seconds, default=None)
+    whole = [each for each in probed.minutes if is_over or (newest is not None and newest >= 60 * each + 65)]
+    if not (probed.seconds or probed.remarks or whole):
+        return
+    run = probed.run
+    with transaction.atomic():
+        Measure.objects.bulk_create(probed.measures)
+        Remark.objects.bulk_create(probed.remarks)
+        Reading.objects.bulk_create(
+            Reading(run=run, second=second, values=values) for second, values in sorted(probed.seconds.items())
+        )
+        for minute in whole:
+            MeasureMinute.objects.bulk_create(
+                (
+                    MeasureMinute(run=run, no=no, minute=minute, values=values.astype("<f8").tobytes())
+                    for no, values in probed.minutes[minute].items()
+                ),
+                update_conflicts=True, unique_fields=["run", "no", "minute"], update_fields=["values"],
+            )  # fmt: skip
+            Reading.objects.filter(run=run, second__gte=60 * minute, second__lt=60 * minute + 60).delete()
+    probed.forget()
+    for minute in whole:
+        del probed.minutes[minute]
+
+
+def _remarks(probed: Probed, told: ProbeSecond) -> list[Remark]:
+    """That a probe fell silent, and that it tells again: once each."""
+    title = next((each.title for each in probed.frozen.plan.probes if each.probe == told.probe), told.probe)
+    if told.problem and told.probe not in probed.silent:
+        probed.silent.add(told.probe)
+        said = f"The probe {title} tells nothing: {told.problem}"
+    elif not told.problem and told.probe in probed.silent:
+        probed.silent.discard(told.probe)
+        said = f"The probe {title} tells again."
+    else:
+        return []
+    return [Remark(run=probed.run, second=told.second, text=storable(said)[:500])]
