@@ -6,6 +6,7 @@ import collections
 import hashlib
 import itertools
 import json
+import math
 import os
 import random
 import re
@@ -18,9 +19,9 @@ from urllib.parse import parse_qs, unquote
 from observatory import pages
 from observatory.law import closed_law, erlang_c, saturation_per_s
 from observatory.people import objects, password_of
-from observatory.resources import Visit, Works
+from observatory.resources import Resource, Visit, Works
 from observatory.timer import Timer
-from observatory.weather import ROUTES, WEATHER
+from observatory.weather import HEAP_BYTES, PAUSE_EVERY, PAUSE_S_A_GB, ROUTES, TROUBLE, WEATHER, Trouble
 
 Reply = tuple[int, list[tuple[str, str]], bytes]
 KEPT_LOG = 400_000
@@ -63,6 +64,30 @@ class Observatory:
         self.weather = weather
         self.works = Works(WEATHER[weather], self.seed)
         self.begun = time.perf_counter()
+        self.trouble, self.searches, self.searching = TROUBLE.get(weather, Trouble()), 0, 0
+        self.heap, self.requests, self.pauses, self.pause_s = HEAP_BYTES, 0, 0, 0.0
+        self.cached, self.asked = 0, 0
+        if self.trouble.stall is not None:
+            self.stall(*self.trouble.stall)
+
+    def stall(self, resource: str, from_s: float, to_s: float) -> None:
+        """A resource that begins nothing between two seconds since the weather came."""
+        self.works.resources[resource].stalled = self.begun + from_s, self.begun + to_s
+
+    def _suffers(self, kind: str, arrival: float) -> None:
+        """What the weather does with each request."""
+        self.requests += 1
+        if kind == "objects search":
+            self.searches += 1
+            if self.trouble.grows is not None:
+                name, share = self.trouble.grows
+                self.works.slower[name] = 1 + share * self.searches
+        self.heap += self.trouble.leak_bytes
+        if self.trouble.leak_bytes and self.requests % PAUSE_EVERY == 0:  # everything stands still, the longer the heap
+            pause = PAUSE_S_A_GB * self.heap / 1e9
+            self.pauses, self.pause_s = self.pauses + 1, self.pause_s + pause
+            for each in self.works.resources.values():
+                each.stalled = arrival, arrival + pause
 
     def token(self, purpose: str) -> str:
         return hashlib.sha256(f"{self.seed}:{purpose}:{next(self._serial)}:{self.begun}".encode()).hexdigest()[:20]
@@ -97,7 +122,13 @@ class Observatory:
             await self._answer(send, self._inside(scope["method"], path, query))
             return
         kind, reply = self._route(scope["method"], path, query, headers, body)
+        self._suffers(kind, arrival)
+        if kind == "objects search":
+            self.searching += 1
+            if query.get("q", "").lower() == self.trouble.breaks != "" and self.searching > self.trouble.above:
+                reply = self._wrong(500, "the search index is being rebuilt")
         visit = await self._pass(kind, arrival)
+        self.searching -= kind == "objects search"
         self.counts[kind] += 1
         trace = headers.get("traceparent", "").split("-")
         record = {
@@ -202,9 +233,11 @@ class Observatory:
 
     def _still(self, path: str, headers: dict[str, str]) -> Reply:
         content, kind = STILL[path]
+        self.asked += 1
         tag = f'"{hashlib.md5(content).hexdigest()[:12]}"'
         common = [("etag", tag), ("cache-control", "public, max-age=300"), ("content-type", kind)]
-        return (304, common, b"") if headers.get("if-none-match") == tag else (200, common, content)
+        self.cached += (known := headers.get("if-none-match") == tag)
+        return (304, common, b"") if known else (200, common, content)
 
     def _sign_in_page(self, message: str = "") -> Reply:
         visit, key = self.token("visit"), self.token("form")
@@ -386,6 +419,10 @@ class Observatory:
             if method != "POST" or name not in WEATHER:
                 return self._wrong(404, f"POST /weather/NAME with one of {', '.join(WEATHER)}")
             self.set_weather(name)
+            if "at" in query and self.trouble.stall is not None:  # POST /weather/gust?at=20&for=6
+                resource, begin, end = self.trouble.stall
+                at = float(query["at"])
+                self.stall(resource, at, at + float(query.get("for", end - begin)))
             return 200, [JSON], json.dumps({"weather": name}).encode()
         if path == "/truth/log":
             since = float(query.get("since", "0"))
@@ -424,26 +461,50 @@ class Observatory:
         return 200, [JSON], json.dumps(known).encode()
 
     def _metrics(self) -> str:
+        """OpenMetrics 1.0. Beside what tells of the resources stand measures that have nothing to do with them."""
         now = time.perf_counter()
-        lines = []
-        for name, what in (
-            ("busy_seconds", "counter"),
-            ("waiting_seconds", "counter"),
-            ("visits", "counter"),
-            ("in_use", "gauge"),
-        ):
-            lines.append(f"# TYPE observatory_{name} {what}")
-            for each in self.works.resources.values():
-                suffix = "_total" if what == "counter" else ""
-                amount = {
-                    "busy_seconds": each.busy_s,
-                    "waiting_seconds": each.waited_s,
-                    "visits": each.count,
-                    "in_use": each.queue_length(now),
-                }[name]
-                lines.append(f'observatory_{name}{suffix}{{resource="{each.name}"}} {amount:g}')
-        lines.append("# TYPE observatory_servers gauge")
-        lines.extend(
-            f'observatory_servers{{resource="{each.name}"}} {each.servers}' for each in self.works.resources.values()
+        every = self.works.resources.values()
+        seen = {each.name: each.last_second(now) for each in every}
+        lines: list[str] = []
+
+        def family(name: str, kind: str, unit: str, what: str, values: dict[str, float]) -> None:
+            name = f"observatory_{name}"
+            lines.extend(
+                (f"# TYPE {name} {kind}", *([f"# UNIT {name} {unit}"] if unit else []), f"# HELP {name} {what}")
+            )
+            suffix = "_total" if kind == "counter" else ""
+            lines.extend(f"{name}{suffix}{labels} {value:.9g}" for labels, value in values.items())
+
+        def by_resource(value: Callable[[Resource], float]) -> dict[str, float]:
+            return {f'{{resource="{each.name}"}}': value(each) for each in every}
+
+        family("busy_seconds", "counter", "seconds", "Server-seconds of work done", by_resource(lambda r: r.busy_s))
+        family("wait_seconds", "counter", "seconds", "Seconds waited for a server", by_resource(lambda r: r.waited_s))
+        family("visits", "counter", "", "Visits of each resource", by_resource(lambda r: r.count))
+        family("in_use", "gauge", "", "Servers busy now", by_resource(lambda r: r.in_use(now)))
+        family("queue", "gauge", "", "Waiting for a server now", by_resource(lambda r: r.queue_length(now)))
+        family("servers", "gauge", "", "Servers there are", by_resource(lambda r: r.servers))
+        said = "Share of server time busy in the last second"
+        family("utilization_ratio", "gauge", "ratio", said, by_resource(lambda r: seen[r.name][0]))
+        said = "Mean wait of those begun in the last second"
+        family("waiting_seconds", "gauge", "seconds", said, by_resource(lambda r: seen[r.name][1]))
+        flushing = [each.stalled for each in every if each.stalled is not None and each.name == "disk"]
+        is_flushing = any(begin <= now < end for begin, end in flushing)
+        family("disk_flushing", "gauge", "", "Whether the disk writes everything out", {"": float(is_flushing)})
+        family(
+            "heap_bytes", "gauge", "bytes", "Memory of the application", {"": self.heap + 4e5 * (self.requests % 40)}
         )
+        family("pauses", "counter", "", "Pauses of the garbage collector", {"": self.pauses})
+        family("pause_seconds", "counter", "seconds", "Seconds of those pauses", {"": self.pause_s})
+        family("cache_hit_ratio", "gauge", "ratio", "Share of still files that had not changed",
+               {"": self.cached / self.asked if self.asked else 0.0})  # fmt: skip
+        wander = random.Random(int(now) // 5)
+        family("dome_celsius", "gauge", "celsius", "Under the dome", {"": 8 + wander.uniform(-0.4, 0.4)})
+        family(
+            "wind_metres_per_second", "gauge", "", "Outside", {"": 5 + 3 * math.sin(now / 37) + wander.uniform(-1, 1)}
+        )
+        family("moths", "counter", "", "Seen on the camera", {"": int(now * 3)})
+        if self.trouble.decoy:
+            served = sum(each.by_second.get(int(now) - 1, (0.0, 0.0, 0.0))[2] for each in every)
+            family("lamp_watts", "gauge", "watts", "Lamps of the visitors' centre", {"": 40 + 2 * served})
         return "\n".join([*lines, "# EOF", ""])

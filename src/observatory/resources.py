@@ -7,6 +7,7 @@ heap.
 
 import heapq
 import random
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -22,7 +23,9 @@ class Resource:
     busy_s: float = 0.0
     waited_s: float = 0.0
     count: int = 0
-    starts: list[float] = field(default_factory=list)
+    stalled: tuple[float, float] | None = None  # instants between which nothing is begun
+    begun: deque[float] = field(default_factory=deque)  # instants at which those who had to wait begin, in order
+    by_second: dict[int, list[float]] = field(default_factory=dict)  # busy server-seconds, waits, how many began
 
     def __post_init__(self) -> None:
         self.free_at = [0.0] * self.servers
@@ -30,16 +33,44 @@ class Resource:
     def serve(self, arrival: float, service: float) -> float:
         """Departure of a customer who arrives at `arrival` and needs `service` seconds."""
         start = max(arrival, heapq.heappop(self.free_at))
+        if self.stalled is not None and self.stalled[0] <= start < self.stalled[1]:
+            start = self.stalled[1]
         end = start + service
         heapq.heappush(self.free_at, end)
         self.count += 1
         self.busy_s += service
         self.waited_s += start - arrival
+        if start > arrival:
+            self.begun.append(start)
+        self._note(start, end, start - arrival)
         return end
 
-    def queue_length(self, now: float) -> int:
-        """Servers still busy at `now` (those waiting can't be seen from the free times alone)."""
+    def _note(self, start: float, end: float, waited_s: float) -> None:
+        first = self.by_second.setdefault(int(start), [0.0, 0.0, 0.0])
+        first[1] += waited_s
+        first[2] += 1
+        for second in range(int(start), int(end) + 1):
+            part = min(end, second + 1) - max(start, second)
+            if part > 0:
+                self.by_second.setdefault(second, [0.0, 0.0, 0.0])[0] += part
+        if len(self.by_second) > 120:
+            for second in sorted(self.by_second)[:60]:
+                del self.by_second[second]
+
+    def in_use(self, now: float) -> int:
+        """Servers busy at `now`."""
         return sum(1 for free in self.free_at if free > now)
+
+    def queue_length(self, now: float) -> int:
+        """Who waits for a server at `now`."""
+        while self.begun and self.begun[0] <= now:
+            self.begun.popleft()
+        return len(self.begun)
+
+    def last_second(self, now: float) -> tuple[float, float]:
+        """(utilization, mean wait in s) of the last whole second."""
+        busy, waits, began = self.by_second.get(int(now) - 1, (0.0, 0.0, 0.0))
+        return min(1.0, busy / self.servers), waits / began if began else 0.0
 
 
 @dataclass(slots=True)
@@ -60,6 +91,7 @@ class Works:
     def __init__(self, resources: dict[str, tuple[int, float]], seed: int) -> None:
         self.resources = {name: Resource(name, servers, mean) for name, (servers, mean) in resources.items()}
         self._random = random.Random(seed)
+        self.slower: dict[str, float] = {}  # by resource, so many times its mean
         self._heap: list[tuple[float, int, int, Visit]] = []
         self._number = 0
 
@@ -94,7 +126,7 @@ class Works:
                 visit.done(visit)
                 continue
             resource = self.resources[visit.route[stage]]
-            service = self._random.expovariate(1 / resource.mean_s)
+            service = self._random.expovariate(1 / resource.mean_s) * self.slower.get(resource.name, 1.0)
             end = resource.serve(instant, service)
             visit.services.append((resource.name, service))
             visit.waits_s.append(end - service - instant)
