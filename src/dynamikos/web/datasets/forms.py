@@ -5,6 +5,7 @@ from django.http import QueryDict
 from dynamikos.core.dealing import ColumnRule, Deal, Form
 from dynamikos.core.dealing.reading import DELIMITERS, ENCODINGS, QUOTES
 from dynamikos.core.errors import DynamikosError
+from dynamikos.web.ui import numbers
 
 WHOSE = {
     "pile": "Deal everyone from one pile",
@@ -59,21 +60,13 @@ def deal_from(data: QueryDict) -> Deal:
 
 
 def whole(data: QueryDict, name: str, default: int) -> int:
-    text = data.get(name, "").strip().replace(",", "")
-    if not text:
-        return default
-    try:
-        return int(text)
-    except ValueError as problem:
-        raise DynamikosError(f"“{text[:40]}” is not a whole number.") from problem
+    text = data.get(name, "").strip()
+    return numbers.whole(text, name) if text else default
 
 
 def decimal(data: QueryDict, name: str, default: float) -> float:
     text = data.get(name, "").strip()
-    try:
-        return float(text) if text else default
-    except ValueError as problem:
-        raise DynamikosError(f"“{text[:40]}” is not a number.") from problem
+    return numbers.number(text, name) if text else default
 
 
 def rule_from(data: QueryDict) -> ColumnRule | None:

@@ -11,6 +11,7 @@ from django.urls import reverse
 
 from dynamikos.core.dealing import Facts, Form
 from dynamikos.core.errors import DynamikosError, ImportRefused, told
+from dynamikos.core.figures import digits
 from dynamikos.web.datasets import actions, deals, forms, hooks, queries, tables, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
 from dynamikos.web.projects.access import member_view
@@ -85,7 +86,7 @@ def create(request: HttpRequest, member: Membership) -> HttpResponse:
 
 def _first(request: HttpRequest, found: DataSet) -> int:
     given = request.GET.get("from") or request.POST.get("from") or "1"
-    first = max(0, int(given) - 1) if given.isdigit() else 0
+    first = max(0, (digits(given) or 1) - 1)
     return min(first, max(0, found.rows - 1)) // PAGE * PAGE
 
 
@@ -95,9 +96,7 @@ def _context(request: HttpRequest, member: Membership, found: DataSet) -> dict[s
     first = _first(request, found)
     hidden = {index for index, column in enumerate(found.columns) if column in found.secret}
     if wanted:  # who may not export them can't find out by asking what masked cells hold
-        numbered, looked = queries.find(
-            found, wanted, int(after) if after.isdigit() else 0, but=() if member.may_edit else hidden
-        )
+        numbered, looked = queries.find(found, wanted, digits(after) or 0, but=() if member.may_edit else hidden)
     else:
         numbered, looked = list(enumerate(queries.page(found, first, PAGE), first)), found.rows
     counted = queries.facts(found)

@@ -179,6 +179,16 @@ def agree(member: Membership, found: Environment, text: str) -> AgreedTarget:
 
 
 @transaction.atomic
+def cap(member: Membership, found: Environment, pk: int, per_s: float) -> None:
+    """At most so many exchanges a second to an agreed target; 0 for no limit. An owner's right."""
+    require(member, "owner")
+    for target in found.targets.filter(pk=pk):
+        target.cap_per_s = per_s
+        target.save(update_fields=["cap_per_s"])
+        note(member, "target capped", str(target), environment=found.key, per_s=per_s)
+
+
+@transaction.atomic
 def withdraw(member: Membership, found: Environment, pk: int) -> None:
     require(member, "owner")
     for target in found.targets.filter(pk=pk):

@@ -55,6 +55,7 @@ class AgreedTarget(models.Model):
     host = models.CharField(max_length=253)
     port = models.PositiveIntegerField()
     address = models.CharField(max_length=60, blank=True, default="")
+    cap_per_s = models.FloatField(default=0.0)  # exchanges/s that may be sent there; 0: no limit
     agreed_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
     agreed_at = models.DateTimeField(auto_now_add=True)
 
@@ -68,4 +69,4 @@ class AgreedTarget(models.Model):
     @property
     def core(self) -> CoreTarget:
         scheme: Literal["http", "https"] = "https" if self.scheme == "https" else "http"
-        return CoreTarget(scheme=scheme, host=self.host, port=self.port, address=self.address)
+        return CoreTarget(scheme=scheme, host=self.host, port=self.port, address=self.address, cap_per_s=self.cap_per_s)

@@ -10,6 +10,7 @@ urlpatterns = [
     path("p/<uuid:project>/environments/<uuid:pk>/secrets", views.secret, name="environment-secret"),
     path("p/<uuid:project>/environments/<uuid:pk>/way", views.way, name="environment-way"),
     path("p/<uuid:project>/environments/<uuid:pk>/targets", views.agree, name="agree-target"),
+    path("p/<uuid:project>/environments/<uuid:pk>/targets/<int:target>/cap", views.cap, name="cap-target"),
     path(
         "p/<uuid:project>/environments/<uuid:pk>/targets/<int:target>/withdraw", views.withdraw, name="withdraw-target"
     ),

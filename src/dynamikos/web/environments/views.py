@@ -11,6 +11,7 @@ from dynamikos.web.environments import actions, queries
 from dynamikos.web.projects import queries as projects
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
+from dynamikos.web.ui.numbers import number
 
 
 def page(request: HttpRequest, member: Membership, problem: str = "", typed: str = "") -> HttpResponse:
@@ -146,6 +147,13 @@ def agree(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
         )
     except ValueError:
         return redirect("settings", member.project_id)
+
+
+@member_view(post="owner")
+def cap(request: HttpRequest, member: Membership, pk: uuid.UUID, target: int) -> HttpResponse:
+    typed = request.POST.get("per_s", "").strip() or "0"
+    actions.cap(member, queries.environment(member, pk), target, number(typed, "Exchanges/s at most", 0, 1e6))
+    return redirect("settings", member.project_id)
 
 
 @member_view(post="owner")

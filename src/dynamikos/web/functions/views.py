@@ -6,6 +6,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.figures import digits
 from dynamikos.web.functions import actions, queries
 from dynamikos.web.functions.models import Module
 from dynamikos.web.projects import queries as projects
@@ -62,7 +63,7 @@ def _problems(module: Module) -> list[dict[str, object]]:
     if not module.problem:
         return []
     line, _, message = module.problem.removeprefix("line ").partition(": ")
-    return [{"line": int(line) if line.isdigit() else 1, "column": 1, "message": message or module.problem}]
+    return [{"line": digits(line) or 1, "column": 1, "message": message or module.problem}]
 
 
 def _typed(member: Membership, name: str, source: str) -> JsonResponse:

@@ -6,10 +6,12 @@ from urllib.parse import urlsplit
 
 import msgspec
 from django.db import transaction
+from msgspec.structs import replace
 
 from dynamikos import workers
 from dynamikos.core.errors import DynamikosError, TextError
 from dynamikos.core.exchanges import Recording as CoreRecording
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import Shared, expand, fold, key_from, parse_journey, parse_shared, share, used_in
 from dynamikos.core.journeys.changes import Change, UseShared
@@ -22,7 +24,7 @@ from dynamikos.web.environments.queries import first as first_environment
 from dynamikos.web.journeys.models import Draft, Journey, SharedStep
 from dynamikos.web.journeys.queries import content, readable, shared_steps
 from dynamikos.web.projects import revisions
-from dynamikos.web.projects.access import note
+from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.recordings.models import Recording
 from dynamikos.web.recordings.queries import as_core
@@ -128,8 +130,6 @@ def _bases(member: Membership, origins: list[str]) -> dict[str, str]:
 @transaction.atomic
 def create(member: Membership, core: CoreJourney, recording: Recording | None = None) -> Journey:
     """A journey with `core` as its first revision; its key is made unique in the project."""
-    from msgspec.structs import replace
-
     taken = set(Journey.objects.filter(project=member.project).values_list("key", flat=True))
     core = replace(core, journey=key_from(core.journey, taken))
     made = Journey.objects.create(project=member.project, key=core.journey, name=core.name, recording=recording)
@@ -137,6 +137,18 @@ def create(member: Membership, core: CoreJourney, recording: Recording | None = 
     made.save(update_fields=["head"])
     note(member, "journey created", core.name)
     return made
+
+
+@transaction.atomic
+def copy(member: Membership, found: Journey, name: str, into: Membership | None = None) -> Journey:
+    """The same journey under another name, here or in another project of the account; there without its recording and
+    with its shared steps written out.
+    """
+    target = into or member
+    require(target, "engineer")
+    core = content(found)
+    title = name.strip()[:120] or f"{core.name}, copy"
+    return create(target, replace(core, name=title), found.recording if into is None else None)
 
 
 @transaction.atomic
@@ -239,7 +251,7 @@ def save_shared(member: Membership, found: SharedStep, text: str, parent: str) -
 
 def restore_shared(member: Membership, found: SharedStep, number: str) -> None:
     """An older revision's content as the newest. Raises DynamikosError when there is no such revision."""
-    old = Revision.objects.filter(subject=found.pk, number=int(number) if number.isdigit() else -1).first()
+    old = Revision.objects.filter(subject=found.pk, number=digits(number) or -1).first()
     if old is None:
         raise DynamikosError(f"There is no revision {number} of this shared step.")
     _save_shared(member, found, revisions.value_of(old, SHARED))
@@ -274,7 +286,7 @@ def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
 @transaction.atomic
 def restore(member: Membership, found: Journey, parent: str, number: str) -> Journey:
     """An older revision's content as the newest revision. Raises DynamikosError when there is no such revision."""
-    old = Revision.objects.filter(subject=found.pk, number=int(number) if number.isdigit() else -1).first()
+    old = Revision.objects.filter(subject=found.pk, number=digits(number) or -1).first()
     if old is None:
         raise DynamikosError(f"There is no revision {number} of this journey.")
     core = revisions.value_of(old, JOURNEY)

@@ -21,6 +21,7 @@ urlpatterns = [
     path("p/<uuid:project>/journeys/<uuid:pk>/thinking", views.thinking, name="journey-thinking"),
     path("p/<uuid:project>/journeys/<uuid:pk>/revisions", views.revisions, name="journey-revisions"),
     path("p/<uuid:project>/journeys/<uuid:pk>/find", views.find_text, name="journey-find"),
+    path("p/<uuid:project>/journeys/<uuid:pk>/copy", views.copy, name="journey-copy"),
     path("p/<uuid:project>/journeys/<uuid:pk>/delete", views.delete, name="journey-delete"),
     path("p/<uuid:project>/journeys/<uuid:pk>/text/discard", as_text.discard, name="journey-discard-draft"),
 ]

@@ -20,6 +20,7 @@ from dynamikos.web.functions.queries import functions
 from dynamikos.web.journeys import actions, forms, queries
 from dynamikos.web.journeys.ladder import draw, only, path_of
 from dynamikos.web.journeys.models import Journey, SharedStep
+from dynamikos.web.projects import queries as projects
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
@@ -84,6 +85,7 @@ def _context(member: Membership, found: Journey, select: str = "", text: str = "
         rung.is_bad = (rung.step, rung.request) in wrong
     checked = sum(bool(each.checks) for _, step in core.steps() for each in step.requests)
     return {
+        "elsewhere": projects.others_of(member),
         "journey": found,
         "core": core,
         "ladder": ladder,
@@ -402,6 +404,13 @@ def find_text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
 def history(request: HttpRequest, member: Membership, pk: uuid.UUID, way: str) -> HttpResponse:
     actions.step_through(member, queries.journey(member, pk), way == "redo")
     return redirect(f"{request.path.rsplit('/', 1)[0]}?at={request.POST.get('at', '')}")
+
+
+@member_view(post="engineer")
+def copy(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    into = projects.other_of(member, request.POST.get("into", ""))
+    made = actions.copy(member, queries.journey(member, pk), request.POST.get("name", ""), into)
+    return redirect("journey", made.project_id, made.pk)
 
 
 @member_view(post="engineer")

@@ -1,5 +1,7 @@
 from django.db import models
 
+from dynamikos.web.ui.ids import new_id
+
 
 class Generator(models.Model):
     """A process that runs virtual users. It holds advisory lock `lock` while alive and renews `last_seen`."""
@@ -10,7 +12,7 @@ class Generator(models.Model):
     version = models.CharField(max_length=20)
     process = models.PositiveIntegerField()
     lock = models.BigIntegerField()
-    capacity = models.PositiveIntegerField(default=0)
+    capacity = models.PositiveIntegerField(default=0)  # exchanges/s, by its last run that kept it busy; 0: unknown
     started_at = models.DateTimeField(auto_now_add=True)
     last_seen = models.DateTimeField()
     clock_error_us = models.IntegerField(default=0)
@@ -23,3 +25,16 @@ class Generator(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+
+class Knock(models.Model):
+    """A generator is asked to connect to targets once, and what it says of them and of itself."""
+
+    id = models.UUIDField(primary_key=True, default=new_id, editable=False)
+    generator = models.ForeignKey(Generator, on_delete=models.CASCADE, related_name="+")
+    frozen = models.BinaryField()
+    secrets = models.BinaryField(default=b"")  # boxed for the generator; taken away when it has answered
+    origins = models.JSONField()
+    state = models.CharField(max_length=10, default="asked")  # asked, answered
+    answer = models.JSONField(null=True)
+    at = models.DateTimeField(auto_now_add=True)

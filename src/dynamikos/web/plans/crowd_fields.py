@@ -58,6 +58,7 @@ def another(before: Plan, crowds: set[str], rows: set[str]) -> Crowd:
 
 def _rows(data: QueryDict, at: str, said: str, taken: set[str]) -> list[CrowdRow]:
     columns = [data.getlist(at + name) for name in ("row", "journey", "row-name", "share")]
+    personas = data.getlist(at + "persona")
     given = {key for key in columns[0] if key}
     made = []
     for place, (key, journey, name, share) in enumerate(zip(*columns, strict=False), 1):
@@ -68,7 +69,8 @@ def _rows(data: QueryDict, at: str, said: str, taken: set[str]) -> list[CrowdRow
         named = key if key and key not in taken else key_from(name.strip() or journey, taken | given)
         taken.add(named)
         value = number(share or "100", f"{said}share of row {place}", 0, 1_000_000)
-        made.append(CrowdRow(row=named, name=name.strip()[:80], journey=journey, share=value))
+        persona = personas[place - 1] if place <= len(personas) else ""
+        made.append(CrowdRow(row=named, name=name.strip()[:80], journey=journey, persona=persona, share=value))
     return made
 
 
@@ -112,7 +114,8 @@ def _pacing(low: str, high: str, said: str) -> tuple[float, ...] | None:
 def _profile(data: QueryDict, at: str, said: str) -> tuple[Stretch, ...]:
     made: list[Stretch] = []
     columns = [data.getlist(at + name) for name in ("stretch", "to", "seconds", "steps", "points")]
-    for kind, to, seconds, steps, points in zip(*columns, strict=False):
+    names = data.getlist(at + "stretch-name")
+    for no, (kind, to, seconds, steps, points) in enumerate(zip(*columns, strict=False)):
         place = f"{said}stretch {len(made) + 1}"
         if not seconds.strip():
             if to.strip() or points.strip():
@@ -131,6 +134,7 @@ def _profile(data: QueryDict, at: str, said: str) -> tuple[Stretch, ...]:
                 to=_level(to, place) if kind in ("climb", "stairs", "burst") else None,
                 steps=whole(steps or "3", f"{place}: steps", 2, 1000) if kind == "stairs" else None,
                 points=tuple(_points(points, place)) if kind == "drawn" else (),
+                name=names[no].strip()[:40] if no < len(names) else "",
             )
         )
     return tuple(made)

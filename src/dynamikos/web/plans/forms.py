@@ -1,21 +1,18 @@
 """What the plan page sends, as core values. Raises DynamikosError naming the field."""
 
-from typing import cast
-
 from django.http import QueryDict
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys import key_from
-from dynamikos.core.objectives import Objective
-from dynamikos.core.objectives.judge import Measure
 from dynamikos.core.plans import Plan, Timeouts
 from dynamikos.core.plans.crowds import measured_of
+from dynamikos.core.plans.model import Repeat
 from dynamikos.web.plans.crowd_fields import crowds_from
-from dynamikos.web.ui.numbers import number
+from dynamikos.web.plans.objective_fields import objectives_from
+from dynamikos.web.plans.probe_fields import probes_from
+from dynamikos.web.ui.numbers import number, whole
 
 TIMEOUTS = (("connect_s", "Connecting"), ("first_byte_s", "Until the first byte"), ("whole_s", "All of it"))
-MEASURES = ("p50", "p90", "p95", "p99", "mean", "max", "failure-rate")
 
 
 def changes(data: QueryDict, before: Plan) -> dict[str, object]:
@@ -24,30 +21,14 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
     if not name:
         raise DynamikosError("A load plan needs a name.")
     who = crowds_from(data, before)
-    objectives: list[Objective] = []
-    for key, measure, step, limit in zip(
-        data.getlist("objective"), data.getlist("measure"), data.getlist("step"), data.getlist("limit"), strict=False
-    ):
-        if not limit.strip():
-            continue  # an objective without a limit is taken away
-        if measure not in MEASURES:
-            raise DynamikosError(f"'{measure}' is not a measure; choose one of {', '.join(MEASURES)}.")
-        key = key or key_from(f"{measure} {step}", {each.objective for each in objectives})
-        objectives.append(
-            Objective(
-                objective=key,
-                measure=cast(Measure, measure),
-                limit=number(limit, "Limit of an objective", 0, 1e9),
-                **_scope(step),
-            )
-        )
     return {
         "name": name,
         **who,
         "measured": _measured(data, measured_of(replace(before, **who).everybody())),
         "environment": data.get("environment", ""),
         "think_factor": number(data.get("think_factor", "1"), "Think time factor", 0, 100),
-        "objectives": tuple(objectives),
+        "objectives": objectives_from(data),
+        "probes": probes_from(data, before),
         "timeouts": Timeouts(
             **{
                 name: number(data.get(f"timeout_{name}") or str(getattr(Timeouts(), name)), title, 0.001, 86_400)
@@ -55,10 +36,19 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
             }
         ),
         "failed_pause_s": number(data.get("failed_pause_s") or "1", "Pause after a failed round", 0, 3600),
+        "repeat": Repeat(
+            times=whole(data.get("times") or "1", "Times", 1, 100),
+            pause_s=number(data.get("pause_s") or "0", "Pause between runs", 0, 86_400),
+            seed="same" if data.get("repeat_seed") == "same" else "new",
+        ),
+        "fuse_percent": number(data.get("fuse_percent") or "50", "Failures that end the run", 0, 100),
+        "turned_away_allowed": number(
+            data.get("turned_away_allowed") or "0", "Arrivals that may be turned away", 0, 100
+        ),
         "new_seed": bool(data.get("new_seed")),
-        "seed": int(number(data.get("seed") or "1", "Seed", 0, 2**31)),
+        "seed": whole(data.get("seed") or "1", "Seed", 0, 2**31),
         "grace_s": number(data.get("grace_s", "30"), "Grace", 0, 3600),
-        "generators": int(number(data.get("generators") or "1", "Generators", 1, 256)),
+        "generators": whole(data.get("generators") or "1", "Generators", 1, 256),
     }
 
 
@@ -71,17 +61,3 @@ def _measured(data: QueryDict, suggested: tuple[float, float]) -> tuple[float, f
         number(begin or str(suggested[0]), "Begin of the measured part", 0, 1e7),
         number(end or str(suggested[1]), "End of the measured part", 0, 1e7),
     )
-
-
-def scope_of(objective: Objective) -> str:
-    """What an objective is about, as its select sends it."""
-    if objective.row is not None:
-        return f"row={objective.row}"
-    return f"{objective.journey}/{objective.step}" if objective.journey else objective.step or ""
-
-
-def _scope(text: str) -> dict[str, str | None]:
-    if text.startswith("row="):
-        return {"row": text[4:]}
-    journey, sign, step = text.rpartition("/")
-    return {"step": step or None, "journey": journey or None} if sign else {"step": text or None}

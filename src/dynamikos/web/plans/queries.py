@@ -1,32 +1,45 @@
 """Reading load plans, and what follows from one."""
 
+import difflib
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from django.db.models import QuerySet
+from django.db.models import Case, QuerySet, Value, When
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import names_needed
-from dynamikos.core.plans import Crowd, Plan
-from dynamikos.core.plans.follows import Answered, Follows, one_round, rows_needed
+from dynamikos.core.plans import Crowd, Plan, write_plan
+from dynamikos.core.plans.follows import Answered, Follows, Took, one_round, rows_needed
 from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.core.plans.model import PLAN
+from dynamikos.core.plans.preflight import unchecked
 from dynamikos.core.profiles import highest, level_at, segments, spans
 from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import deal_of
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.journeys.queries import content as journey_content
+from dynamikos.web.places.models import Generator
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.queries import others_of
 from dynamikos.web.projects.revisions import Unreadable, value_of
 from dynamikos.web.recordings.queries import exchange
+from dynamikos.web.rehearsals.queries import unproven
 
 
 def plans(member: Membership) -> QuerySet[LoadPlan]:
     return LoadPlan.objects.filter(project=member.project).select_related("head")
+
+
+def plans_of_all(member: Membership) -> QuerySet[LoadPlan]:
+    """Those of every project that the account may change, this one's first."""
+    elsewhere = [each.project_id for each in others_of(member)]
+    every = LoadPlan.objects.filter(project__in=[member.project_id, *elsewhere]).select_related("head", "project")
+    is_here = Case(When(project=member.project, then=Value(0)), default=Value(1))
+    return every.order_by(is_here, "project__name", "name")
 
 
 def plan(member: Membership, pk: uuid.UUID) -> LoadPlan:
@@ -50,6 +63,19 @@ def journeys_of(found: LoadPlan, core: Plan) -> dict[str, Journey | None]:
 def scripts_of(found: LoadPlan, core: Plan) -> dict[str, CoreJourney]:
     """What those journeys that are there perform, by key."""
     return {key: journey_content(each) for key, each in journeys_of(found, core).items() if each is not None}
+
+
+def journey_doubts(here: Mapping[str, Journey], scripts: Mapping[str, CoreJourney]) -> list[tuple[str, str, str]]:
+    """(what, sentence, button) for each journey that nothing proves yet, or that looks at nothing; `what` is the word
+    and the journey that `mend` knows it by.
+    """
+    made = []
+    for key, journey in here.items():
+        if why := unproven(journey, scripts[key]):
+            made.append((f"unrehearsed:{key}", f"{journey.name}: {why}", "Rehearse two rounds"))
+        if why := unchecked(scripts[key]):
+            made.append((f"unchecked:{key}", f"{journey.name}: {why}", "Check what its answers suggest"))
+    return made
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,21 +113,24 @@ def load_of(member: Membership, key: str) -> tuple[list[tuple[float, float]], fl
 
 
 def answers(here: Mapping[str, Journey]) -> Answered:
-    """The recorded times of journeys' exchanges in µs."""
+    """What journeys' exchanges took when they were recorded."""
     recordings = {key: journey.recording_id for key, journey in here.items()}
 
-    def answered_us(key: str, number: int) -> int | None:
+    def answered(key: str, number: int) -> Took | None:
         recording = recordings.get(key)
         recorded = exchange(recording, number) if recording else None
-        return recorded.timings.total_us if recorded is not None else None
+        if recorded is None:
+            return None
+        size = recorded.answer.size_bytes or len(recorded.answer.body) if recorded.answer is not None else 0
+        return Took(recorded.timings.total_us, size)
 
-    return answered_us
+    return answered
 
 
 def rounds_s(here: Mapping[str, Journey], scripts: Mapping[str, CoreJourney], core: Plan) -> dict[str, float]:
     """How long a round of each journey is expected to take, in seconds."""
-    answered_us = answers(here)
-    return {key: one_round(script, core.think_factor, answered_us)[0] for key, script in scripts.items()}
+    answered = answers(here)
+    return {key: one_round(script, core.think_factor, answered).seconds for key, script in scripts.items()}
 
 
 def follows(found: LoadPlan, core: Plan) -> Follows | None:
@@ -110,6 +139,63 @@ def follows(found: LoadPlan, core: Plan) -> Follows | None:
     if len(here) < len(core.journeys):
         return None
     return what_follows(core, {key: journey_content(each) for key, each in here.items()}, answers(here))
+
+
+@dataclass(frozen=True, slots=True)
+class Carries:
+    """How many `users` of a plan's kind one generator carries, as measured, and how many are `needed`."""
+
+    users: int
+    needed: int
+
+
+def carries(found: LoadPlan, after: Follows | None) -> Carries | None:
+    """By the last run of the plan, else by what generators did in any run that kept them busy; None where nothing is
+    known.
+    """
+    if after is None or not after.users:
+        return None
+    outcomes = found.runs.filter(state="ended", outcome__carries__isnull=False).order_by("-asked_at")
+    outcome = outcomes.values_list("outcome", flat=True).first()
+    users = int((outcome or {}).get("carries") or 0)
+    if not users:
+        capacity = Generator.objects.filter(capacity__gt=0).order_by("-last_seen").values_list("capacity", flat=True)
+        known = capacity.first()
+        per_user = after.exchanges_per_s / after.users
+        users = int(known / per_user) if known and per_user > 0 else 0
+    most = after.ceiling or after.users
+    return Carries(users, -(-most // users)) if users else None
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """A revision of a plan and what it changed against the one before, line by line of the text form."""
+
+    number: int
+    by: str
+    at: object
+    lines: list[tuple[str, str]]  # ("+" or "−", line)
+
+
+def history(found: LoadPlan, most: int = 20) -> list[Changed]:
+    """The last revisions, the newest first."""
+    made: list[Changed] = []
+    head = found.head
+    while head is not None and len(made) < most:
+        before = head.parent
+        lines: list[tuple[str, str]] = []
+        try:
+            new = write_plan(value_of(head, PLAN)).splitlines()
+            old = write_plan(value_of(before, PLAN)).splitlines() if before is not None else []
+        except Unreadable:
+            new = old = []
+        for line in difflib.unified_diff(old, new, n=0, lineterm=""):
+            if line[:1] in "+-" and line[:3] not in ("+++", "---"):
+                lines.append(("+" if line[0] == "+" else "−", line[1:]))
+        author = head.author.username if head.author else "—"
+        made.append(Changed(head.number, author, head.created_at, lines if before is not None else []))
+        head = before
+    return made
 
 
 def tables_of(script: CoreJourney) -> set[str]:
@@ -134,7 +220,9 @@ def data_follows(
 
 @dataclass(frozen=True, slots=True)
 class Drawing:
-    """The profile as SVG paths in a 760×240 picture; `layers` are areas of rows upon each other, with their inks."""
+    """The profile as SVG paths in a 760×240 picture of `total_s` and at most `most`; `layers` are areas of rows upon
+    each other, with their inks.
+    """
 
     line: str
     area: str
@@ -143,6 +231,8 @@ class Drawing:
     grid_x: list[tuple[float, float]]
     knobs: list[tuple[float, float]]
     measured: tuple[float, float]
+    total_s: float
+    most: float
 
 
 def drawing(
@@ -179,4 +269,6 @@ def drawing(
         grid_x=[(place(at, 0)[0], at) for at in range(0, int(total) + 1, step)],
         knobs=ends,
         measured=(place(begin, 0)[0], place(end, 0)[0]),
+        total_s=total,
+        most=most,
     )

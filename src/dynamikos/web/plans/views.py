@@ -1,21 +1,35 @@
 import uuid
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable
+from typing import Any
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import redirect, render
+from django.urls import reverse
+from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.journeys import Journey
-from dynamikos.core.plans import Plan, Timeouts, plan_problems
+from dynamikos.core.figures import digits
+from dynamikos.core.objectives import THENS
+from dynamikos.core.plans import Timeouts, plan_problems, write_plan
 from dynamikos.core.plans.crowds import measured_of, run_ends_s
+from dynamikos.core.plans.mending import WORDS as MENDS
+from dynamikos.core.plans.mending import mended
+from dynamikos.core.plans.preflight import share_doubts
+from dynamikos.core.plans.sheet import WHATS, guessed, read_sheet, rows_from
+from dynamikos.core.plans.starting import STARTS, WORDS
 from dynamikos.core.profiles import UNIT_S
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.journeys import queries as journeys
-from dynamikos.web.plans import actions, crowd_fields, crowds, forms, queries
+from dynamikos.web.plans import actions, crowd_fields, crowds, forms, objective_fields, personas, probe_fields, queries
 from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.plans.suggesting import sources, suggestions
+from dynamikos.web.projects import queries as projects
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, token
+from dynamikos.web.rehearsals.actions import ask as rehearse
+from dynamikos.web.rehearsals.actions import check_bare
+from dynamikos.web.ui.numbers import number
 
 
 @member_view(get="reader", post="engineer")
@@ -24,10 +38,19 @@ def plans(request: HttpRequest, member: Membership) -> HttpResponse:
         journey = journeys.journeys(member).filter(key=request.POST.get("journey", "")).first()
         if journey is None:
             raise DynamikosError("Choose a journey that the plan performs; make one under Journeys first.")
-        made = actions.create(member, journey, request.POST.get("name", ""))
+        start = request.POST.get("start", "day")
+        given = {
+            name: number(request.POST.get(f"{start}-{name}", ""), WORDS[name], 0, 1_000_000)
+            for each in STARTS
+            if each.key == start
+            for name, _ in each.asks
+            if request.POST.get(f"{start}-{name}")
+        }
+        made = actions.create(member, journey, request.POST.get("name", ""), start, given)
         return redirect("plan", member.project_id, made.pk)
     rows = [_row(found) for found in queries.plans(member)]
-    return render(request, "plans/list.html", {"rows": rows, "journeys": journeys.journeys(member)})
+    starts = [(each, [(name, WORDS[name], default) for name, default in each.asks]) for each in STARTS]
+    return render(request, "plans/list.html", {"rows": rows, "journeys": journeys.journeys(member), "starts": starts})
 
 
 def _row(found: LoadPlan) -> dict[str, object]:
@@ -38,19 +61,6 @@ def _row(found: LoadPlan) -> dict[str, object]:
     except DynamikosError as problem:
         return {"plan": found, "problem": str(problem)}
     return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
-
-
-def _scopes(core: Plan, scripts: Mapping[str, Journey]) -> Iterator[tuple[str, str]]:
-    """(value, words) of all that an objective can be about, besides all steps."""
-    rows = [row for crowd in core.everybody() for row in crowd.rows]
-    if len(rows) > 1:
-        yield from ((f"row={row.row}", f"all of {row.name or row.row}") for row in rows)
-    for key, script in scripts.items():
-        for _, step in script.steps():
-            if len(scripts) == 1:
-                yield step.step, step.name
-            else:
-                yield f"{key}/{step.step}", f"{script.name}: {step.name}"
 
 
 def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
@@ -66,6 +76,8 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     lost = core.environment not in {each.key for each in known}
     if lost:
         problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
+    gone = [key for key in core.personas if not personas.personas(member).filter(key=key).exists()]
+    problems = [*problems, *(f"The persona '{key}' is not in this project any more; choose another." for key in gone)]
     follows = queries.follows(found, core)
     ends_s = run_ends_s(core.everybody())
     there = {key: journey for key, journey in here.items() if journey is not None}
@@ -83,16 +95,30 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "journey_keys": set(there),
         "suggested": measured_of(core.everybody()),
         "token": token(found.head),
+        "personas": (known_personas := list(personas.personas(member))),
+        "persona_keys": {each.key for each in known_personas},
         "drawings": [(each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers)) for each in every],
         "problems": problems,
         "follows": follows,
         "data_follows": queries.data_follows(found, core, scripts, times) if follows else [],
         "journeys": journeys.journeys(member),
         "environments": known,
-        "measures": forms.MEASURES,
-        "scopes": (scopes := list(_scopes(core, scripts))),
+        "measures": objective_fields.MEASURES,
+        "measure_keys": set(dict(objective_fields.MEASURES)),
+        "scopes": (scopes := list(objective_fields.scopes(core, scripts))),
         "scope_keys": {value for value, _ in scopes},
-        "objectives": [(each, forms.scope_of(each)) for each in core.objectives],
+        "ends": objective_fields.ends(scripts),
+        "thens": THENS,
+        "sources": sources(found),
+        "carries": queries.carries(found, follows),
+        "cost": member.project.hour_price * core.generators * ends_s / 3600,
+        "copy_into": [each for each in queries.plans_of_all(member) if each.pk != found.pk] if member.may_edit else [],
+        "doubts": [
+            *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
+            *queries.journey_doubts(there, scripts),
+        ],
+        "objectives": objective_fields.shown(core),
+        "probe_kinds": probe_fields.KINDS,
         "usual_timeouts": Timeouts(),
         "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],
         "can_undo": bool(found.head and found.head.parent_id),
@@ -125,6 +151,116 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
             request, "plans/_plan.html", {**context, "problem": problem, "typed": typed, "swap": True}, status=status
         )
     return render(request, "plans/plan.html", _context(member, found))
+
+
+@member_view(get="reader", post="engineer")
+def text(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """The plan as text; what can't be taken stays as it was typed."""
+    found = queries.plan(member, pk)
+    shown, problem, status = write_plan(queries.content(found)), "", 200
+    if request.method == "POST":
+        shown = request.POST.get("text", "")
+        try:
+            if request.POST.get("once"):  # looked at here, so that what can't be taken stays, and then used there
+                actions.read_text(found, shown)
+                return HttpResponseRedirect(reverse("preflight", args=[member.project_id, pk]), preserve_request=True)
+            actions.take_text(member, found, request.POST.get("parent", ""), shown)
+            return redirect("plan", member.project_id, pk)
+        except Stale as stale:
+            problem, status = str(stale), 409
+        except DynamikosError as wrong:
+            problem, status = str(wrong), 422
+    context = {
+        "plan": found,
+        "text": shown,
+        "problem": problem,
+        "token": token(found.head),
+        "elsewhere": projects.others_of(member),
+        "history": queries.history(found),
+    }
+    return render(request, "plans/text.html", context, status=status)
+
+
+@member_view(post="engineer")
+def copy(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    into = projects.other_of(member, request.POST.get("into", ""))
+    made = actions.copy(member, queries.plan(member, pk), request.POST.get("name", ""), into)
+    return redirect("plan", made.project_id, made.pk)
+
+
+@member_view(post="engineer")
+def copy_crowd(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Into this plan or another one, which is shown then."""
+    found, into = queries.plan(member, pk), request.POST.get("into", "")
+    made = actions.copy_crowd(member, found, request.POST.get("crowd", ""), into)
+    return redirect("plan", made.project_id, made.pk)
+
+
+@member_view(post="engineer")
+def mend(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Mends what is odd about shares (locked rows stay as they are) or about a journey of the plan."""
+    found = queries.plan(member, pk)
+    what, _, key = request.POST.get("what", "").partition(":")
+    if key:
+        journey = journeys.journeys(member).filter(key=key).first()
+        if journey is None:
+            raise DynamikosError(f"The journey '{key}' is not in this project any more; choose another.")
+        if what == "unrehearsed":
+            place = queries.content(found).environment
+            return redirect("rehearsal", member.project_id, rehearse(member, journey, environment=place, rounds=2).pk)
+        check_bare(member, journey)
+        return redirect("plan", member.project_id, pk)
+    core = mended(queries.content(found), request.POST.get("what", ""), request.POST.getlist("lock"))
+    changes = {"journey": core.journey, "profile": core.profile, "crowds": core.crowds}
+    actions.change(member, found, token(found.head), **changes)
+    return redirect("plan", member.project_id, pk)
+
+
+@member_view(post="engineer")
+def sheet(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """A pasted sheet: first its columns are matched, then its rows are taken for those of the first crowd."""
+    found, typed = queries.plan(member, pk), request.POST.get("sheet", "")
+    context: dict[str, object] = {"plan": found, "typed": typed, "whats": [(what, TITLES[what]) for what in WHATS]}
+    try:
+        read = read_sheet(typed)
+        columns = guessed(read)
+        if "take" in request.POST:
+            columns = {what: digits(request.POST.get(what, "")) for what in WHATS}
+            core = queries.content(found)
+            first, *others = core.everybody()
+            keys = {row.row for crowd in others for row in crowd.rows}
+            called = _called(journeys.journeys(member)), _called(personas.personas(member))
+            taken = rows_from(read, columns, *called, keys)
+            if taken.rows and (not taken.wrong or request.POST["take"] == "all the same"):
+                core = core.with_crowds((replace(first, rows=tuple(taken.rows)), *others))
+                changes = {"journey": core.journey, "profile": core.profile, "crowds": core.crowds}
+                actions.change(member, found, token(found.head), **changes)
+                return redirect("plan", member.project_id, pk)
+            context.update({"taken": taken, "wrong": taken.wrong})
+        matched = [(at, name, [row[at] for row in read.rows[:5]]) for at, name in enumerate(read.head)]
+        context.update({"read": read, "matched": matched, "columns": columns})
+    except DynamikosError as problem:
+        return render(request, "plans/sheet.html", {**context, "problem": str(problem)}, status=422)
+    return render(request, "plans/sheet.html", context)
+
+
+def _called(rows: Iterable[Any]) -> dict[str, str]:
+    """Keys by what people call them: the name or the key, in lower case."""
+    found = {each.key.lower(): each.key for each in rows}
+    return found | {each.name.lower(): each.key for each in rows}
+
+
+TITLES = {"name": "called", "journey": "journey", "persona": "persona", "share": "share or count"}
+
+
+@member_view(post="engineer")
+def suggest(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Objectives from what an earlier run or rehearsal measured, times a factor."""
+    found = queries.plan(member, pk)
+    factor = number(request.POST.get("factor", "1.5"), "Factor", 0.1, 100)
+    made = suggestions(found, request.POST.get("source", ""), factor)
+    actions.change(member, found, token(found.head), objectives=(*queries.content(found).objectives, *made))
+    return redirect("plan", member.project_id, pk)
 
 
 @member_view(post="engineer")

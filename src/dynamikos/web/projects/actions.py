@@ -57,6 +57,14 @@ def remove_member(member: Membership, username: str) -> None:
     note(member, "member removed", username)
 
 
+def set_price(member: Membership, price: float, currency: str) -> None:
+    """What an hour of one generator costs; 0 for no word of cost."""
+    require(member, "owner")
+    member.project.hour_price, member.project.currency = price, currency.strip()[:8]
+    member.project.save(update_fields=["hour_price", "currency"])
+    note(member, "price of a generator hour", f"{price:g} {currency.strip()[:8]}")
+
+
 def _keeps_an_owner(member: Membership, leaving: Account) -> None:
     if (
         not Membership.objects.filter(project=member.project, role=Membership.Role.OWNER)

@@ -12,6 +12,8 @@ class Project(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
     # an owner's word that functions may run where the network can't be taken away
     functions_agreed = models.BooleanField(default=False)
+    hour_price = models.FloatField(default=0.0)  # of a generator's hour; 0: nothing is said of cost
+    currency = models.CharField(max_length=8, blank=True, default="")
 
     def __str__(self) -> str:
         return self.name

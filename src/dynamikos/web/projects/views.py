@@ -10,6 +10,7 @@ from dynamikos.web.accounts.models import Account
 from dynamikos.web.projects import actions, queries
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
+from dynamikos.web.ui.numbers import number
 
 
 @login_required
@@ -29,6 +30,13 @@ def projects(request: HttpRequest) -> HttpResponse:
         "typed": request.POST.get("name", ""),
     }
     return render(request, "projects/list.html", context, status=status)
+
+
+@member_view(post="owner")
+def set_price(request: HttpRequest, member: Membership) -> HttpResponse:
+    price = number(request.POST.get("price", "") or "0", "Price of a generator hour", 0, 1e6)
+    actions.set_price(member, price, request.POST.get("currency", ""))
+    return redirect("settings", member.project_id)
 
 
 @member_view(post="owner")

@@ -9,6 +9,7 @@ from django.views.decorators.http import require_GET
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import write_har
+from dynamikos.core.figures import digits
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings import actions, queries
@@ -102,8 +103,7 @@ def mark(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
     session = _session(member, pk)
 
     def number(name: str) -> int:
-        text = request.POST.get(name, "")
-        return int(text) if text.isdigit() else 0
+        return digits(request.POST.get(name, "")) or 0
 
     try:
         actions.mark(

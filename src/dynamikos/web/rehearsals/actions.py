@@ -17,6 +17,7 @@ from dynamikos.core.frozen.freeze import freeze, needs
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys.editing import change_request, excerpt, find_request
 from dynamikos.core.plans import Plan
+from dynamikos.core.plans.preflight import bare_steps
 from dynamikos.core.profiles import Stretch
 from dynamikos.sealing import box
 from dynamikos.web.datasets import queries as datasets
@@ -31,6 +32,7 @@ from dynamikos.web.projects.access import note
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.rehearsals.models import Rehearsal
+from dynamikos.web.rehearsals.queries import Replayed, landed, replayed, suggestions
 
 
 def ask(
@@ -121,6 +123,44 @@ def take_check(member: Membership, found: Rehearsal, step: str, request: str, ch
 
     journey = Journey.objects.get(pk=found.journey_id)
     change(member, journey, token(journey.head), edit, label="")
+
+
+def check_bare(member: Membership, journey: Journey) -> int:
+    """Gives every step that looks at nothing the most telling check that its last answer suggests: that of the newest
+    rehearsal that passed, without one the status that was recorded. How many; raises DynamikosError where there is
+    neither.
+    """
+    core = content(journey)
+    passed = journey.rehearsals.filter(state=Rehearsal.State.PASSED).order_by("-number").first()
+    rows = replayed(passed) if passed is not None else []
+    chosen: list[tuple[str, str, Check]] = []
+    for step in bare_steps(core):
+        last = step.requests[-1]
+        at = f"{step.step}/{last.request}"
+        row = next((each for each in rows if each.at == at and not each.kept.resource and not _goes_on(each)), None)
+        found = suggestions(passed, rows, row, core) if passed is not None and row is not None else []
+        recorded = landed(journey.recording_id, last.recorded)
+        if found:
+            chosen.append((step.step, last.request, msgspec.json.decode(found[0][1], type=Check)))
+        elif recorded is not None and recorded.answer is not None and recorded.answer.status < 400:
+            chosen.append((step.step, last.request, Check(status=recorded.answer.status)))
+    if not chosen:
+        raise DynamikosError(
+            f"Nothing is known of the answers of {journey.name} that a check could be made of: rehearse it, then mend"
+            " this again, or write a check on its page."
+        )
+
+    def edit(before: CoreJourney) -> CoreJourney:
+        for step, name, check in chosen:
+            before = change_request(before, step, name, checks=(*find_request(before, step, name)[2].checks, check))
+        return before
+
+    change(member, journey, token(journey.head), edit, label="")
+    return len(chosen)
+
+
+def _goes_on(row: Replayed) -> bool:
+    return row.kept.status in (301, 302, 303, 307, 308)
 
 
 def clean_up(member: Membership, found: Rehearsal) -> None:

@@ -324,20 +324,26 @@ def suggestions(found: Rehearsal, rows: list[Replayed], row: Replayed, core: Cor
 
 def _final_recorded(found: Rehearsal, row: Replayed) -> Seen | None:
     """The recorded answer at the end of the redirects that begin at a row's counterpart, if its status is the same."""
-    now, number = row.recorded, row.kept.recorded
-    for _ in range(12):
-        if now is None or number is None or found.journey.recording_id is None:
-            return None
-        wanted = redirect_of(now)
-        if wanted is None:
-            break
-        number += 1
-        now = exchange(found.journey.recording_id, number)
-        if now is not None and now.sent.url.partition("#")[0] != wanted:
-            return None
+    now = landed(found.journey.recording_id, row.kept.recorded)
     if now is None or now.answer is None or now.answer.status != row.kept.status:
         return None
     return now.answer.status, list(now.answer.headers), now.answer.body
+
+
+def landed(recording: uuid.UUID | None, number: int | None) -> Exchange | None:
+    """The recorded exchange at the end of the redirects that begin at `number`; None where it was not recorded."""
+    if recording is None or number is None:
+        return None
+    now = exchange(recording, number)
+    for _ in range(12):
+        wanted = redirect_of(now) if now is not None else None
+        if wanted is None:
+            break
+        number += 1
+        now = exchange(recording, number)
+        if now is not None and now.sent.url.partition("#")[0] != wanted:
+            return None
+    return now
 
 
 def recorded_text(row: Replayed) -> str:

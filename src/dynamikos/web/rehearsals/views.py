@@ -11,6 +11,7 @@ from django.views.decorators.http import require_GET
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import write_har
+from dynamikos.core.figures import digits
 from dynamikos.web.environments.queries import named, origins
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.projects.access import member_view, membership, stream_member
@@ -22,9 +23,9 @@ from dynamikos.web.streams.views import event_stream
 @member_view(post="engineer")
 def rehearse(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     row, user = request.POST.get("row", "").strip(), request.POST.get("user", "").strip() or "1"
-    if row and not row.isdigit():
+    if row and digits(row) is None:
         raise DynamikosError(f"A row is a number from 1; '{row}' is not.")
-    if not user.isdigit() or not 1 <= int(user) <= 1_000_000:
+    if not 1 <= (digits(user) or 0) <= 1_000_000:
         raise DynamikosError(f"A user is a number from 1 to 1,000,000; '{user}' is not.")
     journey = journeys.journey(member, pk)
     place = named(member.project, request.POST.get("environment", ""))

@@ -9,6 +9,7 @@ from dynamikos.core.captures import Capture
 from dynamikos.core.correlation import Strand
 from dynamikos.core.correlation.model import Use
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.figures import digits
 from dynamikos.web.journeys import actions as journey_actions
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.forms import CAPTURE_FORMS, DECODINGS, captures_from
@@ -133,9 +134,9 @@ def accept(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
                 own = _own(request, strand)
                 queries.tried(strand, own, actions.recordings_of(journey))  # refused while it is wrong
                 strand = replace(strand, captures=(own, *strand.captures))
-            number = request.POST.get("form", "0")
-            if number.isdigit() and 0 < int(number) < len(strand.captures):
-                chosen_first = strand.captures[int(number)]
+            number = digits(request.POST.get("form", "")) or 0
+            if 0 < number < len(strand.captures):
+                chosen_first = strand.captures[number]
                 strand = replace(
                     strand, captures=(chosen_first, *(each for each in strand.captures if each != chosen_first))
                 )
@@ -200,12 +201,10 @@ def typed(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
 @member_view(post="engineer")
 def by_hand(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """From a value marked in a recorded answer to its strand."""
-    position = request.POST.get("entry", "")
+    position = digits(request.POST.get("entry", ""))
     try:
         journey = journeys.journey(member, pk)
-        made = actions.by_hand(
-            member, journey, int(position) if position.isdigit() else -1, request.POST.get("text", "")
-        )
+        made = actions.by_hand(member, journey, -1 if position is None else position, request.POST.get("text", ""))
     except DynamikosError as wrong:
         return render(request, "strands/strands.html", _context(request, member, pk, str(wrong)), status=422)
     return redirect(reverse("strands", args=[member.project_id, pk]) + f"?at={made.name}")

@@ -8,6 +8,7 @@ from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import jsontext
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys import Body, FormPart
 from dynamikos.web.journeys.forms.rows import pairs
 
@@ -71,8 +72,8 @@ def parts_from(data: QueryDict, old: Body | None) -> tuple[FormPart, ...]:
         if not name.strip():
             continue
         if content.startswith("keep "):
-            number = int(content[5:]) if content[5:].isdigit() else -1
-            content = before[number].base64 if 0 <= number < len(before) else ""
+            number = digits(content[5:])
+            content = before[number].base64 if number is not None and number < len(before) else ""
         elif content:
             try:
                 size = len(base64.b64decode(content, validate=True))

@@ -10,6 +10,7 @@ from django.http import QueryDict
 
 from dynamikos.core.captures import KINDS, BetweenForm, Capture, CssForm, RegexForm
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys import Request
 
 CAPTURE_FORMS = tuple(KINDS)
@@ -28,9 +29,10 @@ class Boxes(NamedTuple):
 
 def _regex(what: str, more: str) -> RegexForm:
     group, _, header = more.strip().partition(" ")  # "1", or "1 Link" for a header
-    if group and not group.isdigit():
+    number = digits(group or "1")
+    if number is None:
         raise DynamikosError(f"the group is a number, such as 1, and after it a header's name; '{more}' is not")
-    return RegexForm(pattern=what, group=int(group or 1), header=header.strip())
+    return RegexForm(pattern=what, group=number, header=header.strip())
 
 
 ONE = Boxes(lambda what, more: what, lambda value: (value, ""))
@@ -92,8 +94,9 @@ def _pick(name: str, text: str) -> object:
     text = text.strip() or "first"
     if text in PICKS:
         return text
-    if text.isdigit() and 1 <= int(text) <= 100_000:
-        return int(text)
+    number = digits(text)
+    if number is not None and 1 <= number <= 100_000:
+        return number
     raise DynamikosError(f"capture {name}: which match is {', '.join(PICKS)} or a number from 1; '{text}' is not")
 
 

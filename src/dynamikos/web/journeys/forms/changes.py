@@ -7,6 +7,7 @@ from django.http import QueryDict
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.figures import digits
 from dynamikos.core.journeys import Journey, changes
 from dynamikos.core.journeys import editing as edit
 from dynamikos.core.journeys.changes import Change
@@ -15,6 +16,7 @@ from dynamikos.core.journeys.model import PARTS
 from dynamikos.web.journeys.forms.kinds import item_changes
 from dynamikos.web.journeys.forms.proofs import authorization_from, headers_from
 from dynamikos.web.journeys.forms.requests import request_changes
+from dynamikos.web.ui.numbers import number
 
 THINKING = ("fixed", "even", "log-normal")
 Make = Callable[[Journey, str, QueryDict], Change]
@@ -78,13 +80,13 @@ def _journey(core: Journey, at: str, data: QueryDict) -> Change:
 
 
 def _branch(core: Journey, at: str, data: QueryDict) -> Change:
-    gone = data.get("branch", "")
-    return changes.RemoveBranch(at=at, branch=int(gone)) if gone.isdigit() else changes.AddBranch(at=at)
+    gone = digits(data.get("branch", ""))
+    return changes.AddBranch(at=at) if gone is None else changes.RemoveBranch(at=at, branch=gone)
 
 
 def _into(core: Journey, at: str, data: QueryDict) -> Change:
     owner, _, slot = data.get("into", "").partition("/")
-    return changes.PutInto(at=at, owner=owner, slot=int(slot) if slot.isdigit() else 0)
+    return changes.PutInto(at=at, owner=owner, slot=digits(slot) or 0)
 
 
 MAKERS: dict[str, Make] = {
@@ -126,10 +128,4 @@ def _thinking(data: QueryDict) -> dict[str, object]:
 
 def seconds(text: str) -> float:
     """Raises DynamikosError for what is no think time."""
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError as problem:
-        raise DynamikosError(f"Think time is a number of seconds, such as 2.5; '{text}' is not.") from problem
-    if not 0 <= value <= LONGEST_S:
-        raise DynamikosError("Think time is between 0 and 86,400 seconds.")
-    return value
+    return number(text, "Think time in seconds", 0, LONGEST_S)

@@ -11,7 +11,7 @@ from dynamikos.core.checks import KINDS, Bounds, Check, Comparing, CssText, Expe
 from dynamikos.core.checks.kinds.comparing import Comparison
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Request
-from dynamikos.web.journeys.forms.rows import number
+from dynamikos.web.ui.numbers import number, whole
 
 CHECK_FORMS = tuple(KINDS)
 FOUND = ("equals", "matches", "above", "below", "count")
@@ -59,8 +59,8 @@ def _bounds(form: str) -> Callable[[Row], object]:
     def read(row: Row) -> object:
         if row.how == "between":
             low, _, high = row.more.strip().replace("–", " ").partition(" ")
-            return Bounds(at_least=number(low, form), at_most=number(high, form))
-        bound = number(row.more, form)
+            return Bounds(at_least=number(low, f"check {form}"), at_most=number(high, f"check {form}"))
+        bound = number(row.more, f"check {form}")
         return Bounds(at_least=bound) if row.how == "at least" else Bounds(at_most=bound)
 
     return read
@@ -87,9 +87,9 @@ def _found(row: Row, form: str) -> dict[str, Any]:
         case "matches":
             return {"matches": row.more}
         case "above" | "below":
-            return {row.how: number(row.more, f"{form} {row.what}")}
+            return {row.how: number(row.more, f"check {form} {row.what}")}
         case "count":
-            return {"count": int(number(row.more, f"{form} {row.what}"))}
+            return {"count": whole(row.more, f"check {form} {row.what}")}
     return {"equals": row.more}
 
 

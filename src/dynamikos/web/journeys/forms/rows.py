@@ -1,4 +1,4 @@
-"""What rows of two fields and numbers mean, wherever they stand in the panel."""
+"""What rows of two fields mean, wherever they stand in the panel."""
 
 from django.http import QueryDict
 
@@ -14,10 +14,3 @@ def pairs(data: QueryDict, name: str) -> tuple[tuple[str, str], ...]:
                 f"{name}, row {number}: “{value[:40]}” has no name yet. Write one, or clear the value too."
             )
     return tuple((given, value) for given, value in rows if given.strip())
-
-
-def number(text: str, what: str) -> float:
-    try:
-        return float(text.replace(",", "."))
-    except ValueError as problem:
-        raise DynamikosError(f"check {what}: a number is expected, such as 200; '{text}' is not") from problem

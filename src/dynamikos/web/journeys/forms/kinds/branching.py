@@ -5,7 +5,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.journeys.kinds import Branch, Choosing, Deciding
 from dynamikos.web.journeys.forms.kinds.base import KindFields
-from dynamikos.web.journeys.forms.rows import number
+from dynamikos.web.ui.numbers import number
 
 
 def branches(data: QueryDict, old: tuple[Branch, ...]) -> tuple[Branch, ...]:

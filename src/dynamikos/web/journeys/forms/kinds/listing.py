@@ -4,7 +4,7 @@ from django.http import QueryDict
 
 from dynamikos.core.journeys.kinds import Each, Listing
 from dynamikos.web.journeys.forms.kinds.base import KindFields
-from dynamikos.web.journeys.forms.rows import number
+from dynamikos.web.ui.numbers import whole
 
 
 class ListingFields(KindFields[Listing]):
@@ -14,5 +14,5 @@ class ListingFields(KindFields[Listing]):
 
     @classmethod
     def changes(cls, data: QueryDict, old: Listing) -> dict[str, object]:
-        at_most = int(number(data.get("at_most", "100"), "at most"))
+        at_most = whole(data.get("at_most", "100"), "at most")
         return {"each": Each(name=data.get("name-of-one", "").strip(), in_=data.get("in", ""), at_most=at_most)}

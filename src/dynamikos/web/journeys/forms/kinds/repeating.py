@@ -5,7 +5,7 @@ from django.http import QueryDict
 from dynamikos.core.journeys.kinds import Repeat, Repeating
 from dynamikos.web.journeys.forms.checks import THENS
 from dynamikos.web.journeys.forms.kinds.base import KindFields
-from dynamikos.web.journeys.forms.rows import number
+from dynamikos.web.ui.numbers import number, whole
 
 FIELDS = {"times": "times", "while": "while_", "until": "until"}
 
@@ -32,7 +32,7 @@ class RepeatingFields(KindFields[Repeating]):
                 **{field: text},
                 every_s=number(data.get("every_s") or "0", "every"),
                 limit_s=number(data.get("limit_s") or "60", "limit"),
-                at_most=int(number(data.get("at_most") or "1000", "at most")),
+                at_most=whole(data.get("at_most") or "1000", "at most"),
                 then=then if then in dict(THENS) else "round",  # type: ignore[arg-type]
             )
         }
