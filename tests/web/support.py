@@ -4,6 +4,7 @@ import re
 from pathlib import Path
 
 from django.test import TestCase as DjangoTestCase
+from django.test import override_settings
 from django.urls import reverse
 
 from dynamikos.core.dealing import Deal
@@ -28,6 +29,7 @@ def plain(text: str) -> str:
     return re.sub(r"(?<=>) | (?=<)", "", re.sub(r"\s+", " ", text))
 
 
+@override_settings(KNOCK_WAIT_S=0.0, PROBE_WAIT_S=0.0)  # neither generator nor prober is there that could answer
 class TestCase(DjangoTestCase):
     """Looks for texts in pages as they read; says in a line what a page has instead."""
 

@@ -59,6 +59,7 @@ TABLE = {
     "environment-change": ("post", "engineer"),
     "agree-target": ("post", "owner"),
     "withdraw-target": ("post", "owner"),
+    "set-price": ("post", "owner"),
     "set-member": ("post", "owner"),
     "rehearse": ("post", "engineer"),
     "strands": ("get", "reader"),
@@ -72,16 +73,43 @@ TABLE = {
     "rehearsal-stream": ("stream", "reader"),
     "plans": ("post", "engineer"),
     "plan": ("post", "engineer"),
+    "personas": ("post", "engineer"),
+    "persona": ("post", "engineer"),
+    "persona-copy": ("post", "engineer"),
+    "persona-delete": ("post", "engineer"),
+    "plan-text": ("post", "engineer"),
+    "plan-copy": ("post", "engineer"),
+    "plan-crowd-copy": ("post", "engineer"),
+    "plan-mend": ("post", "engineer"),
+    "plan-sheet": ("post", "engineer"),
+    "plan-suggest": ("post", "engineer"),
     "plan-undo": ("post", "engineer"),
     "plan-delete": ("post", "engineer"),
     "start-run": ("post", "engineer"),
+    "preflight": ("post", "engineer"),
+    "measure-generator": ("post", "engineer"),
+    "stop-target": ("post", "engineer"),
+    "cap-target": ("post", "owner"),
     "quick-run": ("post", "engineer"),
     "runs": ("get", "reader"),
     "run": ("get", "reader"),
     "run-tables": ("get", "reader"),
     "run-headline": ("get", "reader"),
     "run-kept": ("get", "reader"),
+    "run-about": ("post", "engineer"),
+    "run-anew": ("post", "engineer"),
+    "run-closer": ("get", "reader"),
+    "run-figures": ("get", "reader"),
+    "run-inputs": ("get", "reader"),
+    "run-measures": ("post", "engineer"),
+    "run-metrics": ("get", "reader"),
+    "run-seconds": ("get", "reader"),
+    "run-lines": ("get", "reader"),
+    "run-suspects": ("get", "reader"),
+    "try-probe": ("post", "engineer"),
+    "run-remark": ("post", "engineer"),
     "stop-gently": ("post", "engineer"),
+    "journey-copy": ("post", "engineer"),
     "journey-evaluate": ("post", "engineer"),
     "journey-columns-near": ("get", "engineer"),
     "journey-columns": ("post", "engineer"),
@@ -92,6 +120,7 @@ TABLE = {
     "data-change": ("post", "engineer"),
     "data-deal": ("post", "engineer"),
     "data-export": ("get", "engineer"),
+    "run-load": ("post", "engineer"),
     "run-dealt": ("get", "reader"),
     "environment-secret": ("post", "engineer"),
     "environment-way": ("post", "engineer"),
@@ -126,10 +155,12 @@ class Access(TestCase):
         from dynamikos.core.reports import KeptExchange
         from dynamikos.engine.testing import frozen_of_one
         from dynamikos.web.journeys.queries import content
+        from dynamikos.web.plans.personas import create as create_persona
         from dynamikos.web.plans.queries import content as plan_content
 
         cls.sample = Sample()
         sample = cls.sample
+        cls.persona = create_persona(sample.member, "Phone")
         frozen = canonical(frozen_of_one(plan_content(sample.plan), content(sample.journey)))
         cls.a_run = Run.objects.create(
             project=sample.project, number=1, name="r", frozen=frozen, sha256="", state="ended"
@@ -165,6 +196,9 @@ class Access(TestCase):
             "run": self.a_run.pk,
             "stop": self.a_run.pk,
             "plan": sample.plan.pk,
+            "persona": self.persona.pk,
+            "preflight": sample.plan.pk,
+            "try-probe": sample.plan.pk,
             "start": sample.plan.pk,
             "data": sample.data.pk,
             "journey": sample.journey.pk,
@@ -177,7 +211,7 @@ class Access(TestCase):
             pk = self.upload.pk
         elif name == "tried-function":
             pk = self.attempt.pk
-        elif name.startswith("environment-") or name in ("agree-target", "withdraw-target"):
+        elif name.startswith("environment-") or name in ("agree-target", "withdraw-target", "cap-target"):
             pk = sample.environment.pk
         else:
             pk = next((value for start, value in ids.items() if name.startswith(start)), None)
@@ -188,7 +222,10 @@ class Access(TestCase):
         if "recording>" in pattern:
             arguments["recording"] = sample.recording.pk
         if "target>" in pattern:
-            arguments["target"] = 1_000_000
+            there = sample.environment.targets.get().pk
+            arguments["target"] = there if name == "stop-target" else 1_000_000
+        if "form>" in pattern:
+            arguments["form"] = "csv"
         if "number>" in pattern:
             arguments["number"] = self.kept.pk
         return reverse(name, kwargs=arguments)

@@ -5,13 +5,14 @@ from typing import Any
 from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.objectives import Objective
 from dynamikos.core.plans import Plan, parse_plan
 from dynamikos.core.plans.model import plan_problems
 from dynamikos.core.profiles import Arrivals, Held, UserRounds, Users
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.actions import create as create_journey
-from dynamikos.web.plans import crowd_fields, crowds, forms, queries
+from dynamikos.web.plans import crowd_fields, crowds, objective_fields, queries
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import queries as run_queries
 from dynamikos.web.runs.models import Run
@@ -144,9 +145,35 @@ class Fields(PageCase):
 
     def test_what_an_objective_is_about_goes_forth_and_back(self) -> None:
         for text in ("", "find-slot", "evening/find-slot", "row=booking"):
-            scope: Any = forms._scope(text)
-            made = forms.Objective(objective="o", measure="p95", limit=1, **scope)
-            self.assertEqual(forms.scope_of(made), text)
+            scope: Any = objective_fields._scope(text)
+            made = Objective(objective="o", measure="p95", limit=1, **scope)
+            self.assertEqual(objective_fields.scope_of(made), text)
+
+    def test_every_field_of_an_objective_goes_forth_and_back(self) -> None:
+        typed = {
+            "objective": ["slow", "", ""], "measure": ["p95", "throughput", "p95"], "step": ["find-slot", "", ""],
+            "side": ["at most", "at least", "at most"], "limit": ["600", "5", ""], "until": ["book", "", ""],
+            "every": ["10", "", ""], "allowed": ["20", "", ""], "grace": ["30", "", ""], "begins": ["start", "", ""],
+            "then": ["stop now", "warn", "fail"], "in-a-row": ["3", "", ""],
+        }  # fmt: skip
+        data = QueryDict(mutable=True)
+        for name, values in typed.items():
+            data.setlist(name, values)
+        slow, throughput = objective_fields.objectives_from(data)
+        wanted = Objective(
+            objective="slow", measure="p95", step="find-slot", limit=600, until="book", every_s=10, missed_allowed=20,
+            grace_s=30, from_start=True, then="stop now", in_a_row=3,
+        )  # fmt: skip
+        self.assertEqual(slow, wanted)
+        self.assertEqual((throughput.at_least, throughput.then, throughput.limit), (True, "warn", 5))
+        for name, wrong, words in (
+            ("limit", "fast", "Objective 1: limit"), ("measure", "speed", "no measure"), ("then", "cry", "can be done"),
+            ("every", "0.5", "every so many seconds"), ("allowed", "120", "may be missed"),
+        ):  # fmt: skip
+            with self.subTest(name), self.assertRaisesRegex(DynamikosError, words):
+                broken = data.copy()
+                broken.setlist(name, [wrong, *typed[name][1:]])
+                objective_fields.objectives_from(broken)
 
 
 class Page(PageCase):

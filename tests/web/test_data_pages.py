@@ -181,7 +181,7 @@ class Data(PageCase):
         wrong = self.client.post(
             self.at("/change", made), {"what": "add-column", "column": "x", "make": "sequence", "start": "x"}
         )
-        self.assertContains(wrong, "“x” is not a whole number", status_code=422)
+        self.assertContains(wrong, "start: &#x27;x&#x27; is not a number", status_code=422)
 
     def test_cells_are_pasted_as_a_spreadsheet_copies_them(self) -> None:
         made = self.made("p.csv", b"a,b,c\n" + b"".join(b"%d,x,y\n" % at for at in range(1_001)))

@@ -131,7 +131,7 @@ class Editing(TestCase):
     def test_wrong_input_is_said_kept_and_changes_nothing(self) -> None:
         before = self.core()
         for data, words in (
-            ({"think_s": "soon", "name": "X"}, "number of seconds"),
+            ({"think_s": "soon", "name": "X"}, "is not a number"),
             ({"think_s": "1", "name": " "}, "needs a name"),
         ):
             answer = self.send(at="find-slot", what="step", **data)

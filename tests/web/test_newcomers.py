@@ -6,6 +6,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.dealing import Deal
 from dynamikos.core.objectives import Objective
+from dynamikos.core.plans.follows import Took
 from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.web.datasets.actions import set_deal
 from dynamikos.web.environments.models import AgreedTarget
@@ -146,11 +147,11 @@ class Follows(PageCase):
     def test_switched_off_steps_are_not_counted(self) -> None:
         core = plans.content(self.sample.plan)
         (script,) = plans.scripts_of(self.sample.plan, core).values()
-        before = what_follows(core, {core.journey: script}, lambda key, number: 1000)
+        before = what_follows(core, {core.journey: script}, lambda key, number: Took(1000))
         off = script.mapped(
             lambda step: replace(step, off=True) if step.requests and step.step != script.rounds[-1].step else step
         )
-        after = what_follows(core, {core.journey: off}, lambda key, number: 1000)
+        after = what_follows(core, {core.journey: off}, lambda key, number: Took(1000))
         self.assertLess(after.exchanges_per_s, before.exchanges_per_s)
 
     def test_undo_takes_back_one_field_at_a_time(self) -> None:

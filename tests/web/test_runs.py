@@ -4,6 +4,7 @@ import re
 from pathlib import Path
 from unittest import mock
 
+import orjson
 from django.utils import timezone
 
 from dynamikos.core.frozen import series_of
@@ -11,13 +12,14 @@ from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, en
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.web.environments.models import AgreedTarget
 from dynamikos.web.places.models import Generator
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.rehearsals import actions as rehearsals
 from dynamikos.web.rehearsals.models import Rehearsal
-from dynamikos.web.runs import actions, queries
-from dynamikos.web.runs.models import Block, Chunk, Minute, Report, Run, Shard
+from dynamikos.web.runs import actions, preflight, queries, reading
+from dynamikos.web.runs.models import Block, Chunk, Command, Minute, Report, Run, Shard
 from dynamikos.web.streams.models import Message
 from tests.web.support import Sample, TestCase
 
@@ -118,7 +120,7 @@ class Reading(TestCase):
         def read(begin: int, end: int) -> tuple[object, ...]:
             line = queries.checks(run, self.inputs, begin, end)[0]
             rows = list(queries.all_dealt(run, self.inputs))
-            carried = sum(len(each.carried) for each in queries.besides(run, begin, end))
+            carried = sum(len(each.carried) for each in reading.besides(run, begin, end))
             return line.passed, line.failed, queries.dealt(run, self.inputs, begin, end)[0][1:3], len(rows), carried
 
         windows = [(0, 130), (30, 125), (61, 62), (119, 130), (0, 60), (125, 130)]
@@ -130,15 +132,16 @@ class Reading(TestCase):
             expected.append((3 * len(seconds) - failed, failed, (len(seconds), distinct), 130, int(80 in seconds)))
         self.assertEqual([read(*window) for window in windows], expected)
         with self.assertNumQueries(2):  # one for the minutes, one for what is not folded yet
-            list(queries.besides(run, 0, 130))
+            list(reading.besides(run, 0, 130))
         Report.objects.filter(shard=self.shard, second__lt=120).delete()  # they expire; what is folded stays
         self.assertEqual([read(*window) for window in windows], expected)
-        # a run of an earlier day has reports only
+        # a run of an earlier day, of which the reports are there, is folded anew
         Report.objects.filter(shard=self.shard).delete()
         Minute.objects.filter(run=run).delete()
         Report.objects.bulk_create(
             Report(shard=self.shard, second=second, body=encode(told(second))) for second in range(130)
         )
+        RunWatch(run).fold_anew()
         self.assertEqual([read(*window) for window in windows], expected)
 
     def test_a_new_coordinator_goes_on_without_doubling(self) -> None:
@@ -235,6 +238,31 @@ class Reading(TestCase):
         self.assertContains(answer, "Every generator is busy with run 1", status_code=422)
         self.assertEqual(Run.objects.count(), 1)
 
+    def test_a_run_that_can_not_be_read_keeps_nobody_from_stopping_the_others(self) -> None:
+        target = AgreedTarget.objects.filter(environment=self.sample.environment).first()
+        assert target is not None
+        newer = orjson.dumps({**orjson.loads(bytes(self.run_made.frozen)), "form": 99})
+        lost = Run.objects.create(
+            project=self.sample.project, plan=self.sample.plan, number=99, name="Newer", frozen=newer, sha256="0",
+            asked_by=self.sample.member.account,
+        )  # fmt: skip
+        self.assertEqual(actions.stop_all(self.sample.member, target.pk), 1)
+        self.assertEqual([each.run_id for each in Command.objects.all()], [self.run_made.pk])
+        self.assertFalse(lost.commands.exists())
+        plan = self.sample.plan
+        looked = preflight.look(self.sample.member, plan, plans.content(plan))
+        self.assertEqual(
+            [each.place for each in looked.findings if each.what == "Other runs"], [f"run:{self.run_made.number}"]
+        )
+
+    def test_the_next_of_a_set_has_a_number_of_its_own(self) -> None:
+        Run.objects.filter(pk=self.run_made.pk).update(of_set=self.run_made.pk, set_size=3, ended="finished")
+        made = actions.next_of_set(Run.objects.get(pk=self.run_made.pk))
+        assert made is not None
+        self.assertEqual((made.number, made.set_place, made.of_set), (self.run_made.number + 1, 2, self.run_made.pk))
+        Run.objects.filter(pk=self.run_made.pk).update(ended="stopped now")
+        self.assertIsNone(actions.next_of_set(Run.objects.get(pk=self.run_made.pk)))
+
     def test_stop_is_a_numbered_command(self) -> None:
         self.client.post(self.sample.address(f"runs/{self.run_made.pk}/stop-gently"))
         self.assertEqual([command.verb for command in self.run_made.commands.all()], ["stop-gently"])
@@ -256,7 +284,8 @@ class Starting(TestCase):
             answer = self.client.post(place)
             self.assertEqual((answer.status_code, Run.objects.count()), (200, 0))
             self.assertContains(answer, "Start all the same")
-            return str(answer.context["asked"].why)
+            found = [each.said for each, _ in answer.context["findings"] if each.what.startswith("Rehearsed")]
+            return " ".join(found)
 
         self.assertIn("not rehearsed since", why())
         rehearsals.ask(self.sample.member, self.sample.journey, rounds=2, until="sign-out")
@@ -268,7 +297,8 @@ class Starting(TestCase):
         Rehearsal.objects.filter(state="asked").update(state="failed")
         self.assertIn("(2) did not pass", why())
         Rehearsal.objects.filter(number=2).update(state="passed")
-        self.assertEqual(self.client.post(place).status_code, 302)
+        self.assertIn("Every journey has passed", why())
+        self.assertEqual(self.client.post(place, {"sure": "1"}).status_code, 302)
         self.assertEqual(Run.objects.count(), 1)
 
     def test_what_stands_in_the_way_is_said(self) -> None:

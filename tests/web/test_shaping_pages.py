@@ -144,7 +144,7 @@ class Shaping(ShapeCase):
                 "check-more": "soon",
             }
         )
-        self.assertContains(wrong, "a number is expected", status_code=422)
+        self.assertContains(wrong, "check time: &#x27;soon&#x27; is not a number", status_code=422)
 
     def test_several_at_once_in_one_revision(self) -> None:
         before = self.stored().head.number  # type: ignore[union-attr]

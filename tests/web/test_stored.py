@@ -12,10 +12,11 @@ from django.db import transaction
 from django.utils import timezone
 
 from dynamikos.core.frozen import canonical, digest
+from dynamikos.core.personas.model import PERSONA
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.journeys.models import Journey, SharedStep
-from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.plans.models import LoadPlan, Persona
 from dynamikos.web.projects.models import Revision
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs.models import Run
@@ -71,6 +72,9 @@ class Pages(PageCase):
             body = zlib.compress(msgspec.msgpack.encode(plain))
             Search.objects.create(journey=sample.journey, evidence=["a session"], body=body)
             return f"journeys/{sample.journey.pk}/strands"
+        if kind is PERSONA:
+            made_one = Persona.objects.create(project=sample.project, key="phone", name="Phone", content=plain)
+            return f"load/personas/{made_one.pk}"
         frozen = plain if kind is FROZEN else example(FROZEN, 1)
         run = Run.objects.create(
             project=sample.project, plan=sample.plan, number=1 + Run.objects.count(), name="Evening", state="ended",
@@ -101,7 +105,7 @@ class Pages(PageCase):
                 self.assertEqual(self.client.get(self.sample.address(tail)).status_code, 200)
 
     def test_one_of_a_newer_form_says_so_and_harms_nothing_beside_it(self) -> None:
-        lists = ("journeys", "load", "data", "runs", "settings", "journeys/shared")
+        lists = ("journeys", "load", "load/personas", "data", "runs", "settings", "journeys/shared")
         for kind in KINDS:
             with self.subTest(kind.name), undone():
                 plain = kind.plain(kind.of(example(kind, 1)))

@@ -34,6 +34,18 @@ class Run(models.Model):
     chunked = models.IntegerField(default=-1)  # minutes up to and with this one are in chunks and blocks
     outcome = models.JSONField(null=True)
     remark = models.TextField(blank=True)
+    of_set = models.UUIDField(null=True)  # of runs that repeat each other; and which of how many this one is
+    set_place = models.PositiveSmallIntegerField(default=1)
+    set_size = models.PositiveSmallIntegerField(default=1)
+    not_before = models.DateTimeField(null=True)
+    is_trial = models.BooleanField(default=False)
+    is_folded = models.BooleanField(default=True)  # false of a run of an earlier day, until it is folded anew
+    rejudged = models.JSONField(null=True)  # judgements with other objectives: at, by, judgements
+    is_starred = models.BooleanField(default=False)
+    tags = models.CharField(max_length=200, blank=True)
+    findings = models.JSONField(null=True)  # list of core.findings.Found, once it is over
+    capacity = models.JSONField(null=True)  # core.analysis.Capacity, where it had several levels of load
+    marks = models.JSONField(default=dict)  # of objectives by interval, while it runs: number → list of Mark
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["project", "number"], name="run_number")]
@@ -131,7 +143,10 @@ class Command(models.Model):
     """An order to a run's generators, numbered; NOTIFY is only a hint."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="commands")
-    verb = models.CharField(max_length=20)  # stop-gently, stop-now
+    verb = models.CharField(max_length=20)  # stop-gently, stop-now, hold, go-on, change
+    why = models.CharField(max_length=120, blank=True)  # when the run's own rules say so
+    at_s = models.IntegerField(null=True)  # second of the run from which on it holds
+    factor = models.FloatField(null=True)  # of a change of load
     asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
     at = models.DateTimeField(auto_now_add=True)
 
@@ -140,17 +155,33 @@ class Command(models.Model):
 
 
 class Chunk(models.Model):
-    """A minute of one series on one shard: list of (second, wire form), and their total."""
+    """A minute of one series: list of (second, wire form), their total, and core.reports.folding.Coarse of it. Of all
+    shards added up (`shard` −1); rounds and steps of each shard besides, where there are several.
+    """
+
+    ALL = -1
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="chunks")
     series = models.PositiveIntegerField()
-    shard = models.PositiveIntegerField()
+    shard = models.IntegerField(default=ALL)
     minute = models.PositiveIntegerField()
     seconds = models.BinaryField()
     total = models.BinaryField()
+    coarse = models.BinaryField(default=bytes)
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "series", "shard", "minute"], name="chunk_once")]
+
+
+class Second(models.Model):
+    """A second of the whole run that is in no chunk yet: compressed core.reports.besides.Folded."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="seconds")
+    second = models.PositiveIntegerField()
+    body = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "second"], name="second_once")]
 
 
 class Minute(models.Model):
@@ -167,18 +198,84 @@ class Minute(models.Model):
         constraints = [models.UniqueConstraint(fields=["run", "minute"], name="minute_once")]
 
 
+class Measure(models.Model):
+    """A measure that a probe of a run told of, numbered as it came; `unit` stands behind its figures."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="measures")
+    no = models.PositiveIntegerField()
+    probe = models.CharField(max_length=64)
+    name = models.CharField(max_length=300)
+    unit = models.CharField(max_length=30, blank=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["run", "no"], name="measure_no"),
+            models.UniqueConstraint(fields=["run", "probe", "name", "unit"], name="measure_once"),
+        ]
+        ordering = ["no"]
+
+
+class MeasureMinute(models.Model):
+    """A minute of one measure: 60 little-endian float64, NaN where there is none."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="measure_minutes")
+    no = models.PositiveIntegerField()
+    minute = models.PositiveIntegerField()
+    values = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "no", "minute"], name="measure_minute_once")]
+
+
+class Reading(models.Model):
+    """What all probes told of one second that is in no MeasureMinute yet: values by number."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="readings")
+    second = models.PositiveIntegerField()
+    values = models.JSONField()
+
+    class Meta:
+        ordering = ["id"]
+
+
+class ProbeTry(models.Model):
+    """A probe of a plan is to be read twice, for whoever writes the plan; `answer` is (name, unit, value) of what it
+    told, or why it told nothing.
+    """
+
+    id = models.UUIDField(primary_key=True, default=new_id, editable=False)
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="+")
+    frozen = models.BinaryField()
+    probe = models.CharField(max_length=64)
+    is_taken = models.BooleanField(default=False)
+    answer = models.JSONField(null=True)
+    at = models.DateTimeField(auto_now_add=True)
+
+
+class Remark(models.Model):
+    """Something to be known of a second of the run: a person wrote it, or (`by` none) Dynamikos."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="remarks")
+    second = models.PositiveIntegerField()
+    text = models.CharField(max_length=500)
+    by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["second", "id"]
+
+
 class Block(models.Model):
-    """Ten minutes of one series: the fine total, and coarse histograms (128 bins an octave) of every 10 s."""
+    """Ten minutes of one series: the fine total, and core.reports.folding.Coarse of it."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="blocks")
     series = models.PositiveIntegerField()
-    place = models.CharField(max_length=60, default="")
     ten_minutes = models.PositiveIntegerField()
     total = models.BinaryField()
     coarse = models.BinaryField()
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["run", "series", "place", "ten_minutes"], name="block_once")]
+        constraints = [models.UniqueConstraint(fields=["run", "series", "ten_minutes"], name="block_once")]
 
 
 class Kept(models.Model):

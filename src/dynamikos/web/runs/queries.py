@@ -1,31 +1,41 @@
 """Reading runs: frames for the tape, tables for a window, kept exchanges."""
 
+import json
+import math
 import uuid
-import zlib
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import msgspec
 from django.db.models import QuerySet
 from django.shortcuts import get_object_or_404
 
+from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.checks import described
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms import Unfit
-from dynamikos.core.frozen import CheckPlace, FrozenRun, every_check, every_series
+from dynamikos.core.frozen import CheckPlace, FrozenRun, Series, every_check, every_series
+from dynamikos.core.frozen.changing import with_changes
 from dynamikos.core.frozen.document import FROZEN
-from dynamikos.core.objectives import Judgement
-from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesSecond, ShardSecond, decode, unpack_kept
-from dynamikos.core.reports.besides import Beside, Dealt, besides_of, dealt_of, unpacked_besides, unpacked_dealt
+from dynamikos.core.journeys import write_journey
+from dynamikos.core.objectives import Judgement, Mark
+from dynamikos.core.personas import write_persona
+from dynamikos.core.plans import write_plan
+from dynamikos.core.profiles import spans
+from dynamikos.core.profiles.changing import Change
+from dynamikos.core.reports import KeptExchange, Ledger, Row, unpack_kept
+from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
+from dynamikos.core.reports.frames import Frame, joined
+from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.verdicts import judgements_of
-from dynamikos.core.verdicts.outcome import OUTCOME, ArrivalFigures, Outcome, RowFigures, rows_of
+from dynamikos.core.verdicts.outcome import OUTCOME, WORST, ArrivalFigures, Outcome, RowFigures, rows_of
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs.models import Block, Chunk, Kept, Minute, Report, Run
+from dynamikos.web.runs import reading
+from dynamikos.web.runs.models import Kept, Remark, Run
 from dynamikos.web.streams.models import Message
 
+_frame = msgspec.json.Decoder(Frame)
 LATER_S = 3600  # as long as a run may go on after its plan
-_seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
-_total = msgspec.msgpack.Decoder(SeriesSecond)
 
 
 def runs(member: Membership) -> QuerySet[Run]:
@@ -42,6 +52,72 @@ def frozen(found: Run) -> FrozenRun:
         return FROZEN.read(bytes(found.frozen))
     except Unfit as problem:
         raise DynamikosError(f"Run {found.number} can't be shown: {problem}. It is kept as it is.") from problem
+
+
+def agreed_in(found: Run) -> set[str]:
+    """The targets that it was agreed to load; none where its inputs can't be read, so that others are not kept from
+    theirs by it.
+    """
+    try:
+        return {str(each) for each in FROZEN.read(bytes(found.frozen)).agreed}
+    except Unfit:
+        return set()
+
+
+def changes_of(found: Run) -> list[Change]:
+    """How its load was changed while it ran, in order."""
+    rows = found.commands.filter(at_s__isnull=False).order_by("id").values_list("at_s", "verb", "factor")
+    made = [{"at_s": at, "verb": verb, "factor": 1.0 if factor is None else factor} for at, verb, factor in rows]
+    return msgspec.convert(made, list[Change])
+
+
+def is_held(changes: Sequence[Change]) -> bool:
+    """Whether the load is held now."""
+    verbs = [each.verb for each in changes if each.verb != "change"]
+    return bool(verbs) and verbs[-1] == "hold"
+
+
+def as_run(found: Run, inputs: FrozenRun) -> FrozenRun:
+    """Its inputs with the changes of its load; one that is held is taken as going on now, so that it has an end."""
+    changes = changes_of(found)
+    if is_held(changes):
+        changes.append(Change(at_s=max(found.watermark + 1, changes[-1].at_s), verb="go on"))
+    return with_changes(inputs, changes)
+
+
+WORDS = {2: "could not run", 1: "missed", 3: "not valid", 4: "stopped", 0: "met"}
+
+
+def siblings(found: Run) -> tuple[list[Run], str]:
+    """The runs of its set in order, and the word of the set: its worst, once all are over."""
+    if found.of_set is None:
+        return [], ""
+    runs = list(Run.objects.filter(of_set=found.of_set, project=found.project).order_by("set_place"))
+    if len(runs) < found.set_size or not all(run.is_over for run in runs):
+        return runs, ""
+    codes = [(run.outcome or {}).get("exit_code", 2) for run in runs]
+    return runs, WORDS[min(codes, key=WORST.index)]
+
+
+def stretches(inputs: FrozenRun) -> list[tuple[str, int, int]]:
+    """(name, from, to) in whole seconds of the run of the stretches that have a name: windows to look through."""
+    named = inputs.plan.everybody()  # as they were planned: a change of the load makes other stretches of them
+    return [
+        (stretch.name, int(crowd.starts_s + begin), math.ceil(crowd.starts_s + end))
+        for crowd in named
+        for stretch, (begin, end) in zip(crowd.profile, spans(crowd.profile), strict=True)
+        if stretch.name
+    ]
+
+
+def lasts_s(found: Run, inputs: FrozenRun) -> float:
+    """How long a run is as it is drawn: as planned, or as it was where it ended earlier; of a trial as long as it has
+    taken.
+    """
+    until = found.watermark + 1
+    if found.is_over and until > 0:
+        return float(min(inputs.ends_s, until))
+    return float(max(60, until)) if found.is_trial else inputs.ends_s
 
 
 def sentence(found: Run) -> str:
@@ -64,91 +140,108 @@ def newest_message(pk: uuid.UUID) -> int:
     return -1 if last is None else last
 
 
-def frames(found: Run) -> list[str]:
-    """All frames as JSON texts in order of their second."""
-    return list(
-        Message.objects.filter(subject=found.pk, event="frame").order_by("sequence").values_list("body", flat=True)
+def every_frame(found: Run) -> Iterator[Frame]:
+    """That of each second, in order."""
+    messages = Message.objects.filter(subject=found.pk, event="frame").order_by("sequence")
+    return (_frame.decode(body) for body in messages.values_list("body", flat=True))
+
+
+def frames(found: Run, inputs: FrozenRun) -> list[Frame]:
+    """At most so many as a lane has points, in order: those of single seconds where there is room for them."""
+    every = list(every_frame(found))
+    width = -(-len(every) // reading.POINTS)
+    if width <= 1:
+        return every
+    steps = [each.no for each in reading.shown_series(inputs) if each.level == "step"]
+    points = {point.at: point for point in reading.line(found, steps, 0, found.watermark + 1)}
+    width = max((point.seconds for point in points.values()), default=width)
+    stretches: dict[int, list[Frame]] = {}
+    for each in every:
+        stretches.setdefault(each.second // width * width, []).append(each)
+    nothing = reading.Point(0, width)
+    return [
+        joined(stretch, [points.get(at, nothing).ms(percent) for percent in (50, 95, 99)])
+        for at, stretch in sorted(stretches.items())
+    ]
+
+
+def rejudged(found: Run) -> list[Judgement]:
+    """What it was judged anew, or nothing."""
+    try:
+        return msgspec.convert((found.rejudged or {}).get("judgements", []), list[Judgement])
+    except msgspec.ValidationError:
+        return []
+
+
+def capacity(found: Run) -> Capacity | None:
+    """What was computed when it was over; None where there was nothing to compute it of."""
+    try:
+        return msgspec.convert(found.capacity, Capacity) if found.capacity else None
+    except msgspec.ValidationError:
+        return None
+
+
+def written(inputs: FrozenRun) -> list[tuple[str, str]]:
+    """(title, text) of everything that a run was made of."""
+    made = [("The plan", write_plan(inputs.plan))]
+    made.extend((f"Journey: {each.name}", write_journey(each)) for each in inputs.journeys.values())
+    made.extend((f"Persona: {each.name or key}", write_persona(each)) for key, each in inputs.personas.items())
+    for pile in inputs.data:
+        said = (
+            f"{pile.rows:,} rows of {', '.join(pile.columns)}\n{json.dumps(msgspec.to_builtins(pile.deal), indent=1)}"
+        )
+        made.append((f"Data: {pile.key}", said))
+    made.extend((f"Functions: {name}", source) for name, source in inputs.functions.items())
+    values = "\n".join(f"{name}: {value}" for name, value in inputs.values.items())
+    agreed = "\n".join(str(each) for each in inputs.agreed)
+    made.append(
+        ("Environment", f"{inputs.plan.environment}\n{values}\n\nagreed targets\n{agreed}\n\nseed {inputs.seed}")
     )
+    return made
 
 
-def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Ledger:
-    """Everything that ended in [from_s, to_s) of the run clock, from whole blocks, whole chunks, and ragged edges.
+def remarks(found: Run) -> list[Remark]:
+    return list(found.remarks.select_related("by"))
 
-    Fine bins all the way: every printed figure comes from them.
+
+def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int, row: str | None = None) -> Ledger:
+    """Everything that ended in [from_s, to_s) of the run clock, of everybody or of one row: the series that are shown,
+    every row's rounds, and what objectives about rows are judged on.
     """
-    ledger = Ledger(every_series(inputs))
-    chunked = (found.chunked + 1) * 60
-    end = min(to_s, chunked)
-    covered: list[tuple[int, int]] = []
-    first_ten, last_ten = -(-from_s // 600), end // 600
-    for each in Block.objects.filter(run=found, ten_minutes__gte=first_ten, ten_minutes__lt=last_ten):
-        _add(ledger, _total.decode(bytes(each.total)))
-    if last_ten > first_ten:
-        covered.append((first_ten * 600, last_ten * 600))
-    for begin, stop in _gaps(from_s, end, covered):
-        for chunk in Chunk.objects.filter(run=found, minute__gte=begin // 60, minute__lt=-(-stop // 60)):
-            at = chunk.minute * 60
-            if begin <= at and at + 60 <= stop:
-                _add(ledger, _total.decode(bytes(chunk.total)))
-                continue
-            for second, part in _seconds.decode(zlib.decompress(bytes(chunk.seconds))):
-                if begin <= second < stop:
-                    _add(ledger, part)
-    if to_s > chunked:
-        low = max(from_s, chunked)
-        for body in Report.objects.filter(
-            shard__run=found, second__gte=low, second__lt=to_s, second__lte=found.watermark
-        ).values_list("body", flat=True):
-            for part in decode(bytes(body)).series:
-                _add(ledger, part)
+    shown = {each.no: each for each in reading.shown_series(inputs, row)}
+    besides = {each.row for each in inputs.plan.objectives if each.row is not None}
+    every = [each for each in every_series(inputs) if each.level == "round" or each.row in besides]
+    ledger = reading.window(found, list((shown | {each.no: each for each in every}).values()), from_s, to_s)
+    if any(each.measure == "checks" for each in inputs.plan.objectives):
+        for beside in reading.besides(found, from_s, min(to_s, found.watermark + 1)):
+            ledger.ask(beside)
     # what was under way at its end counts in it, too
     if (from_s, to_s) == tuple(map(int, inputs.measured)):
-        for beside in besides(found, to_s, max(found.watermark, to_s + LATER_S) + 1):
-            ledger.carry(beside)
+        of = Overall.over(every_series(inputs)).of
+        for beside in reading.besides(found, to_s, max(found.watermark, to_s + LATER_S) + 1):
+            ledger.carry(with_overall(beside, of))
     return ledger
 
 
-def besides(found: Run, from_s: int, to_s: int) -> Iterator[Beside]:
-    """What the seconds of [from_s, to_s) tell besides their series: folded minutes, and the reports of the rest."""
-    folded = Minute.objects.filter(run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60))
-    have = set()
-    for minute, body in folded.values_list("minute", "besides"):
-        have.add(minute)
-        yield from (each for each in unpacked_besides(bytes(body)) if from_s <= each.second < to_s)
-    yield from besides_of(_unfolded(found, from_s, to_s, have))
+def of_generator(found: Run, inputs: FrozenRun, shard: int, from_s: int, to_s: int, row: str | None = None) -> Ledger:
+    """As `window`, of what one generator did: only rounds and steps are kept of each."""
+    base = [each for each in every_series(inputs) if each.level in BY_SHARD and row in (None, each.row)]
+    ledger = reading.window(found, base, from_s, to_s, shard=shard)
+    over = Overall.over(every_series(inputs))
+    shown = {each.no: each for each in reading.shown_series(inputs, row)}
+    made = Ledger([*shown.values(), *(each for each in base if each.no not in shown)])
+    for each in base:
+        made.totals[each.no].merge(ledger.totals[each.no])
+        if row is None and each.no in over.of:
+            made.totals[over.of[each.no]].merge(ledger.totals[each.no])
+    return made
 
 
-def _unfolded(found: Run, from_s: int, to_s: int, have: Collection[int]) -> Iterator[ShardSecond]:
-    """The reports of [from_s, to_s) whose minutes are not folded: the newest, and those of runs of earlier days."""
-    begun: int | None = None
-    for minute in range(from_s // 60, -(-to_s // 60) + 1):
-        is_missing = minute not in have and minute * 60 < to_s
-        if is_missing and begun is None:
-            begun = minute
-        elif not is_missing and begun is not None:
-            low, high = max(from_s, begun * 60), min(to_s, minute * 60)
-            begun = None
-            rows = Report.objects.filter(shard__run=found, second__gte=low, second__lt=high).order_by("second")
-            for body in rows.values_list("body", flat=True).iterator():
-                yield decode(bytes(body))
-
-
-def _add(ledger: Ledger, part: SeriesSecond) -> None:
-    total = ledger.totals.get(part.no)
-    if total is not None:
-        total.add(part)
-
-
-def _gaps(start: int, end: int, covered: list[tuple[int, int]]) -> list[tuple[int, int]]:
-    if not covered:
-        return [(start, end)] if end > start else []
-    (low, high), *_ = covered
-    return [(a, b) for a, b in ((start, low), (high, end)) if b > a]
-
-
-def table(ledger: Ledger, seconds: float, sort: str, down: bool) -> list[tuple[Row, list[Row]]]:
+def table(
+    ledger: Ledger, series: Sequence[Series], seconds: float, sort: str, down: bool
+) -> list[tuple[Row, list[Row]]]:
     """Steps with their requests beneath; sorted by a column of the steps."""
-    rows = ledger.rows(seconds)
+    rows = [row_of_total(each, ledger.totals[each.no], seconds) for each in series]
     steps = [
         row for row in rows if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)
     ]
@@ -182,6 +275,11 @@ def _outcome(found: Run) -> Outcome | None:
         return None
 
 
+def names_of_steps(inputs: FrozenRun) -> dict[str, dict[str, str]]:
+    """What steps are called, by journey and key."""
+    return {key: {step.step: step.name for _, step in each.steps()} for key, each in inputs.journeys.items()}
+
+
 def step_names(inputs: FrozenRun) -> dict[str, dict[str, str]]:
     """What steps are called, by row and key: with the row before it where there are several."""
     rows = inputs.places.rows
@@ -192,9 +290,9 @@ def step_names(inputs: FrozenRun) -> dict[str, dict[str, str]]:
     return made
 
 
-def rounds(ledger: Ledger) -> tuple[int, int]:
-    """Rounds (passed, failed) in it."""
-    total = ledger.all_of("round")
+def rounds(ledger: Ledger, row: str | None = None) -> tuple[int, int]:
+    """Rounds (passed, failed) in it, of everybody or of a row."""
+    total = ledger.all_of("round", row=row)
     return total.passed.n, total.failures + total.own
 
 
@@ -214,9 +312,17 @@ def _sortable(value: object) -> tuple[int, object]:
     return (0, 0) if value is None else (1, value)
 
 
-def judgements(inputs: FrozenRun, ledger: Ledger) -> list[Judgement]:
-    """The objectives judged on what is in `ledger`."""
-    return judgements_of(inputs, ledger)
+def judgements(
+    found: Run, inputs: FrozenRun, ledger: Ledger, seconds: float, *, is_measured: bool
+) -> Sequence[Judgement]:
+    """The objectives judged on what is in `ledger`, which lasts `seconds`. Those of the measured part are the verdict's
+    own, once there is one, and until then go by the intervals that are over.
+    """
+    told = _outcome(found) if is_measured else None
+    if told is not None and len(told.judgements) == len(inputs.plan.objectives):
+        return told.judgements
+    marks = {int(no): msgspec.convert(each, list[Mark]) for no, each in found.marks.items()} if is_measured else None
+    return judgements_of(inputs, ledger, seconds, marks)
 
 
 @dataclass(frozen=True, slots=True)
@@ -243,7 +349,7 @@ def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckL
     asked: dict[int, list[int]] = {}
     missed: dict[int, list[int]] = {}
     count = -(-(to_s - from_s) // width)
-    for each in besides(found, from_s, to_s):
+    for each in reading.besides(found, from_s, to_s):
         slot = (each.second - from_s) // width
         for counts, found_now in ((asked, each.judged), (missed, each.missed)):
             for no, number in found_now.items():
@@ -270,17 +376,8 @@ def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckL
 def all_dealt(found: Run, inputs: FrozenRun) -> Iterator[tuple[int, int, str, int, int, int]]:
     """(second, shard, data set, user, round, row from 1) of every row dealt, in the order it was reported."""
     names = [name for name, _, _ in _dealt_names(inputs)]
-    for second, shard, pile, user, turn, row in _dealt(found, 0, found.watermark + LATER_S + 1):
+    for second, shard, pile, user, turn, row in reading.dealt(found, 0, found.watermark + LATER_S + 1):
         yield second, shard, names[pile] if pile < len(names) else str(pile), user, turn, row + 1
-
-
-def _dealt(found: Run, from_s: int, to_s: int) -> Iterator[Dealt]:
-    folded = Minute.objects.filter(run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60)).order_by("minute")
-    have = set()
-    for minute, body in folded.values_list("minute", "dealt"):
-        have.add(minute)
-        yield from (row for row in unpacked_dealt(bytes(body)) if from_s <= row[0] < to_s)
-    yield from dealt_of(_unfolded(found, from_s, to_s, have))
 
 
 def _dealt_names(inputs: FrozenRun) -> list[tuple[str, int, str]]:
@@ -297,7 +394,7 @@ def _dealt_names(inputs: FrozenRun) -> list[tuple[str, int, str]]:
 def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[str, int, int, int]]:
     """(name, rows dealt in the window, different ones, rows there are) of each data set."""
     counts: dict[int, list[int]] = {}
-    for _, _, pile, _, _, row in _dealt(found, from_s, to_s):
+    for _, _, pile, _, _, row in reading.dealt(found, from_s, to_s):
         counts.setdefault(pile, []).append(row)
     return [
         (name, len(counts.get(no, ())), len(set(counts.get(no, ()))), rows)
@@ -305,11 +402,11 @@ def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[s
     ]
 
 
-def kinds(ledger: Ledger) -> list[tuple[str, str, str, str, int]]:
-    """(row, step, request, kind, count) of failures, most first."""
+def kinds(ledger: Ledger, series: Sequence[Series] | None = None) -> list[tuple[str, str, str, str, int]]:
+    """(journey, step, request, kind, count) of failures, most first."""
     found = [
-        (each.row, each.step, each.request, kind, count)
-        for each in ledger.series
+        (each.journey, each.step, each.request, kind, count)
+        for each in (ledger.series if series is None else series)
         if each.level in ("request", "embedded", "token", "item", "repeat")
         for kind, count in ledger.totals[each.no].failed.items()
     ]
@@ -329,6 +426,14 @@ def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int,
         + logged
         + sorted((each for each in others if not each[1].item), key=lambda each: -each[1].duration_us)[: limit // 3]
     )
+
+
+def trace_link(found: Run, trace: str) -> str:
+    """Where a trace is looked at: the environment's value `trace_link`, with its id for {trace_id}; "" for none."""
+    template = frozen(found).values.get("env.trace_link", "") if trace else ""
+    if not template.startswith(("http://", "https://")):
+        return ""
+    return template.replace("{trace_id}", trace)
 
 
 def one_kept(found: Run, pk: int) -> KeptExchange:

@@ -7,6 +7,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 
 from django.http import HttpRequest, StreamingHttpResponse
 
+from dynamikos.core.figures import digits
 from dynamikos.web.streams.broker import broker
 from dynamikos.web.streams.models import Message
 
@@ -17,7 +18,8 @@ def event_stream(request: HttpRequest, subject: uuid.UUID, may: Callable[[], Awa
     """The stream of `subject` from Last-Event-ID (or ?after=) on; ends when `may` says no."""
     given = request.headers.get("Last-Event-ID", "") or request.GET.get("after", "")
     last = given.rpartition(".")[2]
-    after = int(last) if last.lstrip("-").isdigit() else -1
+    number = digits(last)
+    after = -1 if number is None else number
     return StreamingHttpResponse(
         _events(subject, after, may),
         content_type="text/event-stream",

@@ -1,12 +1,16 @@
 """Errors meant for a person become a fragment or a page that says what, where and what to do."""
 
+import logging
 from collections.abc import Callable
 
 from django.core.exceptions import PermissionDenied
+from django.db import DataError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from dynamikos.core.errors import DynamikosError
+
+log = logging.getLogger(__name__)
 
 
 class ClearErrors:
@@ -21,6 +25,9 @@ class ClearErrors:
     def process_exception(self, request: HttpRequest, exception: Exception) -> HttpResponse | None:
         if isinstance(exception, DynamikosError):
             return problem(request, str(exception), 422)
+        if isinstance(exception, DataError):
+            log.warning("%s: the database refused what was sent: %s", request.path, exception)
+            return problem(request, f"This can't be kept: {str(exception).strip().splitlines()[0]}.", 422)
         if isinstance(exception, PermissionDenied):
             return problem(
                 request, str(exception) or "Your role in this project does not allow this; ask an owner.", 403

@@ -24,6 +24,14 @@ def ms(value: Any) -> str:
 
 
 @register.filter
+def three(value: Any) -> str:
+    """A figure of any unit with three significant digits, thousands parted."""
+    if value is None or value == "":
+        return "–"
+    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.3g}"
+
+
+@register.filter
 def length_of_base64(text: str) -> int:
     """Bytes that a base64 text stands for."""
     return len(text) * 3 // 4 - text[-2:].count("=")
@@ -52,6 +60,12 @@ def size(value: Any) -> str:
     if value < 1000:
         return f"{value} B"
     return f"{value / 1000:.3g} kB" if value < 999_500 else f"{value / 1_000_000:.3g} MB"
+
+
+@register.filter
+def bits(value: Any) -> str:
+    """Bits a second as kbit/s or Mbit/s."""
+    return f"{value / 1000:.3g} kbit/s" if value < 999_500 else f"{value / 1e6:.3g} Mbit/s"
 
 
 @register.filter
@@ -141,6 +155,47 @@ def balance(word: str) -> SafeString:
         mark_safe(MARKS.get(word, "")),
         word,
     )
+
+
+@register.filter
+def in_unit(value: Any, unit: str) -> str:
+    """A figure of an objective in its unit: ms, %, /s, or none of ours."""
+    if unit == "ms":
+        return str(ms(value))
+    if unit == "%":
+        return str(percent(value))
+    return f"{value:.4g} {unit}".strip()
+
+
+@register.filter
+def hundredfold(part: float) -> float:
+    """A part as per cent."""
+    return 100 * part
+
+
+RIBBON, HEIGHTS = 300, {"missed": (0, 14), "met": (9, 5), "not judged": (12, 2)}  # wide; top and height by word
+
+
+@register.simple_tag
+def ribbon(marks: Any, from_s: float, to_s: float, unit: str) -> SafeString:
+    """The intervals of an objective on the clock of its window: those missed stand up, each leads to its seconds."""
+    seconds = max(1.0, to_s - from_s)
+    parts = []
+    for each in marks:
+        top, height = HEIGHTS[each.word]
+        left = RIBBON * (each.from_s - from_s) / seconds
+        value = "" if each.value is None else f", {'at least ' if each.at_least else ''}{in_unit(each.value, unit)}"
+        said = f"{each.from_s}–{each.to_s} s: {each.word}{value}"
+        parts.append(format_html(
+            '<a href="?from={}&amp;to={}" aria-label="{}"><title>{}</title><rect class="is-{}" x="{}" y="{}"'
+            ' width="{}" height="{}"/></a>',
+            each.from_s, each.to_s, said, said, each.word.replace(" ", "-"), round(left, 1), top,
+            max(0.6, round(RIBBON * (each.to_s - each.from_s) / seconds - 1, 1)), height,
+        ))  # fmt: skip
+    return format_html(
+        '<svg class="ribbon" viewBox="0 0 {} 14" role="group" aria-label="Intervals">{}</svg>',
+        RIBBON, mark_safe("".join(parts)),
+    )  # fmt: skip
 
 
 @register.simple_tag

@@ -48,18 +48,29 @@ def field(content: str, label: str, look: str = "") -> SafeString:
 
 @register.simple_tag
 def numeral(
-    name: str, value: object, label: str = "", of: object = "", least: object = 0, hint: object = ""
+    name: str, value: object, label: str = "", of: object = "", least: object = 0, hint: object = "", form: str = ""
 ) -> SafeString:
     """A field for a number that is no less than `least`. `label` is what it is called where nothing stands beside it,
-    and `of` which row's it is; `hint` stands in it while it is empty.
+    and `of` which row's it is; `hint` stands in it while it is empty; `form` is whose it is, where it stands outside.
     """
     text = "" if value is None else f"{value:.10g}" if isinstance(value, float) else str(value)
     named = format_html(' aria-label="{}"', f"{label} {of}".strip()) if label else ""
     hinted = format_html(' placeholder="{}"', hint) if hint != "" else ""
+    whose = format_html(' form="{}"', form) if form else ""
     return format_html(
-        '<input class="input" type="number" name="{}" min="{}" step="any" value="{}"{}{}>',
-        name, least, text, named, hinted,
+        '<input class="input" type="number" name="{}" min="{}" step="any" value="{}"{}{}{}>',
+        name, least, text, named, hinted, whose,
     )  # fmt: skip
+
+
+@register.simple_tag
+def knob(x: float, y: float, at: int, movable: bool) -> SafeString:
+    """The handle at the end of stretch `at`, from 0, of a curve; whoever may edit moves it."""
+    moves = format_html(
+        ' tabindex="0" role="slider" data-stretch="{}" aria-valuenow="{}" aria-label="{}"',
+        at, at + 1, f"End of stretch {at + 1}: arrow keys move it, with Shift by ten",
+    ) if movable else ""  # fmt: skip
+    return format_html('<rect class="knob" x="{}" y="{}" width="10" height="10"{}/>', x - 5, y - 5, moves)
 
 
 @register.simple_tag

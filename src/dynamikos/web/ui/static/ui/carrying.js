@@ -10,7 +10,7 @@ const seen = (box) => {
   return {
     rows: all("tr[id^='of-']:not([hidden])", box).map((row) => row.id),
     details: all("details[open][id]", box).map((el) => el.id),
-    kept: one("#kept", box),
+    closers: all("tr.closer", box),
     focus: box.contains(now) ? said(now) : "",
   };
 };
@@ -24,8 +24,11 @@ const show = (box, was) => {
     const el = one(`#${CSS.escape(id)}`, box);
     if (el) el.open = true;
   }
-  const kept = one("#kept", box);
-  if (kept && was.kept && kept !== was.kept && !kept.children.length) kept.replaceWith(was.kept);
+  for (const row of was.closers) {
+    const opens = one(`[data-opens="${CSS.escape(row.dataset.of)}"]`, box);
+    const isThere = one(`tr.closer[data-of="${CSS.escape(row.dataset.of)}"]`, box);
+    if (opens && !isThere && !row.isConnected && !row.dataset.shut) opens.closest("tr").after(row);
+  }
   if (was.focus && !box.contains(document.activeElement)) {
     const same = focusable(box).find((el) => said(el) === was.focus);
     if (same) same.focus({ preventScroll: true });

@@ -25,8 +25,25 @@ export const failuresOf = (frame, at) => Math.max(frame[at.failed], frame[at.ste
  */
 export const windowOf = (frames, at, from, to) => {
   const inside = frames.filter((frame) => frame[at.second] >= from && frame[at.second] < to);
-  const sum = (count) => inside.reduce((total, frame) => total + count(frame, at), 0);
-  return { seconds: inside.length, rate: sum(endedOf) / (inside.length || 1), failures: sum(failuresOf) };
+  const lasts = (frame) => frame[at.seconds] || 1;
+  const sum = (count) => inside.reduce((total, frame) => total + lasts(frame) * count(frame, at), 0);
+  const seconds = sum(() => 1);
+  return { seconds, rate: sum(endedOf) / (seconds || 1), failures: Math.round(sum(failuresOf)) };
+};
+
+/**
+ * The frame that holds a second, or the last one before it.
+ * @param {Frame[]} frames in order @param {Places} at @param {number} second @returns {Frame | undefined}
+ */
+export const frameAt = (frames, at, second) => {
+  let low = 0;
+  let high = frames.length - 1;
+  while (low < high) {
+    const middle = (low + high + 1) >> 1;
+    if (frames[middle][at.second] <= second) low = middle;
+    else high = middle - 1;
+  }
+  return frames[low];
 };
 
 /** @param {Frame[]} frames @param {Places} at @returns {string} the kind of failure there is most of, or "" */

@@ -1,8 +1,8 @@
 // The lanes: what each shows (`values`) and how (`drawn`). A new lane is an entry here and a box in the page.
-import { clock, decades, milliseconds } from "./figures.js";
+import { clock, decades, milliseconds, three } from "./figures.js";
 import { busyOf, endedOf, failuresOf, padded, usersOf } from "./frames.js";
 import { ink, thinned } from "./inks.js";
-import { lateMarks, limitLine, measuredMark } from "./marks.js";
+import { lateMarks, limitLine, measuredMark, remarkMarks } from "./marks.js";
 
 /**
  * @typedef {Object} Tape what all lanes share
@@ -73,7 +73,7 @@ export const drawn = {
         line("ochre-line", 0, { fill: thinned("ochre-line", 0.34) }),
       ],
       fromZero,
-      { y: { incrs: COUNTS } },
+      { draw: [remarkMarks(tape)], y: { incrs: COUNTS } },
     ),
   rate: (tape) => lane(tape, 70, [line("ink", 1.4)], fromZero, { y: { incrs: COUNTS } }),
   time: (tape) =>
@@ -117,13 +117,21 @@ export const drawn = {
     ),
 };
 
-/** @type {Object<string, (tape: Tape) => any[][]>} by second what each lane shows, one array a line */
+const DASHES = [[], [6, 3], [2, 3], [8, 3, 2, 3]];
+
+/** A lane of measures that probes told of. @param {Tape} tape @param {{lines: any[]}} of */
+export const measuring = (tape, of) =>
+  lane(
+    tape,
+    72,
+    of.lines.map((_, at) => line(at < 4 ? "slate" : "faded", 1.4, { dash: DASHES[at % 4], spanGaps: true })),
+    { range: (plot, low, high) => [Math.min(0, low || 0), (high || 1) * 1.15 || 1] },
+    { draw: [remarkMarks(tape)], y: { values: (plot, marks) => marks.map(three) } },
+  );
+
+/** @type {Object<string, (tape: Tape) => any[][]>} by frame what each lane shows, one array a line */
 const lines = {
-  users: ({ frames, at, planned }) => [
-    [...planned, ...Array(Math.max(0, frames.length - planned.length)).fill(0)],
-    frames.map((frame) => usersOf(frame, at)),
-    frames.map((frame) => busyOf(frame, at)),
-  ],
+  users: ({ frames, at }) => [frames.map((frame) => usersOf(frame, at)), frames.map((frame) => busyOf(frame, at))],
   rate: ({ frames, at }) => [frames.map((frame) => endedOf(frame, at))],
   time: ({ frames, at }) => ["p95_ms", "p50_ms", "p99_ms"].map((name) => frames.map((frame) => frame[at[name]])),
   failures: ({ frames, at }) => [
@@ -134,6 +142,11 @@ const lines = {
 
 /** @param {string} name of a lane @param {Tape} tape @returns {any[][]} seconds, then each line, alike long */
 export const values = (name, tape) => {
-  const count = Math.max(tape.planned.length, tape.frames.length);
-  return [Array.from({ length: count }, (_, second) => second), ...lines[name](tape).map((one) => padded(one, count))];
+  const seconds = tape.frames.map((frame) => frame[tape.at.second]);
+  const last = seconds.length ? seconds[seconds.length - 1] : -1;
+  const width = Math.max(1, Math.ceil(tape.planned.length / 800));
+  for (let second = last + 1; second < tape.planned.length; second += width) seconds.push(second);
+  const found = lines[name](tape).map((one) => padded(one, seconds.length));
+  if (name === "users") found.unshift(seconds.map((second) => tape.planned[second] || 0));
+  return [seconds, ...found];
 };

@@ -55,3 +55,24 @@ export const measuredMark =
     pen.fillRect(left, box.top + box.height - height, plot.valToPos(to, "x", true) - left, height);
     pen.restore();
   };
+
+/** Remarks: a line down and a small flag. @param {{remarks: [number, string][]}} tape */
+export const remarkMarks = (tape) => (plot) => {
+  const { ctx: pen, bbox: box } = plot;
+  pen.save();
+  pen.fillStyle = pen.strokeStyle = ink("ink");
+  pen.setLineDash([1, 3]);
+  for (const [second] of tape.remarks) {
+    const x = plot.valToPos(second, "x", true);
+    pen.beginPath();
+    pen.moveTo(x, box.top);
+    pen.lineTo(x, box.top + box.height);
+    pen.stroke();
+    pen.beginPath();
+    pen.moveTo(x, box.top);
+    pen.lineTo(x + 8 * devicePixelRatio, box.top + 4 * devicePixelRatio);
+    pen.lineTo(x, box.top + 8 * devicePixelRatio);
+    pen.fill();
+  }
+  pen.restore();
+};

@@ -2,7 +2,7 @@
 
 /**
  * @param {string} address @param {{last: string | number, over: boolean}} from where to go on
- * @param {{frame: (frame: any[]) => void, log: (words: string) => void, changed: () => void}} tell
+ * @param {Object<string, (told?: any) => void>} tell by event what to do
  * @param {HTMLElement} lost shown while the connection is away
  */
 export const follow = (address, from, tell, lost) => {
@@ -16,18 +16,14 @@ export const follow = (address, from, tell, lost) => {
     stream = new EventSource(`${address}?after=x.${last}`);
     stream.onopen = () => (lost.hidden = true);
     stream.onerror = () => (lost.hidden = over);
-    stream.addEventListener("frame", (event) => {
-      heard(event);
-      tell.frame(JSON.parse(event.data));
-    });
-    stream.addEventListener("state", (event) => {
-      heard(event);
-      tell.changed();
-    });
-    stream.addEventListener("log", (event) => {
-      heard(event);
-      tell.log(event.data);
-    });
+    const on = (name, told) =>
+      stream.addEventListener(name, (event) => {
+        heard(event);
+        tell[told.name](told.of(event.data));
+      });
+    for (const name of ["frame", "probes", "remark", "findings"]) on(name, { name, of: JSON.parse });
+    on("state", { name: "changed", of: () => undefined });
+    on("log", { name: "log", of: (words) => words });
     stream.addEventListener("end", () => {
       over = true;
       stream.close();

@@ -1,8 +1,10 @@
 // The tape of a run: lanes on one clock, one crosshair, a window that the tables follow.
 import { carrying } from "../carrying.js";
 import { all } from "../dom.js";
-import { drawn, values } from "./lanes.js";
-import { placesOf } from "./frames.js";
+import { clock } from "./figures.js";
+import { drawn, measuring, values } from "./lanes.js";
+import { frameAt, placesOf } from "./frames.js";
+import { Measures } from "./measures.js";
 import { nowOf, saidOf } from "./sentences.js";
 import { follow } from "./stream.js";
 
@@ -15,20 +17,32 @@ const tape = {
   planned: given.planned,
   limit: given.limit,
   measured: given.measured,
-  end: () => Math.max(given.duration, given.frames.length),
+  remarks: given.remarks,
+  end: () => Math.max(given.duration, reached() + 1),
 };
 const { frames } = tape;
+/** @returns {number} the last second that is known, −1 before the first */
+const reached = () => {
+  const last = frames[frames.length - 1];
+  return last ? last[tape.at.second] + (last[tape.at.seconds] || 1) - 1 : -1;
+};
+const measures = new Measures(given, box.dataset.lines);
 const shown = { from: Number(box.dataset.from), to: Number(box.dataset.to) };
-let pointed = given.over && frames.length ? Math.max(0, Math.min(frames.length, shown.to) - 1) : null;
+let pointed = given.over && frames.length ? Math.max(0, Math.min(reached() + 1, shown.to) - 1) : null;
 let lanes = [];
+
+/** @type {Map<import("./measures.js").Lane, HTMLElement>} where each lane of measures says its figures */
+const saying = new Map();
 
 // saying ---------------------------------------------------------------------------------------------
 
 const tell = () => {
-  const frame = frames[pointed == null || !frames[pointed] ? frames.length - 1 : pointed];
+  const frame = frameAt(frames, tape.at, pointed == null ? reached() : pointed);
   if (!frame) return;
+  for (const [lane, place] of saying) place.textContent = measures.says(lane, frame[tape.at.second]);
   const said = saidOf(frame, frames, tape.at, [shown.from, shown.to], given.begins);
   for (const [place, words] of Object.entries(said)) places[place].textContent = words;
+  places.failures.classList.toggle("faded", said.failures.startsWith("0 "));
   const now = document.getElementById("now");
   if (now) now.textContent = nowOf(frames[frames.length - 1], tape.at, given.duration);
 };
@@ -49,8 +63,9 @@ const mark = () => {
 let asked = 0;
 const tables = async () => {
   const mine = ++asked;
-  const { sort, down } = document.getElementById("rows").dataset;
-  const address = `${box.dataset.tables}?from=${shown.from}&to=${shown.to}&sort=${sort}&down=${down}`;
+  const { sort, down, row, generator } = document.getElementById("rows").dataset;
+  const slice = `from=${shown.from}&to=${shown.to}&row=${row}&generator=${generator}`;
+  const address = `${box.dataset.tables}?${slice}&sort=${sort}&down=${down}`;
   const answer = await fetch(address, { credentials: "same-origin" });
   const html = answer.ok ? await answer.text() : null;
   if (!html || mine !== asked) return;
@@ -85,24 +100,55 @@ const measured = () => setWindow(Math.floor(given.measured[0]), Math.ceil(given.
 // drawing --------------------------------------------------------------------------------------------
 
 const pointedAt = (plot) => {
-  const second = plot.cursor.idx;
+  const place = plot.cursor.idx;
+  const second = place == null ? null : plot.data[0][place];
   if (second == null || second === pointed) return;
   pointed = second;
   tell();
 };
 
+/** A lane of measures in the page, before that of the generators. */
+const boxOf = (lane) => {
+  const made = document.createElement("div");
+  made.className = "lane";
+  made.innerHTML =
+    '<div class="draw"></div><div class="says"><div class="label"></div><b class="server figure"></b>' +
+    '<button type="button" class="hide">hide</button></div>';
+  made.querySelector(".label").textContent = lane.title;
+  const hide = made.querySelector("button");
+  hide.setAttribute("aria-label", `Hide the lane ${lane.title}`);
+  hide.addEventListener("click", () => {
+    measures.hide(lane.key);
+    saying.delete(lane);
+    build();
+  });
+  made.classList.toggle("has-many", lane.lines.length > 1);
+  saying.set(lane, made.querySelector("b"));
+  made.dataset.measure = lane.key;
+  document.getElementById("last-lane").before(made);
+  return /** @type {HTMLElement} */ (made.querySelector(".draw"));
+};
+
+const drawnAt = (place, options, data) => {
+  options.width = place.clientWidth;
+  Object.assign(options.hooks, { setSelect: [selected], setCursor: [pointedAt] });
+  place.replaceChildren();
+  const plot = new uPlot(options, data(), place);
+  plot.fresh = data;
+  return plot;
+};
+
 const build = () => {
+  for (const old of all("[data-measure]", box)) old.remove();
+  saying.clear();
   lanes = all("[data-lane]", box).map((place) => {
     const name = place.dataset.lane;
-    const options = drawn[name](tape);
-    options.width = place.clientWidth;
-    Object.assign(options.hooks, { setSelect: [selected], setCursor: [pointedAt] });
-    place.replaceChildren();
-    const plot = new uPlot(options, values(name, tape), place);
-    plot.lane = name;
-    return plot;
+    return drawnAt(place, drawn[name](tape), () => values(name, tape));
   });
+  for (const lane of measures.shownLanes())
+    lanes.push(drawnAt(boxOf(lane), measuring(tape, lane), () => measures.data(lane)));
   setTimeout(mark, 0);
+  tell();
 };
 
 let drawing = false;
@@ -111,7 +157,7 @@ const redraw = () => {
   drawing = true;
   requestAnimationFrame(() => {
     drawing = false;
-    for (const plot of lanes) plot.setData(values(plot.lane, tape), true);
+    for (const plot of lanes) plot.setData(plot.fresh(), true);
     mark();
     tell();
   });
@@ -126,8 +172,8 @@ const lengthen = (step) => {
 };
 
 const move = (step) => {
-  const from = pointed == null ? frames.length - 1 : pointed;
-  pointed = Math.max(0, Math.min(frames.length - 1, from + step));
+  const from = pointed == null ? reached() : pointed;
+  pointed = Math.max(0, Math.min(reached(), from + step));
   for (const plot of lanes) plot.setCursor({ left: plot.valToPos(pointed, "x"), top: 10 }, false);
   tell();
 };
@@ -142,15 +188,33 @@ box.addEventListener("keydown", (event) => {
   } else if (event.key === "Escape") measured();
 });
 document.getElementById("whole").addEventListener("click", () => setWindow(0, Math.ceil(tape.end())));
+document.addEventListener("click", (event) => {
+  const file = /** @type {HTMLElement} */ (event.target).closest?.("[data-file]"); // of the window that is shown
+  if (!(file instanceof HTMLAnchorElement)) return;
+  const { row } = document.getElementById("rows").dataset;
+  file.search = `?from=${shown.from}&to=${shown.to}&row=${row}`;
+});
+document.addEventListener("click", (event) => {
+  const shuts = /** @type {HTMLElement} */ (event.target).closest?.("[data-shuts]");
+  const shut = shuts instanceof HTMLElement ? shuts.closest(shuts.dataset.shuts) : null;
+  if (!(shut instanceof HTMLElement)) return;
+  shut.dataset.shut = "1";
+  shut.remove();
+});
+document.addEventListener("click", (event) => {
+  // a stretch, a remark, a finding: whatever names a window leads to it
+  const named = /** @type {HTMLElement} */ (event.target).closest?.("[data-window-from]");
+  if (!(named instanceof HTMLElement)) return;
+  const { windowFrom, windowTo } = named.dataset;
+  setWindow(Math.max(0, Number(windowFrom)), Math.min(Math.ceil(tape.end()), Number(windowTo)));
+});
 document.getElementById("measured").addEventListener("click", measured);
 
 document.addEventListener("htmx:after:swap", () => {
-  // a kept exchange that was opened is looked at
-  const kept = document.getElementById("kept");
-  if (!kept || kept.contains(document.activeElement)) return;
-  if (kept.children.length && kept.dataset.seen !== kept.textContent) {
-    kept.dataset.seen = kept.textContent;
-    kept.scrollIntoView({ block: "nearest" });
+  // what was opened once more takes the place of what was open of it
+  for (const row of all("tr.closer")) {
+    const next = row.nextElementSibling;
+    if (next?.classList.contains("closer") && next.dataset.of === row.dataset.of) next.remove();
   }
 });
 addEventListener("resize", () => {
@@ -165,7 +229,8 @@ addEventListener("beforeunload", () => (isLeaving = true));
 let heard = 0;
 const told = {
   frame: (frame) => {
-    if (frame[tape.at.second] >= frames.length) frames.push(frame);
+    if (frame[tape.at.second] > reached()) frames.push(frame);
+    if (frames.length > 2400) location.reload(); // the server gives fewer points then
     redraw();
     if (++heard % 5 === 0) tables();
   },
@@ -175,12 +240,35 @@ const told = {
     problem.textContent = words;
     box.before(problem);
   },
+  probes: ([second, values]) => {
+    if (!measures.knows(values)) return location.reload(); // the first that is told of the servers
+    measures.add(second, values);
+    redraw();
+  },
+  findings: () => location.reload(),
+  remark: ([second, text]) => {
+    tape.remarks.push([second, text]);
+    const line = document.createElement("li");
+    line.textContent = `${clock(second)} ${text}`;
+    document.getElementById("remarks").append(line);
+    redraw();
+  },
   changed: () => {
     if (!isLeaving) location.reload(); // a link that was just followed goes first
   },
 };
+const more = /** @type {HTMLSelectElement | null} */ (document.getElementById("more-lanes"));
+if (more)
+  more.addEventListener("change", async () => {
+    const { value } = more;
+    more.value = "";
+    if (!value) return;
+    await measures.show(value);
+    build();
+  });
 await document.fonts.ready;
+await measures.ready();
 build();
-tell();
-follow(box.dataset.stream, given, told, document.getElementById("lost"));
+const since = { last: given.last, over: given.over && given.noticed };
+follow(box.dataset.stream, since, told, document.getElementById("lost"));
 box.dataset.ready = "1";

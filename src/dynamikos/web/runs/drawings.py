@@ -1,0 +1,261 @@
+"""Drawings of one series: its heat field with percentile lines, its distribution, and two traces laid over one another.
+Coordinates are those of SVG pictures; axes of times are logarithmic.
+"""
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from dynamikos.core.analysis.capacity import Capacity
+from dynamikos.core.analysis.evidence import Trace, milliseconds
+from dynamikos.core.reports.frames import Frame
+from dynamikos.core.statistics import Histogram
+from dynamikos.core.statistics.histogram import bucket_mid_us
+from dynamikos.web.runs.reading import Point
+
+LEFT, TOP, WIDTH, HEIGHT = 52.0, 8.0, 560.0, 168.0
+COLUMNS, BINS = 110, 12  # of a heat field at most; bins a decade
+SHADES = 5
+STEPS_S = (1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600)
+
+
+@dataclass(frozen=True, slots=True)
+class Axis:
+    """A logarithmic axis of times from `low_ms` to `high_ms` over `length`."""
+
+    low_ms: float
+    high_ms: float
+    length: float
+
+    def at(self, value_ms: float) -> float:
+        share = math.log(max(value_ms, 1e-4) / self.low_ms) / math.log(self.high_ms / self.low_ms)
+        return self.length * min(1.0, max(0.0, share))
+
+    def marks(self) -> list[float]:
+        steps = (1,) if self.high_ms / self.low_ms > 300 else (1, 2, 5)
+        first, last = math.floor(math.log10(self.low_ms)), math.ceil(math.log10(self.high_ms))
+        every = (step * 10.0**power for power in range(first, last + 1) for step in steps)
+        return [each for each in every if self.low_ms <= each <= self.high_ms]
+
+
+def axis_of(times: Histogram, length: float) -> Axis:
+    low, high = times.min_us(), times.max_us()
+    low_ms, high_ms = (low or 1000) / 1000, (high or 10_000) / 1000
+    return Axis(max(0.05, low_ms * 0.85), max(high_ms * 1.15, low_ms * 3, 1.0), length)
+
+
+@dataclass(frozen=True, slots=True)
+class Heat:
+    """Cells as (x, y, width, height, shade from 1), lines as paths by percentile, marks of both axes."""
+
+    cells: list[tuple[float, float, float, float, int]]
+    lines: list[tuple[str, str]]
+    rows: list[tuple[float, str]]
+    columns: list[tuple[float, int]]
+
+
+def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
+    """Time by response time; None where nothing passed."""
+    total = Histogram()
+    for point in points:
+        if point.times is not None:
+            total.merge(point.times)
+    if not total.counts:
+        return None
+    begin, end = points[0].at, points[-1].at + points[-1].seconds
+    axis = axis_of(total, HEIGHT)
+    width = -(-len(points) // COLUMNS)
+    column_px = WIDTH * width * points[0].seconds / (end - begin)
+    counts: dict[tuple[int, int], int] = {}
+    lines: dict[str, list[tuple[float, float] | None]] = {"p50": [], "p95": [], "p99": []}
+    for at in range(0, len(points), width):
+        times = Histogram()
+        for point in points[at : at + width]:
+            if point.times is not None:
+                times.merge(point.times)
+        x = LEFT + WIDTH * (points[at].at - begin) / (end - begin)
+        for index, count in times.counts.items():
+            place = math.floor(BINS * math.log10(max(bucket_mid_us(index) / 1000, 1e-3)))
+            counts[(at // width, place)] = counts.get((at // width, place), 0) + count
+        for name, line in lines.items():
+            value = times.percentile_us(int(name[1:])) if times.counts else None
+            line.append(None if value is None else (x + column_px / 2, TOP + HEIGHT - axis.at(value / 1000)))
+    most = max(counts.values())
+    cells = []
+    for (column, place), count in counts.items():
+        low, high = axis.at(10 ** (place / BINS)), axis.at(10 ** ((place + 1) / BINS))
+        shade = 1 + min(SHADES - 1, int(SHADES * math.log1p(count) / math.log1p(most)))
+        x = LEFT + column * column_px
+        cells.append((round(x, 1), round(TOP + HEIGHT - high, 1), round(column_px, 1), round(high - low, 1), shade))
+    rows = [(round(TOP + HEIGHT - axis.at(each), 1), milliseconds(each)) for each in axis.marks()]
+    step = next((each for each in STEPS_S if (end - begin) / each <= marks), 7200)
+    first = -(-begin // step) * step
+    columns = [(round(LEFT + WIDTH * (at - begin) / (end - begin), 1), at) for at in range(first, end + 1, step)]
+    return Heat(cells, [(name, path(line)) for name, line in lines.items()], rows, columns)
+
+
+def path(line: Sequence[tuple[float, float] | None]) -> str:
+    """An SVG path that is broken where there is nothing."""
+    made, is_down = [], False
+    for point in line:
+        if point is None:
+            is_down = False
+            continue
+        made.append(f"{'L' if is_down else 'M'}{point[0]:.1f} {point[1]:.1f}")
+        is_down = True
+    return "".join(made)
+
+
+@dataclass(frozen=True, slots=True)
+class Spread:
+    """Bars (x, y, width, height) of a distribution, the path of how many took no longer, and marks of times."""
+
+    bars: list[tuple[float, float, float, float]]
+    cumulative: str
+    marks: list[tuple[float, str]]
+    at: list[tuple[float, str, int]]  # percentiles, and how low their names stand, so that none lies on another
+
+
+SPREAD_WIDTH, SPREAD_HEIGHT = 300.0, 150.0
+
+
+def distribution(times: Histogram) -> Spread | None:
+    if not times.counts:
+        return None
+    axis = axis_of(times, SPREAD_WIDTH)
+    places: dict[int, int] = {}
+    for index, count in times.counts.items():
+        place = math.floor(20 * math.log10(max(bucket_mid_us(index) / 1000, 1e-3)))
+        places[place] = places.get(place, 0) + count
+    most, n = max(places.values()), times.n
+    bars = []
+    for place, count in sorted(places.items()):
+        low, high = axis.at(10 ** (place / 20)), axis.at(10 ** ((place + 1) / 20))
+        height = SPREAD_HEIGHT * count / most
+        bars.append(
+            (round(low, 1), round(SPREAD_HEIGHT - height, 1), round(max(0.5, high - low - 0.5), 1), round(height, 1))
+        )
+    line: list[tuple[float, float] | None] = [(0.0, SPREAD_HEIGHT)]
+    below = 0
+    for index in sorted(times.counts):
+        below += times.counts[index]
+        line.append((axis.at(bucket_mid_us(index) / 1000), SPREAD_HEIGHT * (1 - below / n)))
+    at = [
+        (round(axis.at((times.percentile_us(each) or 0) / 1000), 1), f"p{each}", 10 + 11 * place)
+        for place, each in enumerate((50, 95, 99))
+    ]
+    bars = [(round(x, 1), round(y, 1), round(w, 1), round(h, 1)) for x, y, w, h in bars]
+    marks = [(round(axis.at(each), 1), milliseconds(each)) for each in axis.marks()]
+    return Spread(bars, path(line[:: max(1, len(line) // 200)]), marks, at)
+
+
+PARTS = ("blocked", "dns", "connect", "ssl", "send", "wait", "receive")
+
+
+def parts(parts_us: Mapping[str, int]) -> list[tuple[str, float, float]]:
+    """(name, x, width) of the parts of an exchange's time in a bar of 300."""
+    known = [(name, parts_us[name]) for name in PARTS if parts_us.get(name, -1) > 0]
+    total = sum(value for _, value in known)
+    made, x = [], 0.0
+    for name, value in known:
+        width = 300 * value / total
+        made.append((name, round(x, 1), round(max(0.5, width), 1)))
+        x += width
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class Against:
+    """Points of (users, p95) with the marks of both axes, in a picture of 312×130."""
+
+    dots: list[tuple[float, float]]
+    rows: list[tuple[float, str]]
+    columns: list[tuple[float, str]]
+
+
+def against(points: Sequence[Point], frames: Sequence[Frame]) -> Against | None:
+    """Response time against load, second by second (or by more of them)."""
+    users = {each.second: each.starting + each.busy + each.thinking + each.leaving for each in frames}
+    pairs = [(users[point.at], value) for point in points if point.at in users and (value := point.ms(95)) is not None]
+    most = max((here for here, _ in pairs), default=0)
+    if len(pairs) < 5 or not most:
+        return None
+    low, high = min(value for _, value in pairs), max(value for _, value in pairs)
+    axis = Axis(low * 0.85, max(high * 1.15, low * 3), 124.0)
+    dots = [(round(306.0 * here / most, 1), round(128 - axis.at(value), 1)) for here, value in pairs]
+    rows = [(round(128 - axis.at(each), 1), milliseconds(each)) for each in axis.marks()]
+    return Against(dots, rows, [(0.0, "0"), (153.0, f"{most / 2:g}"), (290.0, f"{most:g} users")])
+
+
+@dataclass(frozen=True, slots=True)
+class Throughput:
+    """Measured levels as dots (load, rate), the law's path, where it is highest, and the marks of both axes, in a
+    picture of CURVE_WIDTH × CURVE_HEIGHT.
+    """
+
+    dots: list[tuple[float, float]]
+    law: str
+    peak: tuple[float, float] | None
+    rows: list[tuple[float, str]]
+    columns: list[tuple[float, str]]
+
+
+CURVE_WIDTH, CURVE_HEIGHT = 420.0, 170.0
+
+
+def throughput(found: Capacity) -> Throughput:
+    """Rounds a second against the load."""
+    across = max(each.load for each in found.levels) * 1.06
+    up = max(each.rate for each in found.levels) * 1.15
+
+    def place(load: float, rate: float) -> tuple[float, float]:
+        return round(CURVE_WIDTH * load / across, 1), round(CURVE_HEIGHT * (1 - min(1.0, rate / up)), 1)
+
+    loads = [across * at / 120 for at in range(1, 121)]
+    curve, peak = found.curve, found.peak
+    return Throughput(
+        dots=[place(each.load, each.rate) for each in found.levels],
+        law=path([place(load, curve.at(load)) for load in loads]) if curve is not None else "",
+        peak=place(*peak) if peak is not None else None,
+        rows=[(place(0, each)[1], f"{each:g}") for each in _round_marks(up)],
+        columns=[(place(each, 0)[0], f"{each:g}") for each in _round_marks(across)],
+    )
+
+
+def _round_marks(most: float, fewest: int = 3) -> list[float]:
+    """Round figures above 0, at least so many up to `most`."""
+    power = 10.0 ** math.floor(math.log10(most))
+    step = next(each * power for each in (1, 0.5, 0.2, 0.1) if most // (each * power) >= fewest)
+    return [float(f"{step * at:.6g}") for at in range(1, int(most // step) + 1)]
+
+
+OVER_WIDTH, OVER_HEIGHT = 300.0, 44.0
+
+
+def laid_over(step: Trace, measure: Trace, window: tuple[int, int]) -> tuple[str, str, float, float]:
+    """(path of a step, path of a measure, x from, x to of the window): each from its least to its most around it."""
+    begin, end = window
+    length = max(10, end - begin)
+    low, high = max(0, begin - 2 * length), min(len(step), end + 2 * length)
+
+    def one(trace: Trace) -> str:
+        part = trace[low:high]
+        known = part[~np.isnan(part)]
+        if not len(known):
+            return ""
+        least, most = float(known.min()), float(known.max())
+        scale = most - least or 1.0
+        width = max(1, len(part) // 300)
+        line: list[tuple[float, float] | None] = []
+        for at in range(0, len(part), width):
+            piece = part[at : at + width]
+            piece = piece[~np.isnan(piece)]
+            if len(piece):
+                x = OVER_WIDTH * at / max(1, high - low)
+                line.append((x, OVER_HEIGHT - 3 - (OVER_HEIGHT - 6) * (float(piece.mean()) - least) / scale))
+        return path(line)
+
+    span = max(1, high - low)
+    return one(step), one(measure), OVER_WIDTH * (begin - low) / span, OVER_WIDTH * (end - low) / span

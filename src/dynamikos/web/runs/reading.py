@@ -1,0 +1,187 @@
+"""Reads what is folded of runs: totals of windows and lines over time, from blocks, chunks, and the newest seconds."""
+
+import zlib
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+
+import msgspec
+
+from dynamikos.core.frozen import FrozenRun, Series, every_series
+from dynamikos.core.reports import Ledger, SeriesSecond
+from dynamikos.core.reports.besides import Beside, Dealt, unpacked_besides, unpacked_dealt, unpacked_second
+from dynamikos.core.reports.folding import COARSE_S, Overall, coarse_of, fine, unpacked_coarse
+from dynamikos.core.statistics import Histogram
+from dynamikos.web.runs.models import Block, Chunk, Minute, Run, Second
+
+POINTS = 800  # of a line at most
+_seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
+_total = msgspec.msgpack.Decoder(SeriesSecond)
+
+
+def shown_series(inputs: FrozenRun, row: str | None = None) -> list[Series]:
+    """Those that a page shows, in the journeys' order: of one row, or of everybody, what several rows do as one."""
+    every = every_series(inputs)
+    if row is not None:
+        return [each for each in every if each.row == row]
+    over = Overall.over(every)
+    stands = {each.no: each for each in over.series}
+    return list(dict.fromkeys(stands[over.of[each.no]] if each.no in over.of else each for each in every))
+
+
+def window(found: Run, series: Sequence[Series], from_s: int, to_s: int, shard: int = Chunk.ALL) -> Ledger:
+    """Everything of `series` that ended in [from_s, to_s) of the run clock, from whole blocks, whole chunks, and ragged
+    edges; of one shard only rounds and steps are kept.
+
+    Fine bins all the way: every printed figure comes from them.
+    """
+    ledger = Ledger(series)
+    chunked = (found.chunked + 1) * 60
+    end = min(to_s, chunked)
+    chunks = Chunk.objects.filter(run=found, shard=shard, series__in=[each.no for each in series])
+    covered: tuple[int, int] | None = None
+    first_ten, last_ten = -(-from_s // 600), end // 600
+    if last_ten > first_ten and shard == Chunk.ALL:
+        covered = first_ten * 600, last_ten * 600
+        blocks = Block.objects.filter(run=found, ten_minutes__gte=first_ten, ten_minutes__lt=last_ten)
+        for body in blocks.filter(series__in=[each.no for each in series]).values_list("total", flat=True):
+            _add(ledger, _total.decode(bytes(body)))
+    for begin, stop in _gaps(from_s, end, covered):
+        first, last = -(-begin // 60), stop // 60  # whole minutes
+        for body in chunks.filter(minute__gte=first, minute__lt=last).values_list("total", flat=True):
+            _add(ledger, _total.decode(bytes(body)))
+        ragged = {minute for minute in (begin // 60, (stop - 1) // 60) if not first <= minute < last}
+        for body in chunks.filter(minute__in=ragged).values_list("seconds", flat=True):
+            for second, part in _seconds.decode(zlib.decompress(bytes(body))):
+                if begin <= second < stop:
+                    _add(ledger, part)
+    for _, part in _newest(found, max(from_s, chunked), to_s) if shard == Chunk.ALL else ():
+        _add(ledger, part)
+    return ledger
+
+
+def _add(ledger: Ledger, part: SeriesSecond) -> None:
+    total = ledger.totals.get(part.no)
+    if total is not None:
+        total.add(part)
+
+
+def _gaps(start: int, end: int, covered: tuple[int, int] | None) -> list[tuple[int, int]]:
+    parts = [(start, end)] if covered is None else [(start, covered[0]), (covered[1], end)]
+    return [(a, b) for a, b in parts if b > a]
+
+
+def _newest(found: Run, from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
+    """(second, part) of the seconds that are in no chunk yet."""
+    if to_s <= from_s:
+        return
+    rows = Second.objects.filter(run=found, second__gte=from_s, second__lt=to_s)
+    for second, body in rows.values_list("second", "body"):
+        for part in unpacked_second(bytes(body)).series:
+            yield second, part
+
+
+def besides(found: Run, from_s: int, to_s: int) -> Iterator[Beside]:
+    """What the seconds of [from_s, to_s) tell besides their series, in order."""
+    minutes = Minute.objects.filter(run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60)).order_by("minute")
+    for body in minutes.values_list("besides", flat=True):
+        yield from (each for each in unpacked_besides(bytes(body)) if from_s <= each.second < to_s)
+    for body in _unfolded(found, from_s, to_s):
+        beside = unpacked_second(body).beside
+        if beside is not None:
+            yield beside
+
+
+def dealt(found: Run, from_s: int, to_s: int) -> Iterator[Dealt]:
+    """Every row dealt in [from_s, to_s), in order of second and shard."""
+    minutes = Minute.objects.filter(run=found, minute__gte=from_s // 60, minute__lt=-(-to_s // 60)).order_by("minute")
+    for body in minutes.values_list("dealt", flat=True):
+        yield from (row for row in unpacked_dealt(bytes(body)) if from_s <= row[0] < to_s)
+    for body in _unfolded(found, from_s, to_s):
+        yield from unpacked_second(body).dealt
+
+
+def _unfolded(found: Run, from_s: int, to_s: int) -> Iterator[bytes]:
+    rows = Second.objects.filter(run=found, second__gte=from_s, second__lt=to_s).order_by("second")
+    return (bytes(body) for body in rows.values_list("body", flat=True))
+
+
+@dataclass(slots=True)
+class Point:
+    """One point of a line: `seconds` from second `at` on; how many passed and failed, and the times of those passed."""
+
+    at: int
+    seconds: int
+    passed: int = 0
+    failed: int = 0
+    times: Histogram | None = None
+
+    def add(self, passed: int, failed: int, times: Histogram) -> None:
+        self.passed += passed
+        self.failed += failed
+        if self.times is None:
+            self.times = Histogram()
+        self.times.merge(times)
+
+    def ms(self, percent: float) -> float | None:
+        """A percentile in ms."""
+        value = self.times.percentile_us(percent) if self.times is not None else None
+        return None if value is None else round(value / 1000, 3)
+
+
+def line(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> list[Point]:
+    """What series come to over time, added up, in at most POINTS points: each second by itself where there is room,
+    else so many tens of seconds at a time, by coarse bins (≤ 0.4 %).
+    """
+    to_s = min(to_s, found.watermark + 1)
+    if to_s <= from_s:
+        return []
+    if to_s - from_s <= POINTS:
+        points = {at: Point(at, 1) for at in range(from_s, to_s)}
+        for second, part in fine_parts(found, numbers, from_s, to_s):
+            points[second].add(part.n, sum(part.failed.values()), Histogram.from_bytes(part.hist))
+        return list(points.values())
+    width = COARSE_S * -(-(to_s - from_s) // (COARSE_S * POINTS))
+    begin = from_s // width * width
+    points = {at: Point(at, width) for at in range(begin, to_s, width)}
+    for ten, passed, failed, bins in _tens(found, numbers, from_s, to_s):
+        at = ten * COARSE_S // width * width
+        if at in points:
+            points[at].add(passed, failed, fine(bins))
+    return list(points.values())
+
+
+def fine_parts(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
+    """(second, part) of series in [from_s, to_s), as fine as they are kept."""
+    chunks = Chunk.objects.filter(run=found, shard=Chunk.ALL, series__in=numbers)
+    minutes = chunks.filter(minute__gte=from_s // 60, minute__lt=-(-to_s // 60))
+    for body in minutes.values_list("seconds", flat=True):
+        yield from (each for each in _seconds.decode(zlib.decompress(bytes(body))) if from_s <= each[0] < to_s)
+    chunked = (found.chunked + 1) * 60
+    yield from (each for each in _newest(found, max(from_s, chunked), to_s) if each[1].no in numbers)
+
+
+def _tens(
+    found: Run, numbers: Collection[int], from_s: int, to_s: int
+) -> Iterator[tuple[int, int, int, dict[int, int]]]:
+    """(ten of seconds, passed, failed, coarse bins) of blocks, of the chunks that are in none, and of the newest."""
+    whole = (found.chunked + 1) // 10  # tens of minutes that are blocks
+    first_ten, last_ten = from_s // 600, min(whole, -(-to_s // 600))
+    blocks = Block.objects.filter(run=found, series__in=numbers, ten_minutes__gte=first_ten, ten_minutes__lt=last_ten)
+    chunks = Chunk.objects.filter(run=found, shard=Chunk.ALL, series__in=numbers, minute__lt=-(-to_s // 60))
+    chunks = chunks.filter(minute__gte=max(from_s // 60, whole * 10))
+    for body in (*blocks.values_list("coarse", flat=True), *chunks.values_list("coarse", flat=True)):
+        for ten, (passed, failed, bins) in unpacked_coarse(bytes(body)).items():
+            if from_s <= ten * COARSE_S < to_s:
+                yield ten, passed, failed, bins
+    newest = [each for each in _newest(found, max(from_s, (found.chunked + 1) * 60), to_s) if each[1].no in numbers]
+    for ten, (passed, failed, bins) in coarse_of(newest).items():
+        yield ten, passed, failed, bins
+
+
+def tens(found: Run, number: int, seconds: int) -> list[Point]:
+    """A series ten by ten seconds from 0 on, however long the run is."""
+    made = [Point(at, COARSE_S) for at in range(0, seconds, COARSE_S)]
+    for ten, passed, failed, bins in _tens(found, [number], 0, seconds):
+        if ten < len(made):
+            made[ten].add(passed, failed, fine(bins))
+    return made

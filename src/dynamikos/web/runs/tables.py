@@ -1,0 +1,100 @@
+"""The figures of a window of a run, as its tables show them."""
+
+from typing import Any
+from urllib.parse import urlencode
+
+from django.http import HttpRequest
+
+from dynamikos.core.figures import digits
+from dynamikos.core.frozen import every_series
+from dynamikos.core.reports import Row
+from dynamikos.core.reports.folding import BY_SHARD
+from dynamikos.core.verdicts.outcome import NOT_VALID
+from dynamikos.web.runs import queries, reading
+from dynamikos.web.runs.models import Run
+
+COLUMNS = (
+    ("count", "count"),
+    ("failures", "failed"),
+    ("per_s", "/s"),
+    ("min_ms", "min"),
+    ("mean_ms", "mean"),
+    ("sd_ms", "sd"),
+    ("p50_ms", "p50"),
+    ("p90_ms", "p90"),
+    ("p95_ms", "p95"),
+    ("p99_ms", "p99"),
+    ("max_ms", "max"),
+)
+
+
+def window_of(request: HttpRequest, found: Run, measured: tuple[float, float], total: float) -> tuple[int, int]:
+    """The window asked for, else the measured part (so far)."""
+
+    def whole(name: str, default: float) -> int:
+        given = digits(request.GET.get(name, ""))
+        return int(default) if given is None else given
+
+    begin, end = whole("from", measured[0]), whole("to", measured[1])
+    return (begin, end) if end > begin else (0, int(total) + 60)
+
+
+def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
+    inputs = queries.as_run(found, queries.frozen(found))
+    measured, total = inputs.measured, inputs.ends_s
+    begin, end = window_of(request, found, measured, total)
+    is_measured = (begin, end) == (int(measured[0]), int(measured[1]))
+    row = request.GET.get("row", "")
+    row = row if row in {each.row for each in inputs.places.rows} else ""
+    series = reading.shown_series(inputs, row or None)
+    shards = list(found.shards.all())
+    shard = digits(request.GET.get("generator", ""))
+    shard = shard if shard is not None and len(shards) > 1 and shard < len(shards) else None
+    if shard is None:
+        ledger = queries.window(found, inputs, begin, end, row or None)
+    else:
+        ledger = queries.of_generator(found, inputs, shard, begin, end, row or None)
+        series = [each for each in series if each.level in BY_SHARD]
+    seen = max(0, min(end, found.watermark + 1) - begin)
+    sort = request.GET.get("sort", "")
+    if sort not in Row.__struct_fields__:
+        sort = ""
+    down = request.GET.get("down", "1") == "1"
+    rows = queries.table(ledger, series, seen, sort, down)
+    return {
+        "run": found,
+        "inputs": inputs,
+        "from_s": begin,
+        "to_s": end,
+        "is_measured": is_measured,
+        "is_doubted": is_measured and found.outcome is not None and found.outcome.get("exit_code") == NOT_VALID,
+        "seen": seen,
+        "columns": [(name, title, 0 if sort == name and down else 1) for name, title in COLUMNS],
+        "sort": sort,
+        "down": down,
+        "rows": rows,
+        "folded": {step.no for step, below in rows if queries.is_same(step, below)},
+        "row_chosen": row,
+        "generators": [(each.number, each.generator_name) for each in shards] if len(shards) > 1 else [],
+        "generator_chosen": "" if shard is None else shard,
+        "slice": urlencode({"from": begin, "to": end, "row": row, "generator": "" if shard is None else shard}),
+        "rounds": queries.rounds(ledger, row or None),
+        "left": sum(ledger.totals[each.no].left for each in series if each.level == "step"),
+        "cached": sum(ledger.totals[each.no].cached for each in series if each.level in ("request", "embedded")),
+        "has_tls": any(row.handshakes for _, below in rows for row in below),
+        "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
+        "judgements": queries.judgements(found, inputs, ledger, seen, is_measured=is_measured),
+        "kinds": queries.kinds(ledger, series),
+        "kept": queries.kept(found, begin, end),
+        "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),
+        "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),
+        "names": queries.step_names(inputs),
+        "of_journey": queries.names_of_steps(inputs),
+        "journey_names": {key: each.name for key, each in inputs.journeys.items()},
+        "row_of_series": {each.no: each.row for each in every_series(inputs)},
+        "crowd": queries.crowd(found, inputs, ledger, is_measured=is_measured),
+        "tones": {row.row: at % 6 for at, row in enumerate(inputs.places.rows)},
+        "row_names": {row.row: row.name or row.row for row in inputs.places.rows},
+        "many": len(inputs.places.rows) > 1,
+        "arrivals": queries.arrivals(found),
+    }

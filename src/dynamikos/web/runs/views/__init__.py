@@ -1,0 +1,4 @@
+"""What addresses of runs do.
+
+Start reading at `pages`.
+"""

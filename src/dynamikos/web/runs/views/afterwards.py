@@ -1,0 +1,54 @@
+"""What is done with a run that is over."""
+
+import uuid
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.web.projects.access import member_view
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.runs import actions, anew, queries
+from dynamikos.web.runs.views.pages import show
+from dynamikos.web.ui.numbers import number
+
+
+@member_view(get="reader", post="engineer")
+def inputs_page(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Everything that a run was made of; by POST a new plan is made of it."""
+    found = queries.run(member, pk)
+    if request.method == "POST":
+        made = actions.plan_of(member, found)
+        return redirect("plan", member.project_id, made.pk)
+    return render(request, "runs/inputs.html", {"run": found, "parts": queries.written(queries.frozen(found))})
+
+
+@member_view(post="engineer")
+def judge_anew(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """With the objectives that the plan has now."""
+    anew.judge_anew(member, queries.run(member, pk))
+    return redirect("run", member.project_id, pk)
+
+
+@member_view(post="engineer")
+def take_measures(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """Measures of servers that come afterwards, from a file or pasted."""
+    file, typed = request.FILES.get("file"), request.POST.get("cells", "")
+    text = file.read().decode("utf-8", "replace") if file is not None else typed
+    try:
+        shift = number(request.POST.get("shift") or "0", "Shifted by, s", -604_800, 604_800)
+        actions.take_measures(member, queries.run(member, pk), request.POST.get("name", ""), text, shift)
+    except DynamikosError as wrong:
+        return show(request, member, pk, "measures", wrong)
+    return redirect("run", member.project_id, pk)
+
+
+@member_view(post="engineer")
+def about(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """A run's star, tags and note."""
+    found, typed = queries.run(member, pk), request.POST
+    try:
+        actions.describe(member, found, bool(typed.get("star")), typed.get("tags", ""), typed.get("remark", ""))
+    except DynamikosError as wrong:
+        return show(request, member, pk, "about", wrong)
+    return redirect("run", member.project_id, pk)

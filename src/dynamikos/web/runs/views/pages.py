@@ -1,0 +1,150 @@
+"""A run and what moves on its page."""
+
+import uuid
+
+import msgspec
+from asgiref.sync import sync_to_async
+from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_GET
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.figures import digits
+from dynamikos.core.frozen.changing import said
+from dynamikos.core.objectives import Objective
+from dynamikos.core.reports.frames import Frame
+from dynamikos.web.projects.access import member_view, membership, stream_member
+from dynamikos.web.projects.models import Membership
+from dynamikos.web.runs import drawings, measures, queries
+from dynamikos.web.runs.models import Run
+from dynamikos.web.runs.tables import tables_of
+from dynamikos.web.streams.views import event_stream
+
+TAPE_LABEL = (
+    "Tape: lanes on the run clock. Left and right move the crosshair, with Shift they make the window longer, Escape"
+    " shows the measured part."
+)
+
+
+@member_view(get="reader")
+def runs(request: HttpRequest, member: Membership) -> HttpResponse:
+    return render(request, "runs/list.html", {"runs": queries.runs(member)[:200]})
+
+
+def _of_tape(objective: Objective) -> bool:
+    """Whether its limit stands on the tape's lane of response times."""
+    return objective.measure == "p95" and objective.level == "step" and objective.step is None
+
+
+@member_view(get="reader")
+def run(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return show(request, member, pk)
+
+
+def show(
+    request: HttpRequest, member: Membership, pk: uuid.UUID, form: str = "", wrong: DynamikosError | None = None
+) -> HttpResponse:
+    """A run's page; with what is `wrong` with the `form` that was sent, and what was typed into it."""
+    last = queries.newest_message(pk)
+    found = queries.run(member, pk)
+    context = tables_of(request, found)
+    inputs = context["inputs"]
+    frames = queries.frames(found, inputs)
+    every_lane = measures.lanes(found, inputs)
+    first_lanes = measures.shown_first(every_lane)
+    at, traces = measures.drawn(found, [no for lane in first_lanes for no, _ in lane.lines])
+    total = queries.lasts_s(found, inputs)
+    capacity, remarks, changes = queries.capacity(found), queries.remarks(found), queries.changes_of(found)
+    siblings, set_word = queries.siblings(found)
+    context.update(
+        {
+            "duration": total,
+            "is_held": queries.is_held(changes),
+            "changes": [said(each) for each in changes],
+            "stretches": queries.stretches(inputs),
+            "siblings": siblings,
+            "set_word": set_word,
+            "tape_label": TAPE_LABEL,
+            "sentence": queries.sentence(found),
+            "remarks": remarks,
+            "findings": found.findings,
+            "rejudged": queries.rejudged(found),
+            "capacity": capacity,
+            "curve": drawings.throughput(capacity) if capacity is not None else None,
+            "form": form,
+            "wrong": str(wrong) if wrong is not None else "",
+            "typed": request.POST if form else {},
+            "peak": inputs.planned_peak,
+            "last": last,
+            "shards": list(found.shards.all()),
+            "tape": {
+                "fields": Frame.__struct_fields__,
+                "frames": [msgspec.to_builtins(frame) for frame in frames],
+                "lanes": [msgspec.to_builtins(each) for each in dict.fromkeys((*first_lanes, *every_lane))],
+                "shown": [lane.key for lane in first_lanes],
+                "traces": {"at": at, "values": traces},
+                "remarks": [(each.second, each.text) for each in remarks],
+                "duration": total,
+                "measured": (inputs.measured[0], min(inputs.measured[1], max(total, inputs.measured[0]))),
+                "planned": inputs.planned([second + 0.995 for second in range(int(total) + 1)]),
+                "begins": found.begins_at.timestamp() if found.begins_at else None,
+                "over": found.is_over,
+                "noticed": found.findings is not None or found.state != Run.State.ENDED,
+                "last": last,
+                "limit": min((o.limit for o in inputs.plan.objectives if _of_tape(o)), default=None),
+            },
+        }
+    )
+    return render(request, "runs/run.html", context, status=422 if wrong is not None else 200)
+
+
+@member_view(get="reader")
+def tables(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    return render(request, "runs/tables.html", {**tables_of(request, queries.run(member, pk)), "swap": True})
+
+
+@member_view(get="reader")
+def headline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    found = queries.run(member, pk)
+    inputs = queries.as_run(found, queries.frozen(found))
+    context = {
+        "run": found,
+        "inputs": inputs,
+        "duration": queries.lasts_s(found, inputs),
+        "is_held": queries.is_held(queries.changes_of(found)),
+        "peak": inputs.planned_peak,
+        "shards": list(found.shards.all()),
+    }
+    context["sentence"] = queries.sentence(found)
+    return render(request, "runs/headline.html", context)
+
+
+@member_view(get="reader")
+def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
+    found = queries.run(member, pk)
+    exchange = queries.one_kept(found, number)
+    context = {
+        "run": found, "kept": exchange, "number": number, "in_table": "HX-Request" in request.headers,
+        "bar": drawings.parts(exchange.parts_us), "trace_link": queries.trace_link(found, exchange.trace),
+    }  # fmt: skip
+    return render(request, "runs/kept.html", context)
+
+
+@member_view(get="reader")
+def lines(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
+    """The lines of measures, by their numbers (no=1&no=2)."""
+    found = queries.run(member, pk)
+    numbers = [no for no in map(digits, request.GET.getlist("no")) if no is not None][:200]
+    at, traces = measures.drawn(found, numbers)
+    return JsonResponse({"at": at, "values": traces})
+
+
+@require_GET
+async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
+    member = await stream_member(request, project)
+    await sync_to_async(queries.run)(member, pk)
+
+    async def may() -> bool:
+        return bool(await sync_to_async(membership)(member.account, project))
+
+    return event_stream(request, pk, may)

@@ -1,0 +1,251 @@
+"""What is around a plan: personas, its text, copies, a pasted sheet, mended shares, suggested objectives."""
+
+import re
+from typing import Any
+
+from django.urls import reverse
+from msgspec.structs import replace
+
+from dynamikos.core.journeys import Journey
+from dynamikos.core.journeys.editing import change_request
+from dynamikos.core.objectives import Judgement
+from dynamikos.core.personas import Patience
+from dynamikos.core.plans import CrowdRow, Plan, write_plan
+from dynamikos.core.profiles import peak
+from dynamikos.core.reports import Row
+from dynamikos.core.verdicts.outcome import OUTCOME, Outcome
+from dynamikos.web.journeys import queries as journeys
+from dynamikos.web.journeys.actions import change as change_journey
+from dynamikos.web.journeys.actions import create as create_journey
+from dynamikos.web.plans import actions, personas, queries
+from dynamikos.web.plans.models import LoadPlan, Persona
+from dynamikos.web.projects.actions import create_project
+from dynamikos.web.projects.models import Revision
+from dynamikos.web.projects.revisions import token
+from dynamikos.web.runs import queries as run_queries
+from dynamikos.web.runs.models import Run
+from tests.web.support import PageCase
+from tests.web.test_runs import generator
+
+
+class PlanCase(PageCase):
+    def plan(self) -> Plan:
+        return queries.content(LoadPlan.objects.get(pk=self.sample.plan.pk))
+
+    def plan_head(self) -> Revision | None:
+        return LoadPlan.objects.get(pk=self.sample.plan.pk).head
+
+    def at(self, name: str, pk: object = None) -> str:
+        return reverse(name, args=[self.sample.project.pk, pk or self.sample.plan.pk])
+
+    def rows(self) -> list[CrowdRow]:
+        return [row for crowd in self.plan().everybody() for row in crowd.rows]
+
+
+class Personas(PlanCase):
+    def fields(self, **more: str) -> dict[str, str]:
+        return {"name": "Phone", "factor": "1.5", "patience": "8", "then": "reload", "reloads": "2", **more}
+
+    def test_made_changed_used_beside_another_copied_and_deleted(self) -> None:
+        self.client.post(reverse("personas", args=[self.sample.project.pk]), {"name": "Phone"})
+        found = Persona.objects.get()
+        self.client.post(self.at("persona", found.pk), self.fields(line="town radio", visit="return", cookies="a=b"))
+        core = personas.content(Persona.objects.get())
+        self.assertEqual((core.pace.factor, core.patience), (1.5, Patience(seconds=8, then="reload", reloads=2)))
+        self.assertEqual(core.visit.cookies if core.visit else (), (("a", "b"),))
+        self.client.post(self.at("persona-copy", found.pk), {"name": "Tablet"})
+        both = [str(each.pk) for each in Persona.objects.all()]
+        page = self.client.get(reverse("personas", args=[self.sample.project.pk]), {"beside": both})
+        self.assertContains(page, "Side by side")
+        self.assertContains(page, "town radio")
+        row = replace(self.rows()[0], persona="phone")
+        crowd = replace(self.plan().everybody()[0], rows=(row,))
+        changed = self.plan().with_crowds((crowd,))
+        parts = {"journey": changed.journey, "profile": changed.profile, "crowds": changed.crowds}
+        actions.change(self.sample.member, self.sample.plan, token(self.sample.plan.head), **parts)
+        refused = self.client.post(self.at("persona-delete", found.pk), {"sure": "Phone"})
+        self.assertContains(refused, "is used in", status_code=422)
+        Persona.objects.all().delete()
+        self.assertContains(self.client.get(self.at("plan")), "persona &#x27;phone&#x27; is not in this project")
+
+    def test_what_can_not_be_taken_stays_as_it_was_typed(self) -> None:
+        found = personas.create(self.sample.member, "Phone")
+        for given, words in (
+            ({"patience": "soon"}, "Waits for a step"),
+            ({"patience": "0"}, "more than 0"),
+            ({"headers": "no pair"}, "is no pair"),
+            ({"line": "own"}, "needs figures"),
+            ({"connections": "900"}, "Connections to each origin"),
+        ):
+            with self.subTest(words):
+                answer = self.client.post(self.at("persona", found.pk), self.fields(note="keep me", **given))
+                self.assertContains(answer, words, status_code=422)
+                self.assertContains(answer, "keep me", status_code=422)
+        answer = self.client.post(self.at("persona", found.pk), {"text": "form: 1\npersona: phone\npase: 3\n"})
+        self.assertContains(answer, "pase", status_code=422)
+        self.client.post(self.at("persona", found.pk), {"text": "form: 1\npersona: phone\nname: Slow\nclient: phone\n"})
+        self.assertEqual(Persona.objects.get().name, "Slow")
+        other = self.client.post(self.at("persona", found.pk), {"text": "form: 1\npersona: other\n"})
+        self.assertContains(other, "The key of a persona stays", status_code=422)
+
+
+class Text(PlanCase):
+    def test_taken_refused_and_what_changed(self) -> None:
+        page = self.client.get(self.at("plan-text"))
+        parent = page.context["token"]
+        text = write_plan(replace(self.plan(), name="By hand"))
+        self.assertEqual(self.client.post(self.at("plan-text"), {"text": text, "parent": parent}).status_code, 302)
+        self.assertEqual(self.plan().name, "By hand")
+        page = self.client.get(self.at("plan-text"))
+        self.assertContains(page, "+ name: By hand")
+        wrong = text.replace("seconds", "secconds")
+        refused = self.client.post(self.at("plan-text"), {"text": wrong, "parent": page.context["token"]})
+        self.assertContains(refused, "secconds", status_code=422)
+        stale = self.client.post(self.at("plan-text"), {"text": text.replace("By hand", "Late"), "parent": parent})
+        self.assertContains(stale, "Late", status_code=409)
+        self.assertEqual(self.plan().name, "By hand")
+
+    def test_copied_here_and_into_another_project(self) -> None:
+        self.client.post(self.at("plan-copy"), {"name": "Twin"})
+        self.assertEqual(LoadPlan.objects.get(name="Twin").project, self.sample.project)
+        other = create_project(self.sample.accounts["bran"], "Other Fell")
+        answer = self.client.post(self.at("plan-copy"), {"name": "Away", "into": str(other.project_id)})
+        self.assertEqual(LoadPlan.objects.get(name="Away").project, other.project)
+        self.assertContains(self.client.get(answer["Location"]), "is not in this project any more")
+        foreign = self.client.post(self.at("plan-copy"), {"into": str(self.sample.foreign.project_id)})
+        self.assertContains(foreign, "You can change no such project", status_code=422)
+
+
+class Sheet(PlanCase):
+    def test_two_mistakes_are_said_mended_and_the_shares_made_a_hundred(self) -> None:
+        create_journey(self.sample.member, replace(journeys.content(self.sample.journey), name="Sky"), None)
+        name = self.sample.journey.name
+        sheet = f"Who\tJourney\tCount\nBrowsers\tSki\t4,000\nObservers\t{name}\tmany\nStaff\t{name}\t12\n"
+        columns = {"name": "0", "journey": "1", "persona": "", "share": "2"}
+        page = self.client.post(self.at("plan-sheet"), {"sheet": sheet})
+        self.assertContains(page, "Which column is what?")
+        page = self.client.post(self.at("plan-sheet"), {"sheet": sheet, "take": "1", **columns})
+        self.assertContains(page, "2 lines to look at")
+        self.assertContains(page, "no journey “Ski”")
+        self.assertContains(page, "“many” is no share")
+        self.assertEqual(len(self.rows()), 1)
+        better = sheet.replace("Ski", "Sky").replace("many", "350")
+        self.client.post(self.at("plan-sheet"), {"sheet": better, "take": "1", **columns})
+        self.assertEqual([row.share for row in self.rows()], [4000, 350, 12])
+        self.assertContains(self.client.get(self.at("plan")), "the shares come to 4362, not 100")
+        self.client.post(self.at("plan-mend"), {"what": "sum", "lock": []})
+        self.assertAlmostEqual(sum(row.share for row in self.rows()), 100)
+        self.client.post(self.at("plan-mend"), {"what": "twice"})
+        self.assertEqual(len(self.rows()), 2)
+        another = {"crowd": "late", "rows": (CrowdRow(row="staff", journey=self.rows()[0].journey),)}
+        both = self.plan().with_crowds((*self.plan().everybody(), replace(self.plan().everybody()[0], **another)))
+        actions.change(self.sample.member, self.sample.plan, token(self.plan_head()), crowds=both.crowds)
+        self.client.post(self.at("plan-sheet"), {"sheet": better, "take": "1", **columns})
+        self.assertEqual([row.row for row in self.rows()], ["browsers", "observers", "staff-2", "staff"])
+        refused = self.client.post(self.at("plan-mend"), {"what": "everything"})
+        self.assertContains(refused, "nothing that can be mended", status_code=422)
+        self.assertContains(self.client.post(self.at("plan-sheet"), {"sheet": " "}), "is empty", status_code=422)
+
+
+class Beginning(PlanCase):
+    def test_a_plan_begins_from_a_purpose(self) -> None:
+        given = {"journey": self.sample.journey.key, "name": "Limit", "start": "stairs", "stairs-users": "80"}
+        self.client.post(reverse("plans", args=[self.sample.project.pk]), given)
+        core = queries.content(LoadPlan.objects.get(name="Limit"))
+        self.assertEqual((core.everybody()[0].seats, core.objectives[1].then), (80, "stop gently"))
+        none = self.client.post(reverse("plans", args=[self.sample.project.pk]), {**given, "stairs-users": "0"})
+        self.assertContains(none, "needs users", status_code=422)
+
+    def test_objectives_from_a_run_times_a_factor(self) -> None:
+        rows = [
+            Row(level="step", journey="evening-booking", step="front-page", p95_ms=101.0),
+            Row(level="step", journey="evening-booking", step="confirm", max_ms=37.0),
+            Row(level="request", step="front-page", request="x", p95_ms=1.0),
+        ]
+        outcome: Any = OUTCOME.plain(Outcome(rows=rows, judgements=[Judgement()]))
+        run = Run.objects.create(
+            project=self.sample.project, plan=self.sample.plan, number=1, name="r", frozen=b"{}", sha256="",
+            state="ended", outcome=outcome,
+        )  # fmt: skip
+        before = len(self.plan().objectives)
+        self.assertContains(self.client.get(self.at("plan")), "run 1")
+        self.client.post(self.at("plan-suggest"), {"source": f"run:{run.pk}", "factor": "1.5"})
+        made = {each.step: each.limit for each in self.plan().objectives[before:]}
+        self.assertEqual(made, {"front-page": 160.0, "confirm": 56.0})  # 151.5 and 55.5, on two digits upwards
+        again = self.client.post(self.at("plan-suggest"), {"source": f"run:{run.pk}", "factor": "1.5"})
+        self.assertContains(again, "Nothing to suggest", status_code=422)
+        self.assertTrue(all(re.fullmatch(r"[a-z0-9-]+", each.objective) for each in self.plan().objectives))
+
+
+class Crowds(PlanCase):
+    def test_one_is_copied_here_and_into_a_plan_of_another_project(self) -> None:
+        key = self.plan().everybody()[0].crowd
+        self.client.post(self.at("plan-crowd-copy"), {"crowd": key})
+        self.assertEqual(len(self.plan().everybody()), 2)
+        other = create_project(self.sample.accounts["bran"], "Other Fell")
+        there = actions.copy(self.sample.member, self.sample.plan, "There", other)
+        self.assertContains(self.client.get(self.at("plan")), "Other Fell:")
+        answer = self.client.post(self.at("plan-crowd-copy"), {"crowd": key, "into": str(there.pk)})
+        self.assertIn(str(other.project_id), answer["Location"])
+        self.assertEqual(len(queries.content(LoadPlan.objects.get(pk=there.pk)).everybody()), 2)
+        foreign = actions.copy(self.sample.member, self.sample.plan, "Foreign", self.sample.foreign)
+        refused = self.client.post(self.at("plan-crowd-copy"), {"crowd": key, "into": str(foreign.pk)})
+        self.assertContains(refused, "You can change no such plan", status_code=422)
+        refused = self.client.post(self.at("plan-crowd-copy"), {"crowd": "gone"})
+        self.assertContains(refused, "not in the plan any more", status_code=422)
+
+    def test_what_is_not_proven_or_not_checked_is_said_and_mended(self) -> None:
+        journey = self.sample.journey
+
+        def bare(core: Journey) -> Journey:
+            core = change_request(core, "find-slot", core.find_step("find-slot").requests[-1].request, captures=())
+            for request in core.find_step("find-slot").requests:
+                core = change_request(core, "find-slot", request.request, checks=(), captures=())
+            return core
+
+        change_journey(self.sample.member, journey, token(journey.head), bare, label="")
+        name = queries.scripts_of(self.sample.plan, self.plan())[journey.key].find_step("find-slot").name
+        page = self.client.get(self.at("plan"))
+        self.assertContains(page, "It was not rehearsed since it was last changed.")
+        self.assertContains(page, f"nothing is checked in {name}")
+        self.client.post(self.at("plan-mend"), {"what": f"unchecked:{journey.key}"})
+        self.assertNotContains(self.client.get(self.at("plan")), "nothing is checked")
+        checks = journeys.content(self.stored()).find_step("find-slot").requests[-1].checks
+        self.assertEqual([each.status for each in checks], [200])
+        refused = self.client.post(self.at("plan-mend"), {"what": "unchecked:gone"})
+        self.assertContains(refused, "not in this project any more", status_code=422)
+        refused = self.client.post(self.at("plan-mend"), {"what": f"unrehearsed:{journey.key}"})
+        self.assertContains(refused, "can&#x27;t be rehearsed yet", status_code=422)
+
+
+class OneStart(PlanCase):
+    def test_load_think_times_and_text_for_one_start(self) -> None:
+        generator()
+        before = self.plan()
+        fields = {"sure": "1", "once_load": "50", "once_think": "0.5", "name": "Half", "remark": "a try"}
+        self.assertEqual(self.client.post(self.at("start-run"), fields).status_code, 302)
+        run = Run.objects.get()
+        frozen = run_queries.frozen(run)
+        self.assertEqual(frozen.plan.think_factor, 0.5)
+        self.assertEqual(frozen.planned_peak, round(peak(before.everybody()[0].profile) / 2))
+        self.assertEqual((run.name, run.remark), ("Half", "This start only: load × 0.5, think times × 0.5.\na try"))
+        self.assertEqual(self.plan(), before)
+        Run.objects.all().delete()
+        text = write_plan(replace(before, think_factor=3.0))
+        asked = self.client.post(self.at("plan-text"), {"text": text, "once": "1"})
+        self.assertEqual((asked.status_code, asked["Location"]), (307, self.at("preflight")))
+        page = self.client.post(self.at("preflight"), {"text": text})
+        self.assertContains(page, "from a text of the plan that was changed")
+        self.client.post(self.at("start-run"), {"sure": "1", "text": text})
+        self.assertEqual((run_queries.frozen(Run.objects.get()).plan.think_factor, self.plan()), (3.0, before))
+
+    def test_what_can_not_be_read_stays_where_it_was_typed(self) -> None:
+        generator()
+        for name in ("preflight", "start-run"):
+            page = self.client.post(self.at(name), {"once_load": "half", "remark": "keep me", "sure": "1"})
+            self.assertContains(page, "Load, %: &#x27;half&#x27; is not a number", status_code=422)
+            self.assertContains(page, "keep me", status_code=422)
+        wrong = write_plan(self.plan()).replace("seconds", "secconds")
+        page = self.client.post(self.at("plan-text"), {"text": wrong, "once": "1"})
+        self.assertContains(page, "secconds", status_code=422)
+        self.assertEqual(Run.objects.count(), 0)

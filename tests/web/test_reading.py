@@ -1,0 +1,171 @@
+"""Windows, slices and lines of a run of three rows on two generators, against its samples one by one."""
+
+import datetime
+import math
+import random
+from typing import Any
+
+import numpy as np
+from django.utils import timezone
+from msgspec.structs import replace
+
+from dynamikos.core.frozen import canonical, every_series
+from dynamikos.core.plans import Crowd, CrowdRow
+from dynamikos.core.profiles import Stretch
+from dynamikos.core.reports import SeriesSecond, ShardSecond, encode
+from dynamikos.core.statistics import Histogram
+from dynamikos.fleet.coordinator.noticing import expire
+from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.web.runs import actions, queries, reading
+from dynamikos.web.runs.models import Report, Run, Second, Shard
+from tests.web.support import Sample, TestCase
+from tests.web.test_runs import generator
+
+SECONDS = 665
+Samples = dict[tuple[int, int], list[tuple[int, int]]]  # by shard and series: (second, µs)
+
+
+class Reading(TestCase):
+    samples: Samples
+
+    @classmethod
+    def setUpTestData(cls) -> None:
+        generator()
+        cls.sample = Sample()
+        run = actions.start(cls.sample.member, cls.sample.plan)
+        inputs = queries.frozen(run)
+        key = inputs.journey.journey
+        short = replace(inputs.journey, opening=(), rounds=inputs.journey.rounds[:3], closing=())
+        rows = tuple(CrowdRow(row=name, journey=key) for name in ("left", "middle", "right"))
+        profile = (Stretch(stretch="burst", to=6, seconds=SECONDS),)
+        inputs = replace(
+            inputs,
+            journeys={key: short},
+            crowds=(Crowd(crowd="c", profile=profile, rows=rows),),
+            measured=(0.0, SECONDS),
+        )
+        run.frozen = canonical(inputs)
+        run.state, run.begins_at = "running", timezone.now()
+        run.save()
+        cls.inputs, cls.series = inputs, every_series(inputs)
+        draw = random.Random(11)
+        cls.samples = {}
+        reports = []
+        for number in range(2):
+            shard = Shard.objects.create(run=run, number=number, generator_name=f"g{number}", state="running")
+            for second in range(SECONDS):
+                parts = [cls.part(number, each.no, second, draw) for each in cls.series]
+                message = ShardSecond(shard=number, second=second, series=parts, judged={0: 1}, missed={0: second % 2})
+                reports.append(Report(shard=shard, second=second, body=encode(message)))
+        Report.objects.bulk_create(reports)
+        RunWatch(Run.objects.get(pk=run.pk)).look(may_judge_lost=False)
+        cls.run_pk = run.pk
+
+    @classmethod
+    def part(cls, shard: int, no: int, second: int, draw: random.Random) -> SeriesSecond:
+        values = [int(draw.lognormvariate(10.5, 0.8)) for _ in range(draw.randrange(3))]
+        cls.samples.setdefault((shard, no), []).extend((second, value) for value in values)
+        failed = {"status 500": 1} if draw.random() < 0.1 else {}
+        squares = str(sum(value * value for value in values))
+        hist = Histogram.of(values).to_bytes()
+        return SeriesSecond(no=no, n=len(values), sum_us=sum(values), squares=squares, hist=hist, failed=failed)
+
+    def found(self) -> Run:
+        return Run.objects.get(pk=self.run_pk)
+
+    def values(self, numbers: set[int], begin: int, end: int, shards: tuple[int, ...] = (0, 1)) -> Any:
+        return np.array(
+            [v for (shard, no), rows in self.samples.items() if no in numbers and shard in shards
+             for second, v in rows if begin <= second < end]
+        )  # fmt: skip
+
+    def same(self, row: Any, values: Any) -> None:
+        """Counts exact, percentiles within 0.1 % of the nearest rank."""
+        self.assertEqual(row.count - row.failures, len(values))
+        if not len(values):
+            self.assertIsNone(row.mean_ms)
+            return
+        self.assertAlmostEqual(row.mean_ms, values.mean() / 1000, 9)
+        self.assertAlmostEqual(row.sd_ms, values.std() / 1000, 6)
+        for percent, found in ((50, row.p50_ms), (90, row.p90_ms), (95, row.p95_ms), (99, row.p99_ms)):
+            exact = np.sort(values)[math.ceil(percent / 100 * len(values)) - 1] / 1000
+            if found is not None:
+                self.assertLess(abs(found - exact), 0.001 * exact + 1e-9)
+
+    def test_of_everybody_and_of_each_row_in_any_window(self) -> None:
+        found = self.found()
+        alike = {each.no: {other.no for other in self.series if (other.level, other.step, other.request) == (
+            each.level, each.step, each.request)} for each in self.series}  # fmt: skip
+        first = {(each.level, each.step, each.request): each.no for each in reversed(self.series)}
+        for begin, end in ((0, SECONDS), (33, 571), (119, 121), (600, 665), (630, 664), (0, 5000)):
+            for row in (None, "middle"):
+                ledger = queries.window(found, self.inputs, begin, end, row)
+                shown = reading.shown_series(self.inputs, row)
+                self.assertEqual(len(shown), len(self.series) / 3)
+                with self.subTest(begin=begin, end=end, row=row):
+                    for step, below in queries.table(ledger, shown, end - begin, "", True):
+                        for each in (step, *below):
+                            every = alike[first[(each.level, each.step, each.request)]]
+                            numbers = every if row is None else {each.no}
+                            self.same(each, self.values(numbers, begin, end))
+                    rounds = self.values({each.no for each in self.series if each.level == "round"
+                                          and row in (None, each.row)}, begin, end)  # fmt: skip
+                    self.assertEqual(queries.rounds(ledger, row)[0], len(rounds))
+
+    def test_of_one_generator(self) -> None:
+        step = next(each for each in self.series if each.level == "step")
+        ledger = reading.window(self.found(), [step], 60, 660, shard=1)
+        self.assertEqual(ledger.totals[step.no].passed.n, len(self.values({step.no}, 60, 660, (1,))))
+
+    def test_the_table_of_one_generator(self) -> None:
+        found = self.found()
+        ledger = queries.of_generator(found, self.inputs, 1, 60, 660)
+        shown = [each for each in reading.shown_series(self.inputs) if each.level == "step"]
+        for each in shown:
+            numbers = {other.no for other in self.series if (other.level, other.step) == ("step", each.step)}
+            self.assertEqual(ledger.totals[each.no].passed.n, len(self.values(numbers, 60, 660, (1,))))
+        rounds = {each.no for each in self.series if each.level == "round"}
+        self.assertEqual(queries.rounds(ledger)[0], len(self.values(rounds, 60, 660, (1,))))
+        self.client.force_login(self.sample.accounts["bran"])
+        page = self.client.get(self.sample.address(f"runs/{found.pk}/tables?from=60&to=660&generator=1"))
+        self.assertContains(page, "Of which generator")
+
+    def test_lines_by_the_second_and_by_tens(self) -> None:
+        steps = {each.no for each in self.series if each.level == "step"}
+        found = self.found()
+        by_second = reading.line(found, steps, 10, SECONDS)
+        self.assertEqual([point.at for point in by_second], list(range(10, SECONDS)))
+        for point in by_second[::97]:
+            self.assertEqual(point.passed, len(self.values(steps, point.at, point.at + 1)))
+        whole = reading.POINTS
+        reading.POINTS = 40
+        try:
+            by_tens = reading.line(found, steps, 0, SECONDS)
+        finally:
+            reading.POINTS = whole
+        self.assertLessEqual(len(by_tens), 40)
+        self.assertEqual(sum(point.passed for point in by_tens), len(self.values(steps, 0, SECONDS)))
+        for point in by_tens:
+            values = np.sort(self.values(steps, point.at, point.at + point.seconds))
+            exact = values[math.ceil(0.95 * len(values)) - 1] / 1000
+            self.assertLess(abs((point.ms(95) or 0) - exact), 0.005 * exact)
+
+    def test_reports_expire_and_what_is_folded_stays(self) -> None:
+        found = self.found()
+        before = queries.window(found, self.inputs, 0, SECONDS).rows(1)
+        Run.objects.filter(pk=found.pk).update(state="ended", ended_at=timezone.now() - datetime.timedelta(days=29))
+        self.assertEqual(expire(), 0)
+        Run.objects.filter(pk=found.pk).update(ended_at=timezone.now() - datetime.timedelta(days=31))
+        with self.settings(REPORTS_DAYS=0):
+            self.assertEqual(expire(), 0)
+        self.assertEqual(expire(), 2 * SECONDS)
+        self.assertEqual(queries.window(self.found(), self.inputs, 0, SECONDS).rows(1), before)
+
+    def test_nothing_is_read_of_reports(self) -> None:
+        found = self.found()
+        before = queries.window(found, self.inputs, 0, SECONDS).rows(1)
+        self.assertTrue(Second.objects.filter(run=found, second__gte=660).exists())
+        Report.objects.all().delete()
+        self.assertEqual(queries.window(found, self.inputs, 0, SECONDS).rows(1), before)
+        judged = list(reading.besides(found, 0, SECONDS))
+        self.assertEqual((len(judged), judged[-1].judged, judged[-2].missed), (SECONDS, {0: 2}, {0: 2}))

@@ -1,0 +1,274 @@
+"""Probes, lanes, remarks, findings, suspects and a closer look: what a run's page tells beside its figures."""
+
+import io
+import json
+import queue
+from typing import Any
+
+import numpy as np
+import pyarrow.parquet as pq
+from django.urls import reverse
+from django.utils import timezone
+from msgspec.structs import replace
+from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+from dynamikos.core.frozen import FrozenRun, canonical, every_series
+from dynamikos.core.objectives import Objective
+from dynamikos.core.probes import Host, Probe
+from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
+from dynamikos.core.statistics import Histogram
+from dynamikos.engine.probing import ProbeSecond
+from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.fleet.probing import Probed, write
+from dynamikos.web.plans import queries as plans
+from dynamikos.web.plans.actions import change
+from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.projects.revisions import token
+from dynamikos.web.runs import actions, analysis, measures, queries
+from dynamikos.web.runs.models import MeasureMinute, ProbeTry, Reading, Remark, Report, Run, Shard
+from dynamikos.web.streams.models import Message
+from tests.web.support import PageCase, Sample
+from tests.web.test_runs import generator
+
+SECONDS, GUST = 150, (100, 106)
+
+
+class Watched(PageCase):
+    """A run in which one step stood still for six seconds, and a measure of the servers with it."""
+
+    inputs: FrozenRun
+
+    @classmethod
+    def setUpTestData(cls) -> None:
+        cls.sample = Sample()
+        generator()
+        run = actions.start(cls.sample.member, cls.sample.plan)
+        probes = (Probe(probe="target", name="Servers", openmetrics="http://127.0.0.1:9/metrics"),
+                  Probe(probe="machine", host=Host()))  # fmt: skip
+        frozen = queries.frozen(run)
+        short = replace(frozen.journey, opening=(), rounds=frozen.journey.rounds[:3], closing=())
+        frozen = replace(frozen, plan=replace(frozen.plan, probes=probes), journeys={short.journey: short},
+                         measured=(10.0, SECONDS))  # fmt: skip
+        cls.inputs = frozen
+        run.frozen, run.state, run.begins_at = canonical(frozen), "running", timezone.now()
+        run.save()
+        cls.shard = Shard.objects.create(run=run, number=0, generator_name="g", state="running")
+        draw = np.random.default_rng(5)
+        series = every_series(frozen)
+        steps = [each for each in series if each.level == "step"]
+        cls.step = steps[1]
+        reports = []
+        for second in range(SECONDS):
+            parts = []
+            for each in series:
+                slow = 40 if each.step == cls.step.step and GUST[0] <= second < GUST[1] else 1
+                values = [int(v * slow) for v in draw.lognormal(10, 0.3, 6)]
+                hist = Histogram.of(values).to_bytes()
+                squares = str(sum(v * v for v in values))
+                parts.append(SeriesSecond(no=each.no, n=6, sum_us=sum(values), squares=squares, hist=hist))
+            reports.append(Report(shard=cls.shard, second=second, body=encode(ShardSecond(
+                shard=0, second=second, users={"thinking": 20}, answered=18, sent=18, series=parts, health=Health(),
+                last=second == SECONDS - 1))))  # fmt: skip
+        Report.objects.bulk_create(reports)
+        probed = Probed(run, frozen)
+        for second in range(SECONDS):
+            stuck = 1.0 if GUST[0] - 2 <= second < GUST[1] - 2 else 0.0
+            values = {"queue": 30 * stuck + float(draw.normal(0, 0.3)), 'busy{of="a"}': 50 + float(draw.normal()),
+                      'busy{of="b"}': 20 + float(draw.normal())}  # fmt: skip
+            units = {'busy{of="a"}': "%", 'busy{of="b"}': "%"}
+            if 60 <= second < 65:
+                told = ProbeSecond(probe="target", second=second, problem="it answered with status 503")
+            else:
+                told = ProbeSecond(probe="target", second=second, values=values, units=units)
+            probed.told.put(told)
+            write(probed)
+        RunWatch(run).look(may_judge_lost=False)
+        Run.objects.filter(pk=run.pk).update(
+            state="ended", ended="finished", ended_at=timezone.now(), outcome={"ended": "finished", "exit_code": 0}
+        )
+        cls.run_pk = run.pk
+
+    def found(self) -> Run:
+        return Run.objects.get(pk=self.run_pk)
+
+    def at(self, name: str, **query: Any) -> str:
+        return reverse(name, args=[self.sample.project.pk, self.run_pk]) + (
+            "?" + "&".join(f"{key}={value}" for key, value in query.items()) if query else ""
+        )
+
+
+class Probes(Watched):
+    def test_whole_minutes_are_arrays_and_the_rest_is_read_all_the_same(self) -> None:
+        found = self.found()
+        self.assertEqual(MeasureMinute.objects.filter(run=found, no=0).count(), 2)
+        self.assertFalse(Reading.objects.filter(run=found, second__lt=120).exists())
+        trace = measures.traces(found, [0], 0, SECONDS)[0]
+        self.assertEqual(int(np.isnan(trace).sum()), 5)
+        self.assertTrue(np.isnan(trace[60:65]).all())
+        self.assertGreater(trace[100], 25)
+        part = measures.traces(found, [0], 58, 130)[0]
+        np.testing.assert_array_equal(part, trace[58:130])
+
+    def test_a_gap_is_remarked_once_when_it_begins_and_once_when_it_ends(self) -> None:
+        told = list(Remark.objects.filter(run=self.run_pk).values_list("second", "text"))
+        self.assertEqual([second for second, _ in told], [60, 65])
+        self.assertIn("tells nothing: it answered with status 503", told[0][1])
+
+    def test_what_goes_to_whoever_watches_and_a_prober_that_goes_on(self) -> None:
+        again = Probed(self.found(), self.inputs, queue.Queue())
+        again.numbers = {(each.probe, each.name, each.unit): each.no for each in self.found().measures.all()}
+        again.told.put(ProbeSecond(probe="target", second=149, values={"queue": 7.0, "new": 1.0}))
+        write(again, is_over=True)
+        self.assertEqual(self.found().measures.count(), 4)
+        watch = RunWatch(self.found())
+        watch.told = [0, 0]
+        watch._probes()
+        events = Message.objects.filter(subject=self.run_pk, event="remark").values_list("body", flat=True)
+        said = [60, "The probe Servers tells nothing: it answered with status 503"]
+        self.assertIn(said, [json.loads(each) for each in events])
+
+    def test_lanes_hold_what_is_alike_and_more_can_be_asked_for(self) -> None:
+        lanes = measures.lanes(self.found(), self.inputs)
+        self.assertEqual([(each.title, [label for _, label in each.lines]) for each in lanes],
+                         [("Servers: queue", [""]), ("Servers: busy", ["a", "b"])])  # fmt: skip
+        answer = self.client.get(self.at("run-lines", no=1)).json()
+        self.assertEqual((len(answer["at"]), list(answer["values"])), (SECONDS, ["1"]))
+        page = self.client.get(self.at("run"))
+        self.assertContains(page, "Servers: queue")
+
+    def test_fields_of_probes_are_kept_and_what_can_not_be_is_said(self) -> None:
+        plan = self.sample.plan
+        address = reverse("plan", args=[self.sample.project.pk, plan.pk])
+        page = self.client.get(address)
+        form = {"parent": page.context["token"], "name": "P", "environment": plans.content(plan).environment,
+                "crowd": "users", "c0-journey": plans.content(plan).journey, "c0-row": "", "c0-row-name": "",
+                "c0-share": "100", "c0-stretch": "hold", "c0-to": "", "c0-seconds": "9", "c0-steps": "",
+                "c0-points": ""}  # fmt: skip
+
+        def rows(*rows: tuple[str, ...]) -> dict[str, Any]:
+            names = ("key", "kind", "address", "every", "measures", "name")
+            return {f"probe-{name}": [row[at] for row in rows] for at, name in enumerate(names)}
+
+        wrong = self.client.post(address, {**form, **rows(("", "openmetrics", "", "1", "", "Mine"))})
+        self.assertContains(wrong, "needs the address", status_code=422)
+        self.assertContains(wrong, "Mine", status_code=422)
+        place = "{{ env.observatory }}/metrics"
+        self.client.post(address, {**form, **rows(("", "openmetrics", place, "2", "a*, b", "S"),
+                                                  ("", "host", "", "", "", ""), ("", "", "", "", "", ""))})  # fmt: skip
+        probes = plans.content(LoadPlan.objects.get(pk=plan.pk)).probes
+        self.assertEqual([(each.probe, each.every_s, each.measures) for each in probes],
+                         [("s", 2.0, ("a*", "b")), ("machine", 1.0, ())])  # fmt: skip
+        tried = self.client.post(reverse("try-probe", args=[self.sample.project.pk, plan.pk]), {"probe": "s"})
+        self.assertContains(tried, "nobody read it in time", status_code=422)
+        self.assertFalse(ProbeTry.objects.exists())
+
+
+class Told(Watched):
+    def test_findings_are_kept_with_the_run_and_shown(self) -> None:
+        self.assertContains(self.client.get(self.at("run")), "is being looked at")
+        made, capacity = analysis.look(self.found())
+        self.assertIsNone(capacity, "a held load says nothing of capacity")
+        rules = {each.rule: each for each in made}
+        self.assertEqual(rules["gust"].step, self.step.step)
+        self.assertEqual(rules["probe-silent"].about, "measurement")
+        from msgspec import to_builtins
+
+        Run.objects.filter(pk=self.run_pk).update(findings=[to_builtins(each) for each in made])
+        page = self.client.get(self.at("run"))
+        self.assertContains(page, "times as long as usual from second 100 to 106")
+        self.assertContains(page, 'data-window-from="100"')
+
+    def test_the_suspect_of_the_gust_and_its_lag(self) -> None:
+        at = {"from": GUST[0], "to": GUST[1], "journey": self.step.journey, "step": self.step.step}
+        page = self.client.get(self.at("run-closer", **at))
+        self.assertContains(page, "Servers: queue")
+        self.assertContains(page, "2 s before")
+        self.assertContains(page, "laid over one another")
+        self.assertContains(page, "tolerating")
+        slow = self.client.get(self.at("run-closer", **at, apdex=1))
+        self.assertContains(slow, "36 frustrated")  # of six seconds
+        other = self.client.get(self.at("run-suspects", **at, z=90))
+        self.assertContains(other, "Nothing explains it")
+        long = self.client.get(self.at("run-suspects", **{**at, "from": 20, "to": 120}))
+        self.assertContains(long, "more than a third of the run")
+        wrong = self.client.get(self.at("run-closer", **{**at, "step": "nowhere"}))
+        self.assertContains(wrong, "no such step", status_code=422)
+
+    def test_a_remark_at_a_second_and_at_this_moment(self) -> None:
+        self.client.post(self.at("run-remark"), {"text": "deployed", "second": "40"})
+        self.client.post(self.at("run-remark"), {"text": "now"})
+        told = Remark.objects.filter(run=self.run_pk, by=self.sample.accounts["bran"]).order_by("second")
+        self.assertEqual(list(told.values_list("second", "text")), [(40, "deployed"), (SECONDS - 1, "now")])
+        for data, words in (({"text": " "}, "Write what"), ({"text": "x", "second": "900"}, "one of those before")):
+            self.assertContains(self.client.post(self.at("run-remark"), data), words, status_code=422)
+        self.assertContains(self.client.get(self.at("run")), "deployed")
+
+
+class Afterwards(Watched):
+    def test_figures_and_seconds_as_files(self) -> None:
+        base = [self.sample.project.pk, self.run_pk]
+        csv_text = b"".join(self.client.get(reverse("run-figures", args=[*base, "csv"])).streaming_content).decode()
+        head, *lines = csv_text.splitlines()
+        self.assertIn("p95_ms", head)
+        self.assertEqual(
+            len(lines), sum(each.level in ("step", "request", "embedded", "item") for each in every_series(self.inputs))
+        )
+        answer = self.client.get(reverse("run-seconds", args=[*base, "parquet"]) + "?from=10&to=20")
+        table = pq.read_table(io.BytesIO(answer.content)).to_pydict()
+        self.assertEqual((min(table["second"]), max(table["second"])), (10, 19))
+        self.assertEqual(sum(table["passed"]), 10 * 6 * len(every_series(self.inputs)))
+        self.assertEqual(self.client.get(reverse("run-figures", args=[*base, "xlsx"])).status_code, 404)
+        told = self.client.get(reverse("run-metrics", args=base)).content.decode()
+        families = {each.name: each for each in text_string_to_metric_families(told)}
+        self.assertEqual({sample.labels["run"] for sample in families["dynamikos_samples"].samples}, {"1"})
+        self.assertIn("dynamikos_response_p95_seconds", families)
+
+    def test_judged_anew_with_both_kept(self) -> None:
+        found = self.found()
+        key = self.step.step
+        objectives = (
+            Objective(objective="a", measure="p95", limit=100, step=key),
+            Objective(objective="b", measure="p95", limit=100, step=key, every_s=10, missed_allowed=30),
+        )
+        change(self.sample.member, self.sample.plan, token(self.sample.plan.head), objectives=objectives)  # fmt: skip
+        self.client.post(self.at("run-anew"))
+        made = queries.rejudged(self.found())
+        self.assertEqual([each.word for each in made], ["met", "met"])
+        self.assertEqual([mark.word for mark in made[1].marks].count("missed"), 1)
+        self.assertEqual(self.found().outcome, found.outcome)
+        self.assertContains(self.client.get(self.at("run")), "Judged anew")
+        plan = LoadPlan.objects.get(pk=self.sample.plan.pk)
+        gone = (Objective(objective="c", measure="p95", limit=1, step="nowhere"),)
+        change(self.sample.member, plan, token(plan.head), objectives=gone)
+        self.assertContains(self.client.post(self.at("run-anew")), "nowhere", status_code=422)
+        self.assertEqual(queries.rejudged(self.found()), made)
+
+    def test_inputs_are_readable_and_make_a_new_plan(self) -> None:
+        page = self.client.get(self.at("run-inputs"))
+        for words in ("probes:", "Journey:", "agreed targets", "http://127.0.0.1:9"):
+            self.assertContains(page, words)
+        answer = self.client.post(self.at("run-inputs"))
+        made = LoadPlan.objects.order_by("-changed_at").first()
+        self.assertIn(str(made.pk), answer["Location"])
+        self.assertIn("as in run 1", made.name)
+
+    def test_a_star_tags_and_a_note(self) -> None:
+        self.client.post(self.at("run-about"), {"star": "1", "tags": "release 4, , nightly,release 4", "remark": "ok"})
+        found = self.found()
+        self.assertEqual((found.is_starred, found.tags, found.remark), (True, "release 4, nightly", "ok"))
+        listed = self.client.get(reverse("runs", args=[self.sample.project.pk]))
+        self.assertContains(listed, "★")
+        self.assertContains(listed, "nightly")
+
+    def test_measures_that_come_afterwards(self) -> None:
+        cells = "second,lag\n" + "\n".join(f"{second},{second % 7}" for second in range(SECONDS))
+        self.client.post(self.at("run-measures"), {"cells": cells, "name": "Replica", "shift": "2"})
+        found = self.found()
+        lane = next(each for each in measures.lanes(found, self.inputs) if "lag" in each.title)
+        trace = measures.traces(found, [lane.lines[0][0]], 0, SECONDS)[lane.lines[0][0]]
+        self.assertTrue(np.isnan(trace[:2]).all())
+        self.assertEqual(trace[2:16].tolist(), [0, 1, 2, 3, 4, 5, 6] * 2)
+        self.client.post(self.at("run-measures"), {"cells": cells, "name": "Replica"})
+        self.assertEqual(self.found().measures.filter(probe="replica").count(), 1)
+        wrong = self.client.post(self.at("run-measures"), {"cells": "t,a\nsoon,1\n"})
+        self.assertContains(wrong, "Line 2: “soon” is not a time", status_code=422)
