@@ -130,7 +130,7 @@ class Fields(BrowserCase):
             page.goto(self.base + self.sample.address(f"load/{self.sample.plan.pk}"))
             page.fill("[name=think_factor]", "0.7")
             page.click("text=Start run")  # at once
-            page.wait_for_selector("h1:has-text('has not passed in two rounds'), h1:has-text('No generator is there')")
+            page.wait_for_selector("h1:has-text('before it starts'), h1:has-text('in the way')")
 
         self.start_fleet()
         self.do(work)
@@ -252,6 +252,7 @@ REFUSED = ("certificate", "authorities")  # what is typed here is none
 NAMED = ("filter",)
 PAIRED = ("-value", "-name", "-more", "-pick", "-otherwise", "-what", "to", "seconds", "limit")
 TYPED = {
+    "fuse_percent": "7",
     "method": "PUT",
     "address": "/sky",
     "target": "https://a.example",

@@ -53,9 +53,13 @@ class RunFiles(TestCase):
     def test_several_rows_and_arrivals_stand_in_the_figures(self) -> None:
         self.write(
             "p.yaml",
-            PLAN.replace("form: 1", "form: 2").replace("journey: j.yaml\n", "").partition("profile:")[0] + "crowds:\n"
-            "  - {crowd: c, load: {workload: users, shares: users}, profile: [{stretch: burst, to: 4, seconds: 2}],\n"
-            "     rows: [{row: a, journey: j.yaml, share: 75}, {row: b, journey: j.yaml, share: 25}]}\n"
+            PLAN.replace("form: 1", "form: 2").replace("journey: j.yaml\n", "").partition("profile:")[0]
+            + "measured: [0, 4]\n"  # the last two seconds are there for answers that come late
+            "crowds:\n"
+            "  - crowd: c\n"
+            "    load: {workload: users, shares: users}\n"
+            "    profile: [{stretch: burst, to: 4, seconds: 2}, {stretch: burst, to: 0, seconds: 2}]\n"
+            "    rows: [{row: a, journey: j.yaml, share: 75}, {row: b, journey: j.yaml, share: 25}]\n"
             "  - {crowd: d, load: {workload: arrivals, ceiling: 30}, profile: [{stretch: burst, to: 5, seconds: 2}],\n"
             "     rows: [{row: e, journey: j.yaml}]}\n",
         )

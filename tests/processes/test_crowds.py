@@ -84,7 +84,9 @@ class Crowds(ProcessCase):
         self.assertEqual(sorted(row for _, row in dealt), list(range(1, 31)))
         self.assertEqual({shard for shard, _ in dealt}, {0, 1})
         ledger = queries.window(run, inputs, 0, 60)
-        counts = {row: ledger.all_of("request", row=row).passed.n for row in "abcd"}
+        of_rows = {row: queries.window(run, inputs, 0, 60, row) for row in "abcd"}
+        counts = {row: each.all_of("request", row=row).passed.n for row, each in of_rows.items()}
+        self.assertEqual(ledger.all_of("request").passed.n, sum(counts.values()))
         self.assertEqual((counts["c"], counts["d"]), (20, 30))
         self.assertEqual(sum(counts.values()), outcome.answered)
         self.assertEqual(sum(self.asked().values()), outcome.answered)

@@ -76,6 +76,13 @@ class Demo(TestCase):
     def pid(self, name: str) -> int:
         return int(self.state._read("processes.json")[name]["pid"])
 
+    def alive(self, names: set[str]) -> list[psutil.Process]:
+        """All of them; nothing while one is being started again, since another took its port, say."""
+        try:
+            return [psutil.Process(self.pid(name)) for name in names]
+        except psutil.NoSuchProcess:
+            return []
+
     @staticmethod
     def answers(address: str) -> bool:
         try:
@@ -89,8 +96,8 @@ class Demo(TestCase):
         password = re.search(r"ada / (\S+)", self.said.read_text())
         self.assertTrue(self.answers(address + "sign-in/"))
         names = set(self.state._read("processes.json"))
-        self.assertTrue({"demo", "web", "coordinator", "generator", "recorder", "target"} <= names, names)
-        web, children = self.pid("web"), [psutil.Process(self.pid(name)) for name in names - {"demo"}]
+        self.assertTrue({"demo", "web", "coordinator", "generator", "prober", "recorder", "target"} <= names, names)
+        web, children = self.pid("web"), until(lambda: self.alive(names - {"demo"}), every=0.2)
         os.kill(web, signal.SIGKILL)
         until(lambda: self.pid("web") != web and self.answers(address + "sign-in/"), every=0.2)
         self.assertIn("web ended (code -9); starting it again", self.said.read_text())

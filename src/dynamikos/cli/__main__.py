@@ -12,6 +12,7 @@ COMMANDS = {
     "import": "Read HAR files into a journey of a project.",
     "change": "Make changes of a journey in its text form.",
     "rehearse": "Rehearse a journey of a project: one user, one round, all shown.",
+    "suspects": "Find what moved with a step's time in a window of a run.",
     "strands": "Find the values a server issues and a client sends back.",
     "target": "Run the practice target (the stand-in observatory) alone.",
     "generator": "Run a generator that waits for work.",
@@ -21,7 +22,7 @@ COMMANDS = {
     "stop": "Stop what this clone has started.",
     "reset": "Stop, then delete this clone's state (asks first).",
 }
-INSIDE = ("web", "coordinator", "recorder")  # processes that demo starts; not listed
+INSIDE = ("analyse", "probes", "web", "coordinator", "prober", "recorder")  # processes that demo starts; not listed
 
 
 class Commands(click.Group):

@@ -1,29 +1,42 @@
 """A run of a plan from files: the engine in this process, a list as its sink, no database."""
 
 import asyncio
+import contextlib
+import dataclasses
+import os
 import signal
 import subprocess
 import sys
+import tempfile
+import time
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
+import msgspec
+import numpy as np
 import uvloop
 from msgspec import to_builtins
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
+from dynamikos.cli.folder import Result
 from dynamikos.cli.state import is_free, wait_for_port
+from dynamikos.core.analysis.evidence import Measured, Trace
+from dynamikos.core.analysis.findings import findings
+from dynamikos.core.analysis.gathering import evidence_of
+from dynamikos.core.analysis.levels import capacity_of
 from dynamikos.core.errors import PlanError
-from dynamikos.core.frozen import FrozenRun, every_series
-from dynamikos.core.reports import Ledger, ShardSecond, frame_of
+from dynamikos.core.frozen import FrozenRun, canonical, every_series
+from dynamikos.core.reports import Ledger, SeriesSecond, ShardSecond, frame_of
 from dynamikos.core.values import bind
-from dynamikos.core.verdicts import Outcome, conclude
+from dynamikos.core.verdicts import Outcome, Watching, conclude
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
 from dynamikos.engine.limits import raise_descriptors
 from dynamikos.engine.network import RealNetwork
-from dynamikos.engine.runner import Control, Shard, run
+from dynamikos.engine.probing import ProbeSecond
+from dynamikos.engine.runner import Control, Shard, primed_for, run
 from dynamikos.engine.testing import ListSink
 
 PROGRESS_S = 5
@@ -44,13 +57,103 @@ def practice_target(weather: str, addresses: dict[str, str]) -> subprocess.Popen
 
 def perform(
     frozen: FrozenRun, rows: dict[str, list[list[str]]], secrets: dict[str, str], tell: Callable[[str], None]
-) -> tuple[Outcome, ListSink]:
-    """Runs `frozen` to its end (Ctrl-C once stops gently, twice at once) and concludes."""
-    return uvloop.run(_perform(frozen, rows, secrets, tell))
+) -> tuple[Outcome, Result]:
+    """Runs `frozen` to its end (Ctrl-C once stops gently, twice at once), concludes and looks what is to be noticed."""
+    probes = Probes(frozen)
+    try:
+        outcome, sink = uvloop.run(_perform(frozen, rows, secrets, tell, probes))
+    finally:
+        probes.close()
+    seconds = max((each.second for each in sink.messages), default=-1) + 1
+    measures, silent = probes.told(seconds)
+    for title, second, why in silent:
+        tell(f"the probe {title} told nothing from second {second} on: {why}")
+    evidence = evidence_of(
+        frozen, sink.messages, measures=measures, kept=sink.kept, silent=silent, ended=outcome.ended
+    )  # fmt: skip
+    marks = {no: each.marks for no, each in enumerate(outcome.judgements) if each.marks}
+    series = every_series(frozen)
+    parts: dict[int, dict[int, SeriesSecond]] = {}
+    for message in sink.messages:
+        for part in message.series:
+            parts.setdefault(part.no, {})[message.second] = part
+    noticed, capacity = findings(evidence, marks), capacity_of(evidence)
+    return outcome, Result(frozen, outcome, noticed, capacity, series, parts, evidence.users, measures, sink.kept)
+
+
+class Probes:
+    """The probes of a run from files, read by a process of their own, so that users don't wait for them."""
+
+    READY_S = 5.0
+
+    def __init__(self, frozen: FrozenRun) -> None:
+        self._frozen = frozen
+        self._told: list[ProbeSecond] = []
+        self._process: subprocess.Popen[bytes] | None = None
+        if not frozen.plan.probes:
+            return
+        self._out = tempfile.TemporaryFile()  # noqa: SIM115  (a pipe would fill up)
+        command = [sys.executable, "-m", "dynamikos.cli", "probes"]
+        self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=self._out)
+        self._say(canonical(frozen) + b"\n")
+        until = time.monotonic() + self.READY_S
+        while os.fstat(self._out.fileno()).st_size == 0 and self._process.poll() is None and time.monotonic() < until:
+            time.sleep(0.02)
+
+    def _say(self, line: bytes) -> None:
+        assert self._process is not None and self._process.stdin is not None
+        with contextlib.suppress(BrokenPipeError):
+            self._process.stdin.write(line)
+            self._process.stdin.flush()
+
+    def begin(self, begin: float) -> None:
+        """Second 0 is the instant `begin` of the monotonic clock, which all processes of a machine share."""
+        if self._process is not None:
+            self._say(f"{begin!r}\n".encode())
+
+    def close(self) -> None:
+        """Ends it, and takes what it told."""
+        if self._process is None:
+            return
+        self._process.terminate()
+        try:
+            self._process.communicate(timeout=3)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait()
+        self._process = None
+        self._out.seek(0)
+        lines = [line for line in self._out.read().splitlines() if line.startswith(b"{")]
+        self._out.close()
+        self._told = [msgspec.json.decode(line, type=ProbeSecond) for line in lines]
+
+    def told(self, seconds: int) -> tuple[list[Measured], list[tuple[str, int, str]]]:
+        """(measures over the run, (title, second, why) of probes that fell silent)."""
+        probes = {each.probe: each for each in self._frozen.plan.probes}
+        traces: dict[tuple[str, str, str], Trace] = {}
+        silent: dict[str, tuple[str, int, str]] = {}
+        for each in self._told:
+            if each.problem and each.second < seconds:
+                silent.setdefault(each.probe, (probes[each.probe].title, each.second, each.problem))
+            for name, value in each.values.items():
+                key = each.probe, name, each.units.get(name, "")
+                if key not in traces:
+                    traces[key] = np.full(seconds, np.nan)
+                if each.second < seconds:
+                    traces[key][each.second] = value
+        made = [
+            Measured(f"{probes[probe].title}: {name}", unit, trace, probe, probes[probe].host is not None)
+            for (probe, name, unit), trace in traces.items()
+        ]
+        return made, list(silent.values())
 
 
 async def _perform(
-    frozen: FrozenRun, rows: dict[str, list[list[str]]], secrets: dict[str, str], tell: Callable[[str], None]
+    frozen: FrozenRun,
+    rows: dict[str, list[list[str]]],
+    secrets: dict[str, str],
+    tell: Callable[[str], None],
+    probes: Probes,
 ) -> tuple[Outcome, ListSink]:
     raise_descriptors()
     series = {each.no: each for each in every_series(frozen)}
@@ -58,6 +161,7 @@ async def _perform(
     from_s, to_s = frozen.measured
     window, whole = Ledger(series.values()), Ledger(series.values())
     seen = {"peak": 0, "flying": 0}
+    watching, control = Watching(frozen), Control()
 
     def report(message: ShardSecond) -> None:
         whole.add(message, totals=False)
@@ -65,10 +169,14 @@ async def _perform(
         window.carry(message)
         seen["peak"] = max(seen["peak"], sum(message.users.values()))
         seen["flying"] = message.in_flight
+        stop = watching.add(message.second, [message])
+        if stop is not None and not control.stopped:
+            tell(f"stopping {'now' if stop.now else 'gently'}: {stop.why}")
+            control.end(stop.why, now=stop.now)
         if (message.second + 1) % PROGRESS_S == 0 and not message.last:
             tell(summary.progress(frame_of(message.second, [message], series), total))
 
-    sink, control = ListSink(report), Control()
+    sink = ListSink(report)
     functions = Child(frozen.functions, agreed=True)  # whoever runs files decides for this machine
     known = {name.partition(".")[2]: value for name, value in secrets.items()}
     way = (
@@ -96,20 +204,18 @@ async def _perform(
 
     asyncio.get_running_loop().add_signal_handler(signal.SIGINT, interrupted)
     try:
+        shard = Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=secrets, functions=functions)
+        shard = dataclasses.replace(shard, primed=await primed_for(shard, network, clock))
         begin = clock.now() + 0.2
-        ended = await run(
-            Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=secrets, functions=functions),
-            network,
-            clock,
-            sink,
-            begin=begin,
-            control=control,
-        )
+        probes.begin(begin)
+        ended = await run(shard, network, clock, sink, begin=begin, control=control)
     except Failure as failure:  # before anything was sent
         raise PlanError(failure.detail) from failure
     finally:
         await network.aclose()
         await functions.close()
         clock.close()
-    outcome = conclude(frozen, window, whole, ended=ended, in_flight=seen["flying"], peak_users=seen["peak"])
+    outcome = conclude(
+        frozen, window, whole, ended=ended, in_flight=seen["flying"], peak_users=seen["peak"], marks=watching.marks
+    )
     return outcome, sink

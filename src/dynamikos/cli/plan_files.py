@@ -4,7 +4,7 @@ import ast
 import os
 import uuid
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from dynamikos.core.dealing import Deal, Table, read_table
@@ -12,6 +12,7 @@ from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import DataPile, FrozenRun
 from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_journey, parse_shared, used_in
+from dynamikos.core.personas import Persona, parse_persona
 from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target
 from dynamikos.core.plans.model import refuse_if, twice_said
 
@@ -25,8 +26,9 @@ class PlanFiles:
     environment: Environment
     tables: dict[str, Table]
     functions: dict[str, str]
+    personas: dict[str, Persona] = field(default_factory=dict)  # by the paths that the plan's rows name
 
-    def frozen(self, secrets: Mapping[str, str]) -> FrozenRun:
+    def frozen(self, secrets: Mapping[str, str], *, trial: bool = False) -> FrozenRun:
         """The frozen document. Raises PlanError with all problems, one a line."""
         inputs = Inputs(
             plan=self.plan,
@@ -45,8 +47,9 @@ class PlanFiles:
             callable=frozenset(names_of_functions(self.functions)),
             functions_agreed=True,
             from_files=True,
+            personas=self.personas,
         )
-        return freeze(inputs, run=str(uuid.uuid4()), seed=self.plan.drawn_seed())
+        return freeze(inputs, run=str(uuid.uuid4()), seed=self.plan.drawn_seed(), trial=trial)
 
 
 def load(path: Path, environment: str | None = None) -> PlanFiles:
@@ -65,7 +68,8 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
         key = key_from(file.stem).replace("-", "_")
         tables[key] = read_table(_bytes(file), name)
     functions = {_inside(folder, name).stem: _text(_inside(folder, name)) for name in plan.functions}
-    return PlanFiles(plan, journeys, found, tables, functions)
+    personas = {name: parse_persona(_text(_inside(folder, name)), file=name) for name in plan.personas}
+    return PlanFiles(plan, journeys, found, tables, functions, personas)
 
 
 def _journey(folder: Path, name: str) -> Journey:

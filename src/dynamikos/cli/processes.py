@@ -24,6 +24,7 @@ class Addresses:
     web: str
     generator: str
     own_ports: list[int] = field(default_factory=list)
+    practice: str = ""  # where the practice target is, if there is one
 
 
 def database(state: State) -> tuple[Addresses, Cluster | None]:
@@ -49,6 +50,7 @@ def environment(state: State, url: str, addresses: Addresses) -> dict[str, str]:
             "DYNAMIKOS_SECRET_KEY": state.secret("web", 48),
             "DJANGO_SETTINGS_MODULE": "dynamikos.web.settings",
             "PYTHONPATH": str(ROOT / "src"),
+            "DYNAMIKOS_PRACTICE": addresses.practice,
             "DYNAMIKOS_COOKIE": f"dynamikos-{state.folder.name[:8]}",
             "DYNAMIKOS_OWN_PORTS": ",".join(map(str, addresses.own_ports)),
         }
@@ -82,10 +84,11 @@ GRANTS = (
     "REVOKE UPDATE, DELETE ON projects_event, runs_report FROM dynamikos_web",  # append-only
     (
         "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, datasets_datablock, places_generator,"
-        " functions_attempt TO dynamikos_generator"
+        " functions_attempt, places_knock TO dynamikos_generator"
     ),
     "GRANT UPDATE (state, ended, offset_us, offset_error_us, lost_at_s) ON runs_shard TO dynamikos_generator",
     "GRANT INSERT, UPDATE ON places_generator TO dynamikos_generator",
+    "GRANT UPDATE (state, answer, secrets) ON places_knock TO dynamikos_generator",
     "GRANT UPDATE (state, answer, took_ms) ON functions_attempt TO dynamikos_generator",
     (
         "GRANT EXECUTE ON FUNCTION lease_rows(bigint, text, int, bigint), return_rows(bigint, text, bigint, bigint),"

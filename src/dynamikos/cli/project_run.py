@@ -3,18 +3,23 @@
 import signal
 import time
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import msgspec
 import orjson
 
 from dynamikos.cli import processes, summary
+from dynamikos.cli.folder import Result
 from dynamikos.cli.state import State
+from dynamikos.core.analysis.suspects import Suspect
 from dynamikos.core.errors import PlanError
-from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen import every_series
 from dynamikos.core.plans import Plan
-from dynamikos.core.reports import Frame
-from dynamikos.core.verdicts import Outcome
+from dynamikos.core.reports import Frame, SeriesSecond
 from dynamikos.core.verdicts.outcome import OUTCOME
+
+if TYPE_CHECKING:
+    from dynamikos.web.runs.models import Run
 
 PROGRESS_S = 5
 
@@ -56,7 +61,8 @@ def run_plan(
     change: Callable[[Plan], Plan],
     values: dict[str, str],
     tell: Callable[[str], None],
-) -> tuple[FrozenRun, Outcome]:
+    trial: bool = False,
+) -> Result:
     """Runs the plan `key`. Raises PlanError when it can't be found or started."""
     state = State.open()
     addresses, cluster = processes.database(state)
@@ -68,8 +74,11 @@ def run_plan(
             supervisor.add(
                 "coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses)
             )
+            supervisor.add(
+                "prober", ["dynamikos.cli", "prober"], processes.environment(state, addresses.web, addresses)
+            )
             supervisor.add_generator(addresses)
-        return _run(key, project, environment, change, values, tell)
+        return _run(key, project, environment, change, values, tell, trial)
     finally:
         supervisor.end()
         if cluster is not None:
@@ -83,7 +92,8 @@ def _run(
     change: Callable[[Plan], Plan],
     values: dict[str, str],
     tell: Callable[[str], None],
-) -> tuple[FrozenRun, Outcome]:
+    trial: bool,
+) -> Result:
     from msgspec.structs import replace
 
     from dynamikos.web.journeys import queries as journeys
@@ -117,9 +127,10 @@ def _run(
         why = unproven(journey, journeys.content(journey)) if journey is not None else ""
         if why:
             tell(f"{name} has not passed in two rounds, so the run may measure something else than it says. {why}")
-    run = actions.start(member, plan, replace(core, environment=environment) if environment else core, values)
-    frozen = actions.frozen_of(run)
-    total = frozen.ends_s
+    run = actions.start(
+        member, plan, replace(core, environment=environment) if environment else core, values, trial=trial
+    )
+    total = actions.frozen_of(run).ends_s
     asked = {"stop": 0}
 
     def interrupted(*_: object) -> None:
@@ -143,4 +154,49 @@ def _run(
                 tell(summary.progress(msgspec.convert(orjson.loads(newest.body), Frame), total))
     if run.outcome is None:
         raise PlanError(f"The run did not happen: {run.ended}.")
-    return frozen, OUTCOME.of(run.outcome)
+    return result_of(run)
+
+
+def result_of(run: "Run") -> Result:
+    """A run that is over, as it is kept in open formats, with what is noticed in it."""
+    from dynamikos.core.reports import unpack_kept
+    from dynamikos.web.runs import analysis, queries, reading
+
+    frozen = queries.as_run(run, queries.frozen(run))
+    series = every_series(frozen)
+    parts: dict[int, dict[int, SeriesSecond]] = {}
+    for second, part in reading.fine_parts(run, [each.no for each in series], 0, run.watermark + 1):
+        parts.setdefault(part.no, {})[second] = part
+    assert run.outcome is not None
+    kept = (unpack_kept(bytes(body)) for body in run.kept.order_by("second").values_list("body", flat=True))
+    noticed, capacity = analysis.look(run)
+    return Result(
+        frozen, OUTCOME.of(run.outcome), noticed, capacity, series, parts, analysis.users_of(run),
+        analysis.measured(run, frozen), kept,
+    )  # fmt: skip
+
+
+def suspects_of_run(
+    number: int, project: str | None, step: str, window: tuple[int, int], score: float | None
+) -> list[Suspect]:
+    """Of a step of a project's run, by its number. Raises PlanError."""
+    state = State.open()
+    addresses, cluster = processes.database(state)
+    try:
+        processes.use_django(state, addresses)
+        from dynamikos.web.runs import analysis, queries, reading
+        from dynamikos.web.runs.models import Run
+
+        found = Run.objects.filter(number=number)
+        found = found.filter(project__name=project) if project else found
+        if found.count() != 1:
+            raise PlanError(f"There are {found.count()} runs {number} here; name the project with --project.")
+        run = found.get()
+        inputs = queries.as_run(run, queries.frozen(run))
+        named = [each for each in reading.shown_series(inputs) if each.level == "step" and each.step == step]
+        if not named:
+            raise PlanError(f"There is no step '{step}' in run {number}.")
+        return analysis.suspects_of(run, inputs, [each.no for each in named], window, score)[0]
+    finally:
+        if cluster is not None and "demo" not in state.living():
+            cluster.stop()

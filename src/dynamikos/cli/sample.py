@@ -17,6 +17,7 @@ def load(target_port: int, password: str) -> None:
     from dynamikos.core.dealing import Deal
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.journeys.from_recording import journey_from
+    from dynamikos.core.personas import parse_persona
     from dynamikos.core.plans import parse_plan
     from dynamikos.core.plans.crowds import with_journeys
     from dynamikos.web.accounts.models import Account
@@ -26,6 +27,7 @@ def load(target_port: int, password: str) -> None:
     from dynamikos.web.environments.models import Environment
     from dynamikos.web.journeys.actions import create as create_journey
     from dynamikos.web.plans.actions import add as add_plan
+    from dynamikos.web.plans.personas import create as create_persona
     from dynamikos.web.projects.actions import create_project
     from dynamikos.web.projects.models import Membership, Project
     from dynamikos.web.recordings.actions import import_har
@@ -79,5 +81,9 @@ def load(target_port: int, password: str) -> None:
             keys[path] = create_journey(member, parse_journey((examples / path).read_text()), None).key
         for name in ("crowd", "arrivals"):
             plan = parse_plan((examples / f"{name}.plan.yaml").read_text())
-            crowds = with_journeys(plan.crowds, keys)
+            named = {
+                path: create_persona(member, "", parse_persona((examples / path).read_text())).key
+                for path in plan.personas
+            }
+            crowds = with_journeys(plan.crowds, keys, named)
             add_plan(member, replace(plan, crowds=crowds, environment=environment.key, data=(), deals={}))

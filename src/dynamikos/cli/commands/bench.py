@@ -10,16 +10,16 @@ import click
 from dynamikos.cli.state import ROOT
 
 NAMES = (
-    "target", "truth", "engine", "realistic", "arrivals", "files", "data", "pages", "strands", "recorder", "ladder",
-    "real",
+    "target", "truth", "engine", "realistic", "arrivals", "personas", "files", "data", "pages", "wide", "noticing",
+    "curve", "strands", "recorder", "ladder", "real",
 )  # fmt: skip
 
 
 @click.command()
 @click.argument("names", nargs=-1)
 def command(names: tuple[str, ...]) -> None:
-    """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, arrivals, files, data, pages,
-    strands, recorder, ladder, real.
+    """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, arrivals, personas, files,
+    data, pages, wide, noticing, curve, strands, recorder, ladder, real.
 
     Goals are ratios taken in one run; exit code 1 if one is not reached. Figures with their machine are in
     docs/benchmarks.md.

@@ -34,6 +34,7 @@ def command(port: int, target_port: int) -> None:
             if each:
                 click.echo(each)
         addresses.own_ports.append(web_port)
+        addresses.practice = f"http://127.0.0.1:{target}"
         processes.use_django(state, addresses)
         made = processes.environment(state, "", addresses)
         supervisor.add("target", ["observatory", "--port", str(target)], made, target_socket)
@@ -45,6 +46,7 @@ def command(port: int, target_port: int) -> None:
         supervisor.add(
             "coordinator", ["dynamikos.cli", "coordinator"], processes.environment(state, addresses.web, addresses)
         )
+        supervisor.add("prober", ["dynamikos.cli", "prober"], processes.environment(state, addresses.web, addresses))
         supervisor.add_generator(addresses, "--place", "here")
         supervisor.add(
             "recorder", ["dynamikos.cli", "recorder"], processes.environment(state, addresses.web, addresses)

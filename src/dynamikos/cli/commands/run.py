@@ -2,21 +2,25 @@
 
 import os
 import sys
+import time
 from pathlib import Path
+from secrets import randbelow
 
 import click
 import orjson
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
+from dynamikos.cli.folder import Result, write
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError, PlanError, in_words, told
 from dynamikos.core.plans import Plan
 from dynamikos.core.plans.crowds import run_ends_s
+from dynamikos.core.plans.trial import trial_of
 from dynamikos.core.profiles import Users, stretched
 from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.core.verdicts import as_json, as_junit, refused_junit
-from dynamikos.core.verdicts.outcome import COULD_NOT_RUN
+from dynamikos.core.verdicts.outcome import COULD_NOT_RUN, STOPPED, WORST
 
 
 def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
@@ -71,6 +75,13 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
 @click.option(
     "--set", "sets", multiple=True, metavar="NAME=VALUE", help="Another value of the environment. Can be repeated."
 )
+@click.option("--trial", is_flag=True, help="The whole plan, small: one user of each row, two rounds, not judged.")
+@click.option(
+    "--keep",
+    type=click.Path(file_okay=False, path_type=Path),
+    metavar="FOLDER",
+    help="Keep the run in open formats: figures, seconds, probes, exchanges (docs/run-command.md).",
+)
 @click.option(
     "--junit", type=click.Path(dir_okay=False, path_type=Path), help="Write JUnit XML: one test case an objective."
 )
@@ -90,6 +101,8 @@ def command(
     users: int | None,
     duration: float | None,
     sets: tuple[str, ...],
+    trial: bool,
+    keep: Path | None,
     junit: Path | None,
     json_file: Path | None,
 ) -> None:
@@ -109,28 +122,30 @@ def command(
                 "--environment": environment,
                 "--duration": duration,
                 "--set": sets,
+                "--trial": trial,
             }
             if given := [name for name, value in others.items() if value]:
                 raise PlanError(
                     f"{' and '.join(given)} can't go with --address, which says it all: users and seconds beside"
                 )
-            frozen, outcome = _from_address(address, users, arrivals_per_s, seconds)
+            result = _from_address(address, users, arrivals_per_s, seconds)
         elif plan is None:
             raise PlanError("nothing to run: name a plan, or an address with --address, --users and --seconds")
         elif arrivals_per_s is not None or seconds is not None:
             raise PlanError("--arrivals-per-s and --seconds go with --address; for a plan there is --duration")
         elif Path(plan).is_file():
-            frozen, outcome = _from_file(Path(plan), environment, users, duration, sets)
+            result = _from_file(Path(plan), environment, users, duration, sets, trial)
         else:
             from dynamikos.cli.project_run import run_plan
 
-            frozen, outcome = run_plan(
+            result = run_plan(
                 plan,
                 project=project,
                 environment=environment,
                 change=lambda found: scaled(found, users, duration),
                 values=settings(sets),
                 tell=click.echo,
+                trial=trial,
             )
     except (DynamikosError, OSError) as problem:
         refuse("could not run", problem)
@@ -139,8 +154,19 @@ def command(
             (junit, refused_junit(plan or address or "run", in_words(problem))),
         )
         sys.exit(COULD_NOT_RUN)
+    frozen, outcome = result.frozen, result.outcome
     click.echo(summary.table(frozen, outcome))
-    whole = _export((json_file, as_json(frozen, outcome)), (junit, as_junit(frozen, outcome)))
+    for each in result.findings:
+        click.echo(f"noticed ({each.about}): {each.sentence}")
+    whole = _export(
+        (json_file, as_json(frozen, outcome, result.findings, result.capacity)), (junit, as_junit(frozen, outcome))
+    )
+    if keep is not None:
+        try:
+            write(keep, result)
+        except OSError as problem:
+            refuse("could not write", problem)
+            whole = False
     sys.exit(outcome.exit_code if whole else COULD_NOT_RUN)
 
 
@@ -157,13 +183,6 @@ def _export(*files: tuple[Path | None, bytes]) -> bool:
     return whole
 
 
-def _alone(*others: tuple[str, object]) -> None:
-    """Refuses what does not go with --address: it would be ignored."""
-    given = " and ".join(name for name, value in others if value)
-    if given:
-        raise PlanError(f"{given} can't go with --address: it takes --users or --arrivals-per-s, and --seconds")
-
-
 def _from_address(  # type: ignore[no-untyped-def]
     address: str, users: int | None, arrivals_per_s: float | None, seconds: float | None
 ):
@@ -177,11 +196,12 @@ def _from_address(  # type: ignore[no-untyped-def]
     journeys = {quick.journey.journey: quick.journey}
     frozen = plan_files.PlanFiles(quick.plan, journeys, quick.environment, {}, {}).frozen({})
     click.echo(f"{frozen.plan.name}: {summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}")
-    outcome, _ = perform(frozen, {}, {}, click.echo)
-    return frozen, outcome
+    return perform(frozen, {}, {}, click.echo)[1]
 
 
-def _from_file(path: Path, environment: str | None, users: int | None, seconds: float | None, sets: tuple[str, ...]):  # type: ignore[no-untyped-def]
+def _from_file(  # type: ignore[no-untyped-def]
+    path: Path, environment: str | None, users: int | None, seconds: float | None, sets: tuple[str, ...], trial: bool
+):
     from dynamikos.cli import plan_files
     from dynamikos.cli.file_run import perform, practice_target
 
@@ -206,19 +226,40 @@ def _from_file(path: Path, environment: str | None, users: int | None, seconds: 
         f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")
     }
     files = plan_files.PlanFiles(
-        scaled(files.plan, users, seconds),
+        trial_of(scaled(files.plan, users, seconds)) if trial else scaled(files.plan, users, seconds),
         files.journeys,
         replace(found, values=values, addresses=addresses),
         files.tables,
         files.functions,
+        files.personas,
     )
-    frozen = files.frozen(secrets)
+    frozen = files.frozen(secrets, trial=trial)
+    repeat = frozen.plan.repeat
+    times = 1 if trial else repeat.times
     target = practice_target(found.practice, addresses) if found.practice else None
+    done: list[Result] = []
     try:
-        click.echo(f"{frozen.plan.name}: {summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}")
-        outcome, _ = perform(frozen, {key: table.rows for key, table in files.tables.items()}, secrets, click.echo)
+        for place in range(1, times + 1):
+            if place > 1:
+                time.sleep(repeat.pause_s)
+                frozen = files.frozen(secrets)
+                frozen = replace(frozen, seed=randbelow(2**31) if repeat.seed == "new" else done[0].frozen.seed)
+            of = f", {place} of {times}" if times > 1 else ""
+            load = f"{summary.load(frozen)}, {summary.clock(frozen.ends_s)}, seed {frozen.seed}{of}"
+            click.echo(f"{frozen.plan.name}: {load}")
+            outcome, result = perform(
+                frozen, {key: table.rows for key, table in files.tables.items()}, secrets, click.echo
+            )
+            done.append(result)
+            if outcome.exit_code == STOPPED:
+                break
+            if place < times:
+                click.echo(summary.table(frozen, outcome))
     finally:
         if target is not None:
             target.terminate()
             target.wait()
-    return frozen, outcome
+    if len(done) > 1:
+        said = ", ".join(f"{each.outcome.exit_code} (seed {each.frozen.seed})" for each in done)
+        click.echo(f"A set of {len(done)} runs, whose word is its worst; their exit codes: {said}.")
+    return min(done, key=lambda each: WORST.index(each.outcome.exit_code))  # the worst

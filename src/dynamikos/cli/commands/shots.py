@@ -1,6 +1,5 @@
 """./dynamikos shots"""
 
-import re
 from pathlib import Path
 from typing import Any
 
@@ -19,8 +18,6 @@ QUIET = [
     "--disable-sync",
 ]
 VIEWS = (
-    "sign-in",
-    "projects",
     "journeys",
     "ladder",
     "request",
@@ -34,9 +31,11 @@ VIEWS = (
     "load",
     "plan",
     "crowd",
+    "persona",
+    "preflight",
     "runs",
     "tape",
-    "checks",
+    "noticed",
     "settings",
 )
 
@@ -70,18 +69,15 @@ def command(views: tuple[str, ...], theme: str, width: int, keep: bool) -> None:
 
 def _take(page: Any, base: str, view: str, password: str, folder: Path) -> None:
     page.goto(base + "/")
-    if view == "sign-in":
-        page.context.clear_cookies(name=re.compile(r"dynamikos-[0-9a-f]{8}"))
-    elif page.locator("#id_username").count():
+    if page.locator("#id_username").count():
         page.fill("#id_username", "ada")
         page.fill("#id_password", password)
         page.click("text=Sign in")
-    if view not in ("sign-in", "projects"):
-        page.click("text=Brindle Fell Observatory")
-        why = _open(page, view)
-        if why:
-            click.echo(f"{view}: {why}")
-            return
+    page.click("text=Brindle Fell Observatory")
+    why = _open(page, view)
+    if why:
+        click.echo(f"{view}: {why}")
+        return
     page.wait_for_load_state("networkidle") if view != "tape" else page.wait_for_selector("#tape[data-ready]")
     page.wait_for_timeout(400)
     path = folder / f"{view}.png"
@@ -96,9 +92,11 @@ def _open(page: Any, view: str) -> str:
         "load": "Load",
         "plan": "Load",
         "crowd": "Load",
+        "persona": "Load",
+        "preflight": "Load",
         "runs": "Runs",
         "tape": "Runs",
-        "checks": "Runs",
+        "noticed": "Runs",
         "settings": "Settings",
     }.get(view, "Journeys")
     page.click(f".spine a[data-name={place}]")
@@ -133,13 +131,24 @@ def _open(page: Any, view: str) -> str:
         page.click("tbody a:has-text('observers')")
     elif view == "plan":
         page.click("tbody a:has-text('Evening, 20 users')")
+    elif view == "persona":
+        page.click("a[data-command='Personas']")
+        page.click("tbody a:has-text('Phone in town')")
+    elif view == "preflight":
+        page.click("tbody a:has-text('Evening, three kinds of visitors')")
+        page.click("button[data-command^='Preflight']")
+        page.wait_for_selector("th:has-text('Looked at')")
     elif view == "crowd":
         page.click("tbody a:has-text('Evening, three kinds of visitors')")
-    elif view in ("tape", "checks"):
+    elif view in ("tape", "noticed"):
         if not page.locator("tbody a").count():
             return "there is no run yet; start one from a load plan first"
         page.click("tbody a >> nth=0")
-        if view == "checks":
+        if view == "noticed":
             page.wait_for_selector("#tape[data-ready]")
-            page.locator("h2:text-is('Checks')").scroll_into_view_if_needed()
+            page.locator("#findings li:has-text('times as long') button").first.click()
+            page.wait_for_selector("#tape[data-redrawn]")
+            page.locator("#rows button.look:has-text('Look at an object')").first.click()
+            page.wait_for_selector("tr.closer")
+            page.locator("#findings").scroll_into_view_if_needed()
     return ""

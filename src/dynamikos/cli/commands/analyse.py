@@ -1,0 +1,23 @@
+"""Looks for findings in a run that is over (started by the coordinator)."""
+
+import click
+
+
+@click.command(hidden=True)
+@click.argument("run")
+def command(run: str) -> None:
+    """Writes the findings and the capacity of RUN, an id, into it."""
+    import django
+
+    django.setup()
+    from msgspec import to_builtins
+
+    from dynamikos.core.signs import storable
+    from dynamikos.fleet.coordinator.stream import say
+    from dynamikos.web.runs import analysis
+    from dynamikos.web.runs.models import Run
+
+    found = Run.objects.get(pk=run)
+    made, capacity = (storable(to_builtins(each)) for each in analysis.look(found))
+    Run.objects.filter(pk=found.pk).update(findings=made, capacity=capacity)
+    say(found.pk, "findings", str(len(made)))

@@ -1,0 +1,130 @@
+"""A result folder: a run in open formats (docs/run-command.md), and what is read of it again."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+import orjson
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from dynamikos.core.analysis.capacity import Capacity
+from dynamikos.core.analysis.evidence import Found, Measured, Trace
+from dynamikos.core.analysis.suspects import Suspect, suspects
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.frozen import FrozenRun, Series
+from dynamikos.core.reports import KeptExchange, SeriesSecond
+from dynamikos.core.statistics import Histogram
+from dynamikos.core.verdicts import Outcome, as_json
+
+RUN, SECONDS, PROBES, KEPT = "run.json", "seconds.parquet", "probes.parquet", "kept.jsonl"
+SECOND_COLUMNS = pa.schema(
+    [
+        ("second", pa.int32()), ("level", pa.string()), ("row", pa.string()), ("journey", pa.string()),
+        ("step", pa.string()), ("request", pa.string()), ("passed", pa.int64()), ("failed", pa.int64()),
+        ("sum_us", pa.int64()), ("squares_us2", pa.string()), ("p50_ms", pa.float64()), ("p95_ms", pa.float64()),
+        ("p99_ms", pa.float64()), ("bytes_in", pa.int64()), ("users", pa.int32()),
+    ]
+)  # fmt: skip
+PROBE_COLUMNS = pa.schema(
+    [
+        ("second", pa.int32()), ("probe", pa.string()), ("measure", pa.string()), ("unit", pa.string()),
+        ("value", pa.float64()),
+    ]
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What is written: `parts` are the seconds of each series by number, `users` how many were there by second."""
+
+    frozen: FrozenRun
+    outcome: Outcome
+    findings: Sequence[Found]
+    capacity: Capacity | None
+    series: Sequence[Series]
+    parts: Mapping[int, Mapping[int, SeriesSecond]]
+    users: Trace
+    measures: Sequence[Measured]
+    kept: Iterable[KeptExchange]
+
+
+def second_table(result: Result) -> pa.Table:
+    """A line for every series and second in which something ended."""
+    columns: dict[str, list[Any]] = {name: [] for name in SECOND_COLUMNS.names}
+    for each in result.series:
+        for second, part in sorted(result.parts.get(each.no, {}).items()):
+            times = Histogram.from_bytes(part.hist)
+            values = [times.percentile_us(percent) for percent in (50, 95, 99)]
+            told = (
+                second, each.level, each.row, each.journey, each.step, each.request, part.n,
+                sum(part.failed.values()), part.sum_us, part.squares,
+                *(None if value is None else value / 1000 for value in values), part.bytes_in,
+                int(result.users[second]) if second < len(result.users) else 0,
+            )  # fmt: skip
+            for name, value in zip(columns, told, strict=True):
+                columns[name].append(value)
+    return pa.table(columns, schema=SECOND_COLUMNS)
+
+
+def probe_table(measures: Sequence[Measured]) -> pa.Table:
+    columns: dict[str, list[Any]] = {name: [] for name in PROBE_COLUMNS.names}
+    for each in measures:
+        for second in np.flatnonzero(~np.isnan(each.trace)):
+            told = int(second), each.probe, each.name, each.unit, float(each.trace[second])
+            for name, value in zip(columns, told, strict=True):
+                columns[name].append(value)
+    return pa.table(columns, schema=PROBE_COLUMNS)
+
+
+def write(folder: Path, result: Result) -> None:
+    """Raises OSError where it can't be written."""
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / RUN).write_bytes(as_json(result.frozen, result.outcome, result.findings, result.capacity))
+    pq.write_table(second_table(result), folder / SECONDS)
+    pq.write_table(probe_table(result.measures), folder / PROBES)
+    with (folder / KEPT).open("wb") as file:
+        for each in result.kept:
+            file.write(orjson.dumps(msgspec.to_builtins(each)) + b"\n")
+
+
+def suspects_in(folder: Path, step: str, window: tuple[int, int], threshold: float | None = None) -> list[Suspect]:
+    """Of a step, by its key, in a window of a run that was kept. Raises DynamikosError for what is no such folder."""
+    try:
+        seconds = pq.read_table(folder / SECONDS).to_pydict()
+        probes = pq.read_table(folder / PROBES).to_pydict()
+    except (OSError, pa.ArrowException) as problem:
+        raise DynamikosError(f"{folder} is no result folder of ./dynamikos run --keep: {problem}") from problem
+    length = max(seconds["second"], default=-1) + 1
+    passed, total, users = np.zeros(length), np.zeros(length), np.full(length, np.nan)
+    steps = set()
+    lines = zip(*(seconds[name] for name in ("second", "level", "step", "passed", "sum_us", "users")), strict=True)
+    for second, level, key, n, sum_us, here in lines:
+        users[second] = here
+        if level in ("step", "repeat"):
+            steps.add(key)
+            if key == step:
+                passed[second] += n
+                total[second] += sum_us
+    if step not in steps:
+        raise DynamikosError(f"There is no step '{step}' in {folder}; there are {', '.join(sorted(steps)) or 'none'}.")
+    line = np.divide(total, passed * 1000, out=np.full(length, np.nan), where=passed > 0)
+    candidates: dict[str, Trace] = {}
+    told = zip(probes["second"], probes["measure"], probes["value"], strict=True)
+    for second, measure, value in told:
+        if measure not in candidates:
+            candidates[measure] = np.full(length, np.nan)
+        if second < length:
+            candidates[measure][second] = value
+    return suspects(line, window, candidates, users, threshold)
+
+
+def as_plain(found: Suspect) -> dict[str, object]:
+    """As it is printed in JSON."""
+    return {
+        "measure": found.measure, "score": round(found.score, 3), "lag_s": found.lag_s, "sign": found.sign,
+        "how": found.how, "p": found.p, "folded": list(found.folded),
+    }  # fmt: skip

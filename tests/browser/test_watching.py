@@ -1,0 +1,117 @@
+"""Watching a run while something goes wrong on the server, and reading afterwards what it was."""
+
+import urllib.request
+from typing import Any
+
+from msgspec.structs import replace
+
+from dynamikos.core.profiles import Stretch
+from dynamikos.web.plans import queries
+from dynamikos.web.plans.actions import change
+from dynamikos.web.projects.revisions import token
+from dynamikos.web.runs.models import Remark, Run
+from tests.browser.support import BrowserCase
+from tests.processes.support import until
+
+
+class Watching(BrowserCase):
+    def weather(self, path: str) -> None:
+        asked = urllib.request.Request(f"http://127.0.0.1:{self.target_port}/weather/{path}", method="POST")
+        urllib.request.urlopen(asked, timeout=5).close()
+
+    def test_a_gust_is_seen_remarked_and_explained(self) -> None:
+        sample = self.sample
+        self.start_fleet()
+        self.spawn("prober", "dynamikos.cli", "prober")
+        core = queries.content(sample.plan)
+        crowd = core.everybody()[0]
+        crowd = replace(crowd, profile=(Stretch(stretch="burst", to=20, seconds=36),))
+        with_rows = replace(core, think_factor=0.3, measured=None, objectives=()).with_crowds((crowd,))
+        change(sample.member, sample.plan, token(sample.plan.head), **{
+            name: getattr(with_rows, name) for name in ("journey", "profile", "crowds", "think_factor", "measured",
+                                                        "objectives")
+        })  # fmt: skip
+        self.sign_in("ada")
+
+        def typed(page: Any, name: str, value: str, nth: int) -> None:
+            page.fill(f"[name={name}] >> nth={nth}", value)
+            page.keyboard.press("Tab")
+
+        def probes(page: Any) -> None:
+            page.goto(self.base + sample.address(f"load/{sample.plan.pk}"))
+            typed(page, "probe-address", "{{ env.observatory }}/nothing-here", 0)
+            typed(page, "probe-name", "Observatory", 0)
+            page.wait_for_selector("[name=probe-address] >> nth=1")
+            page.wait_for_timeout(700)
+            page.reload()
+            # one that does not answer as it should is said, and mended
+            page.click("button:has-text('Try')")
+            page.wait_for_selector("h1:has-text('it answered with status 404')")
+            page.click(".actions a:has-text('Plan')")
+            typed(page, "probe-address", "{{ env.observatory }}/metrics", 0)
+            typed(page, "probe-measures", "*disk*, *pool*, *queue*, *heap*", 0)
+            page.wait_for_timeout(700)
+            page.reload()
+            page.click("button:has-text('Try')")
+            page.wait_for_selector("td:has-text('observatory_disk_flushing')")
+            page.click(".actions a:has-text('Plan')")
+            page.click("button:has-text('Start run')")
+            page.click("button:has-text('Start all the same')")
+            page.wait_for_selector("#tape[data-ready]")
+
+        self.do(probes)
+        run = until(lambda: Run.objects.filter(watermark__gte=2).first(), 60)
+        self.weather(f"gust?at={18 - (run.watermark + 1)}&for=5")
+
+        def watch(page: Any) -> None:
+            # lanes of the servers come while it runs, a remark goes on the tape at once
+            page.wait_for_selector("[data-measure] .server:has-text('disk')")
+            page.fill("#remark-text", "the night job begins")
+            page.click("button:has-text('Write it on the tape')")
+            page.wait_for_selector("#remarks li:has-text('the night job begins')")
+
+        self.do(watch)
+        until(lambda: Run.objects.filter(pk=run.pk, findings__isnull=False).exists(), 120)
+
+        def read(page: Any) -> tuple[str, str]:
+            page.wait_for_selector("#findings li:has-text('times as long as usual')")
+            page.wait_for_selector("#tape[data-ready]")
+            found = page.locator("#findings li", has_text="times as long as usual")
+            sentence = found.locator("b").inner_text()
+            found.locator("button").click()
+            page.wait_for_selector("#tape[data-redrawn]")
+            name = sentence.split("“")[1].split("”")[0]
+            page.locator("#rows tr.lead", has_text=name).locator("button.look").first.focus()
+            page.keyboard.press("Enter")
+            page.wait_for_selector("tr.closer .heat rect >> nth=0", state="attached")
+            first = page.locator("tr.closer table tr td").first.inner_text()
+            page.fill("tr.closer [name=z]", "99")
+            page.keyboard.press("Enter")
+            page.wait_for_selector("tr.closer p:has-text('Nothing explains it')")
+            page.click("tr.closer button:has-text('Close')")
+            page.wait_for_selector("tr.closer", state="detached")
+            # the window by dragging and by keys
+            box = page.locator("[data-lane=users] .u-over").bounding_box()
+            page.mouse.move(box["x"] + 0.2 * box["width"], box["y"] + 20)
+            page.mouse.down()
+            page.mouse.move(box["x"] + 0.6 * box["width"], box["y"] + 20, steps=4)
+            page.mouse.up()
+            page.wait_for_selector("h2:has-text('In the window')")
+            dragged = page.locator("#tables h2").first.inner_text()
+            page.focus("#tape")
+            page.keyboard.press("Shift+ArrowRight")
+            page.wait_for_selector(f"#tables h2:not(:has-text('{dragged[-5:]}')) >> nth=0")
+            # a lane is taken away and comes back
+            lanes = page.locator("[data-measure]").count()
+            page.locator("[data-measure] .hide").first.click()
+            self.assertEqual(page.locator("[data-measure]").count(), lanes - 1)
+            page.select_option("#more-lanes", index=1)
+            page.wait_for_selector(f"[data-measure] >> nth={lanes - 2}", state="attached")
+            return sentence, first
+
+        sentence, first = self.do(read)
+        self.assertIn("Look at an object", sentence)
+        self.assertRegex(first, "disk")
+        self.assertEqual(Remark.objects.filter(run=run, by__isnull=False).count(), 1)
+        second = int(sentence.split("second ")[1].split(" ")[0])
+        self.assertLessEqual(abs(second - 18), 3)
