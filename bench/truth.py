@@ -15,9 +15,10 @@ import urllib.request
 import uvloop
 
 from dynamikos.cli.state import is_free, wait_for_port
+from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.journeys import parse_journey
-from dynamikos.core.plans import Plan, parse_target
-from dynamikos.core.profiles import Stretch
+from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
+from dynamikos.core.profiles import Arrivals, Stretch
 from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.network import RealNetwork
@@ -91,7 +92,7 @@ async def perform(
     clock, network, sink = RealClock(), RealNetwork(frozen.agreed), EverySink()
     if keep_all:
         original = runner.Choice
-        runner.Choice = lambda seed: original(seed, everything=True)  # type: ignore[assignment,misc]
+        runner.Choice = lambda seed, **_: original(seed, everything=True)  # type: ignore[assignment,misc]
     try:
         begin = clock.now() + 0.2
         await run_shard(Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}), network, clock, sink, begin=begin)
@@ -195,6 +196,67 @@ def law(seconds: float = 90) -> list[Result]:
     ]
 
 
+def open_law(utilization: float, seconds: float) -> list[Result]:
+    """Poisson arrivals at /sky (web + pool), weather small-pool, against Erlang C of each station (Jackson 1957)."""
+    target = Target("small-pool", 7)
+    try:
+        known = target.ask("/truth")
+        least = min(known["resources"][name]["saturates_at_per_s"] for name in known["routes"]["sky"])
+        per_s = utilization * least
+        uvloop.run(arriving(target, per_s, seconds))
+        log = [record for record in target.ask("/truth/log") if record["id"]]
+        expected = target.ask(f"/truth/open?per_s={per_s}")["sky"]
+    finally:
+        target.close()
+    begun, size = min(record["arrival_s"] for record in log), 5.0
+    batches: dict[int, list[float]] = {}
+    for record in log:
+        since = record["arrival_s"] - begun
+        if 10 <= since < seconds:
+            batches.setdefault(int(since // size), []).append(record["departure_s"] - record["arrival_s"])
+    times = [statistics.mean(batch) for batch in batches.values()]
+    mean, error = statistics.mean(times), statistics.stdev(times) / math.sqrt(len(times))
+    said = f"(iv) open, utilization {utilization:g}"
+    return [
+        (f"{said}: arrivals", len(log), "", "", True),
+        (f"{said}: measured", 1000 * mean, "ms", "", True),
+        (f"{said}: by Erlang C", 1000 * expected, "ms", "", True),
+        (f"{said}: standard error", 100 * error / mean, "%", "≤ 2", error / mean <= 0.02),
+        (
+            f"{said}: deviation in standard errors",
+            (mean - expected) / error,
+            "",
+            "−3…3",
+            abs(mean - expected) <= 3 * error,
+        ),
+    ]
+
+
+async def arriving(target: Target, per_s: float, seconds: float) -> None:
+    """So many visitors a second, each for one request."""
+    base = f"http://127.0.0.1:{target.port}"
+    journey = parse_journey(
+        "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n"
+        f'      - {{request: r, address: "{base}/sky?page=1"}}\n'
+    )
+    profile = (Stretch(stretch="burst", to=per_s, seconds=seconds),)
+    load = Arrivals(spread="poisson", ceiling=5000)
+    crowd = Crowd(crowd="c", load=load, profile=profile, rows=(CrowdRow(row="r", journey="j"),))
+    plan = Plan(form=2, plan="p", name="P", environment="e", crowds=(crowd,), grace_s=10)
+    inputs = Inputs(plan=plan, journeys={"j": journey}, agreed=(parse_target(base),))
+    frozen = freeze(inputs, run="truth", seed=9, checked=True)
+    clock, network = RealClock(), RealNetwork(frozen.agreed)
+    try:
+        shard = Shard(number=0, count=1, frozen=frozen, rows={}, secrets={})
+        await run_shard(shard, network, clock, ListSink(), begin=clock.now() + 0.2)
+    finally:
+        await network.aclose()
+        clock.close()
+
+
 def run() -> list[Result]:
     asyncio.set_event_loop_policy(None)
-    return paired() + law()
+    found = paired() + law()
+    for utilization, seconds in ((0.5, 60.0), (0.7, 100.0), (0.85, 560.0)):
+        found += open_law(utilization, seconds)
+    return found
