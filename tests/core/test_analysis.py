@@ -5,7 +5,11 @@ from unittest import TestCase
 import numpy as np
 
 from dynamikos.core.analysis.capacity import Level, capacity, fitted
+from dynamikos.core.analysis.evidence import Measured
+from dynamikos.core.analysis.levels import capacity_of
 from dynamikos.core.analysis.suspects import correlation, partial, ranks, suspects, window_means, worth_a_look
+from dynamikos.core.profiles import Stretch
+from tests.core.scenes import Scene
 
 
 def noise(seed: int, seconds: int, by: float = 1.0):  # type: ignore[no-untyped-def]
@@ -126,6 +130,24 @@ class Capacities(TestCase):
         self.assertAlmostEqual((found.peak or (0, 0))[1], 85, delta=1)
         self.assertEqual(found.first and found.first[0], "pool")
         self.assertAlmostEqual(found.first[1] if found.first else 0, 85.5, delta=0.1)
+
+    def test_from_a_run_of_stairs_to_the_resource_that_gives_way_first(self) -> None:
+        stairs = (Stretch(stretch="stairs", to=48, steps=8, seconds=480),)
+        small = {"look": (6, 0.02), "search": (4, 0.03), "book": (1, 0.04)}  # 25 bookings a second at most
+        scene = Scene(4, seconds=480, users=48, arrives=lambda user: user // 6 * 60.0, profile=stairs, stations=small)
+        shares = [Measured(f"{step} utilization", "%", np.array(scene.busy[step][:480]) * 100 / servers)
+                  for step, (servers, _) in small.items()]  # fmt: skip
+        found = capacity_of(scene.evidence(measures=shares))
+        assert found is not None and found.first is not None and found.full_at is not None
+        self.assertEqual([round(level.load) for level in found.levels], [6, 12, 18, 24, 30, 36, 42, 48])
+        self.assertEqual(found.first[0], "book utilization")
+        self.assertAlmostEqual(found.first[1], 25, delta=1)
+        self.assertAlmostEqual(found.full_at, 25 * 1.09, delta=2)  # a round takes 0.09 s and a second of thinking
+        self.assertAlmostEqual(found.levels[-1].rate, 25, delta=1)
+        self.assertEqual(found.why_not, "")
+        assert found.knee is not None
+        self.assertIn(round(found.knee.load), (18, 24, 30))
+        self.assertIsNone(capacity_of(Scene(5, seconds=120).evidence()), "one level says nothing")
 
     def test_what_can_not_be_said_is_not(self) -> None:
         few = capacity([Level(1, 1, 0.1)] * 3)

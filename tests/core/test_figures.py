@@ -2,7 +2,8 @@
 
 from unittest import TestCase
 
-from dynamikos.core.figures import figure
+from dynamikos.core.figures import digits, figure
+from dynamikos.core.signs import storable
 
 
 class Figures(TestCase):
@@ -20,3 +21,13 @@ class Figures(TestCase):
         for text in ("", "many", "nan", "inf", "-Infinity", "1e999", "1,2,3", "1_000", "0x10", "1.2.3"):
             with self.subTest(text):
                 self.assertIsNone(figure(text))
+
+    def test_digits_alone(self) -> None:
+        self.assertEqual([digits(text) for text in ("0", "007", "9" * 18)], [0, 7, 10**18 - 1])
+        for text in ("", "²", "٣", "-1", "+1", "1 ", "1.0", "9" * 19, "9" * 5000):
+            with self.subTest(text[:30]):
+                self.assertIsNone(digits(text))
+
+    def test_signs_that_no_database_keeps(self) -> None:
+        told = {"a\0": ["\ud800b", {"c": "d\udfff"}, 1, None], "e": ("f\U0001f600",)}
+        self.assertEqual(storable(told), {"a\ufffd": ["\ufffdb", {"c": "d\ufffd"}, 1, None], "e": ["f\U0001f600"]})

@@ -112,6 +112,9 @@ class Afterwards(TestCase):
             ("t,a\n1,2\nsoon,2\n", "Line 3: “soon” is not a time like that of line 2"),
             ("t,a\n1,2\n2\n", "Line 3: 1 columns found, 2 expected"),
             ("t,a\n1,many\n", "Line 2: “many” in the column a"),
+            ("t,a\n1,2\n1e999,2\n", "Line 3: “1e999” is not a time like"),
+            ("t,a\n1,2\ninf,2\n", "Line 3: “inf” is not a time like"),
+            ('t,a\n1,"2\n', "can't be read as CSV: unexpected end"),
             ("t,a\n900,1\n", "None of its times lies in the run, which began at 2026-09-21 14:13:20 UTC"),
         ):
             with self.subTest(words), self.assertRaisesRegex(DynamikosError, words):

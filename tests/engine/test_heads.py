@@ -3,7 +3,9 @@
 import random
 from unittest import TestCase
 
+from dynamikos.engine.http.cookies import CookieJar
 from dynamikos.engine.http.protocol import FILLED_S, MOST_KNOWN, PAUSE_S, Heads, ReplyReader, read_head
+from tests.engine.test_caching import entry
 
 PLAIN = [
     b"Server: owl",
@@ -95,3 +97,30 @@ class Remembering(TestCase):
             heads.read(head(number))
             now[0] += 2 * FILLED_S / MOST_KNOWN
         self.assertIn(head(2 * MOST_KNOWN - 1), heads.known)
+
+
+class Hostile(TestCase):
+    """Numbers in what a server sends that are none: an answer is not read by them, and nothing breaks."""
+
+    def test_lengths(self) -> None:
+        for length in ("9" * 5000, "²", "+5", "-1", "0x5", "5, 5", ""):
+            with self.subTest(length[:20]):
+                self.assertIsNone(read_head(f"HTTP/1.1 200 OK\r\nContent-Length: {length}\r\n\r\n".encode("latin-1")))
+
+    def test_ages_of_cookies(self) -> None:
+        for attribute, there in (
+            ("Max-Age=" + "9" * 5000, True), ("Max-Age=²", True), ("Max-Age=-5", False), ("Max-Age=--5", True),
+            ("Expires=Fri, 31 Dec 99999 00:00:00 GMT", True), ("Expires=Mon, 00 Jan 0000 99:99:99 +9999", True),
+        ):  # fmt: skip
+            with self.subTest(attribute[:30]):
+                jar = CookieJar()
+                jar.take(f"a=b; {attribute}", "here", "/", 1000.0)
+                self.assertEqual(jar.values(), {"a": "b"} if there else {})
+
+    def test_ages_of_what_is_kept(self) -> None:
+        for lines in (("Cache-Control: max-age=²",), ("Cache-Control: max-age=" + "9" * 5000,)):
+            self.assertIsNone(entry(*lines))
+        for age in ("²", "9" * 5000, "-3"):
+            kept = entry("Cache-Control: max-age=60", f"Age: {age}")
+            assert kept is not None
+            self.assertEqual((kept.fresh_s, kept.age_s), (60, 0))

@@ -17,6 +17,7 @@ from dynamikos.core.exchanges import Exchange
 from dynamikos.core.plans import parse_target
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
+from dynamikos.engine.recorder.messages import Broken, Head, framing, status_of
 from dynamikos.engine.recorder.proxy import Proxy
 
 CHUNKED = (
@@ -276,6 +277,17 @@ class ProxyTests(RecorderCase):
         await unknown.aclose()
         self.assertIn("tls", self.recorded[0].error)
         secret.server.close()
+
+    async def test_numbers_that_are_none(self) -> None:
+        for target in ("host:²", "host:" + "9" * 5000, "host:0", "host:65536", ":80"):
+            said = await self.ask(self.port, f"CONNECT {target} HTTP/1.1\r\n\r\n".encode("latin-1"), until_close=True)
+            self.assertIn(b"is not host:port", said, target[:20])
+        for first in ("HTTP/1.1 ² OK", "HTTP/1.1 99 No", "HTTP/1.1 " + "2" * 5000, "HTTP/1.1", "SIP/2.0 200 OK"):
+            with self.assertRaises(Broken):
+                status_of(Head(first, [], b""))
+        for length in ("²", "9" * 5000, "-1", "5, 5"):
+            with self.assertRaises(Broken):
+                framing(Head("HTTP/1.1 200 OK", [("Content-Length", length)], b""), answer_to="GET", status=200)
 
     async def test_limits(self) -> None:
         self.assertIn(b"400", await self.ask(self.port, b"GET / HTTP/1.1\r\nHost: x\r\n\r\n", until_close=True))

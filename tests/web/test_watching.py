@@ -3,23 +3,30 @@
 import io
 import json
 import queue
+import uuid
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pyarrow.parquet as pq
+from django.db import OperationalError, connection
 from django.urls import reverse
 from django.utils import timezone
+from django.utils.html import escape
+from msgspec import to_builtins
 from msgspec.structs import replace
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+from dynamikos.core.analysis.capacity import Level, capacity
 from dynamikos.core.frozen import FrozenRun, canonical, every_series
 from dynamikos.core.objectives import Objective
 from dynamikos.core.probes import Host, Probe
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
 from dynamikos.core.statistics import Histogram
 from dynamikos.engine.probing import ProbeSecond
+from dynamikos.fleet.coordinator.noticing import Noticing
 from dynamikos.fleet.coordinator.watch import RunWatch
-from dynamikos.fleet.probing import Probed, write
+from dynamikos.fleet.probing import Probed, tick, write
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
 from dynamikos.web.plans.models import LoadPlan
@@ -163,16 +170,70 @@ class Probes(Watched):
         self.assertFalse(ProbeTry.objects.exists())
 
 
+class Kept(Watched):
+    """A prober that can't write, or whose run is gone."""
+
+    def probed(self) -> Probed:
+        made = Probed(self.found(), self.inputs)
+        made.numbers = {(each.probe, each.name, each.unit): each.no for each in self.found().measures.all()}
+        return made
+
+    def test_what_could_not_be_written_is_written_later(self) -> None:
+        probed = self.probed()
+        probed.told.put(ProbeSecond(probe="target", second=700, values={"never seen before": 4.0}))
+        probed.told.put(ProbeSecond(probe="target", second=701, problem="it is away"))
+        away = mock.patch("django.db.models.query.QuerySet.bulk_create", side_effect=OperationalError("away"))
+        with away, self.assertRaises(OperationalError):
+            write(probed)
+        probed.told.put(ProbeSecond(probe="target", second=702, values={"never seen before": 5.0}))
+        write(probed, is_over=True)
+        made = self.found().measures.get(name="never seen before")
+        minute = MeasureMinute.objects.get(run=self.run_pk, no=made.no, minute=11)
+        values = np.frombuffer(bytes(minute.values), "<f8")
+        self.assertEqual((values[40], values[42], int(np.isnan(values).sum())), (4.0, 5.0, 58))
+        self.assertTrue(Remark.objects.filter(run=self.run_pk, second=701, text__contains="it is away").exists())
+        self.assertFalse(Reading.objects.filter(run=self.run_pk, second__gte=700).exists())
+
+    def test_a_run_that_was_deleted_keeps_nobody_from_the_others(self) -> None:
+        gone, there = self.probed(), self.probed()
+        gone.run = Run(pk=uuid.uuid4())
+        probed = {gone.run.pk: gone, there.run.pk: there}
+        for each in probed.values():
+            each.told.put(ProbeSecond(probe="target", second=800, values={"queue": 1.0}))
+        with connection.cursor() as cursor:
+            cursor.execute("SET CONSTRAINTS ALL IMMEDIATE")
+        with self.assertLogs("dynamikos.fleet.probing", "ERROR"):
+            tick(probed, mock.Mock(), frozenset())
+        self.assertEqual(probed, {}, "both are over")
+        self.assertEqual(MeasureMinute.objects.filter(run=self.run_pk, minute=13).count(), 1)
+
+    def test_signs_and_numbers_that_no_database_keeps(self) -> None:
+        probed = self.probed()
+        probed.told.put(ProbeSecond(probe="target", second=900, values={"a\0\ud800": 1.0}))
+        probed.told.put(ProbeSecond(probe="target", second=901, problem="it said \0"))
+        write(probed)
+        self.assertTrue(self.found().measures.filter(name="a\ufffd\ufffd").exists())
+        self.assertTrue(Remark.objects.filter(run=self.run_pk, text__endswith="it said \ufffd").exists())
+
+    def test_one_that_can_not_be_looked_at_says_so(self) -> None:
+        Run.objects.filter(pk=self.run_pk).update(is_folded=True)
+        noticing = Noticing()
+        with mock.patch("subprocess.Popen", return_value=mock.Mock(poll=lambda: 1, returncode=1)):
+            noticing.tick()
+            with self.assertLogs("dynamikos.fleet.coordinator.noticing", "ERROR"):
+                noticing.tick()
+        self.assertEqual([each["rule"] for each in self.found().findings or []], ["not-looked-at"])
+        self.assertContains(self.client.get(self.at("run")), "The run could not be looked at.")
+
+
 class Told(Watched):
     def test_findings_are_kept_with_the_run_and_shown(self) -> None:
         self.assertContains(self.client.get(self.at("run")), "is being looked at")
-        made, capacity = analysis.look(self.found())
-        self.assertIsNone(capacity, "a held load says nothing of capacity")
+        made, said = analysis.look(self.found())
+        self.assertIsNone(said, "a held load says nothing of capacity")
         rules = {each.rule: each for each in made}
         self.assertEqual(rules["gust"].step, self.step.step)
         self.assertEqual(rules["probe-silent"].about, "measurement")
-        from msgspec import to_builtins
-
         Run.objects.filter(pk=self.run_pk).update(findings=[to_builtins(each) for each in made])
         page = self.client.get(self.at("run"))
         self.assertContains(page, "times as long as usual from second 100 to 106")
@@ -242,6 +303,62 @@ class Afterwards(Watched):
         change(self.sample.member, plan, token(plan.head), objectives=gone)
         self.assertContains(self.client.post(self.at("run-anew")), "nowhere", status_code=422)
         self.assertEqual(queries.rejudged(self.found()), made)
+
+    def test_what_was_typed_stands_there_with_what_is_wrong(self) -> None:
+        for name, form, sent, words in (
+            ("run-remark", "remark", {"text": "deployed <b>", "second": "soon"}, "is not a number"),
+            ("run-remark", "remark", {"text": "y" * 501, "second": "7"}, "500"),
+            ("run-measures", "measures", {"cells": "t,a\nsoon,1", "name": "Replica &", "shift": "2"}, "not a time"),
+            ("run-measures", "measures", {"cells": "t,a\n1,1", "name": "R", "shift": "late"}, "is not a number"),
+            (
+                "run-about",
+                "about",
+                {"tags": "".join(f"{n}, " for n in range(60)), "remark": "of <i>tonight</i>", "star": "1"},
+                "200",
+            ),
+            ("run-about", "about", {"tags": "x", "remark": "z" * 4001}, "4,000"),
+        ):
+            with self.subTest(name, words=words):
+                before = Remark.objects.count(), self.found().tags, self.found().measures.count()
+                page = self.client.post(self.at(name), sent)
+                self.assertContains(page, words, status_code=422)
+                self.assertContains(page, f'href="#form-{form}"', status_code=422)
+                for text in sent.values():
+                    self.assertContains(page, escape(text), status_code=422)
+                self.assertEqual((Remark.objects.count(), self.found().tags, self.found().measures.count()), before)
+
+    def test_signs_that_no_database_keeps_are_said(self) -> None:
+        for name, sent in (
+            ("run-remark", {"text": "a\0b"}),
+            ("run-about", {"tags": "a\0b", "remark": ""}),
+            ("run-about", {"tags": "", "remark": "a\0b"}),
+            ("run-about", {"tags\0": "", "remark": "b"}),
+            ("run-measures", {"cells": "second,a\0b\n1,2\n", "name": "x"}),
+            ("run-measures", {"cells": "second,a\n1,2\n", "name": "x\0y"}),
+        ):
+            with self.subTest(name, sent=sent):
+                self.assertContains(self.client.post(self.at(name), sent), "holds a sign that", status_code=422)
+
+    def test_numbers_in_addresses_that_are_none(self) -> None:
+        for name in ("run", "run-tables", "run-closer", "run-suspects", "run-lines", "run-inputs"):
+            for text in ("²", "9" * 5000, "-1", "1e9", "1" + 17 * "0", "x\0"):
+                at = {"journey": self.step.journey, "step": self.step.step, "z": text, "apdex": text, "row": text}
+                at |= {"from": text, "to": text, "generator": text, "no": text, "sort": text, "down": text}
+                with self.subTest(name, text=text[:20]):
+                    answer = self.client.get(reverse(name, args=[self.sample.project.pk, self.run_pk]), at)
+                    self.assertIn(answer.status_code, (200, 422))
+
+    def test_capacity_is_kept_with_the_run_and_drawn(self) -> None:
+        loads = (5, 10, 20, 40, 80, 160, 200)
+        levels = [Level(n, min(n / 1.25, 90) * (1 + 0.01 * (n % 3)), max(0.25, n / 90 - 1)) for n in loads]
+        made = capacity(levels, {"pool": 0.011})
+        Run.objects.filter(pk=self.run_pk).update(capacity=to_builtins(made))
+        self.assertEqual(queries.capacity(self.found()), made)
+        page = self.client.get(self.at("run"))
+        self.assertContains(page, "First to run full: <b>pool</b>")
+        assert made.full_at is not None
+        self.assertAlmostEqual(made.full_at, levels[0].load / levels[0].rate / 0.011)
+        self.assertContains(page, '<section class="capacity"')
 
     def test_inputs_are_readable_and_make_a_new_plan(self) -> None:
         page = self.client.get(self.at("run-inputs"))

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 LEVELS, MOST_RESIDUAL = 6, 0.05
+LOW = 0.5  # up to such a utilization hardly anybody waits
 # Student's t at 97.5 %, by degrees of freedom
 T = {1: 12.71, 2: 4.30, 3: 3.18, 4: 2.78, 5: 2.57, 6: 2.45, 7: 2.36, 8: 2.31, 9: 2.26, 10: 2.23, 15: 2.13, 20: 2.09}
 
@@ -65,7 +66,8 @@ class Curve:
 class Capacity:
     """What can be said: `why_not` where no curve can. The knee is the load with the greatest rate by response time
     (Kleinrock 1979). `first` is the resource that saturates first, with the rate at which it does, and `full_at` the
-    load at which it would if nobody waited for anything before.
+    load at which it would if nobody waited for anything before: a whole round's time, thinking and pauses in it, over
+    the demand; the time is N/X of the levels that use up to half of it.
     """
 
     levels: Sequence[Level]
@@ -153,16 +155,15 @@ def fitted(levels: Sequence[Level]) -> Curve:
     return min(curves, key=lambda each: each.aicc)
 
 
-def capacity(levels: Sequence[Level], demands: Mapping[str, float] | None = None, think_s: float = 0.0) -> Capacity:
-    """`demands` are seconds of service a round of each resource, over its servers (D/c); users think for `think_s` in a
-    round.
-    """
+def capacity(levels: Sequence[Level], demands: Mapping[str, float] | None = None) -> Capacity:
+    """`demands` are seconds of service a round of each resource, over its servers (D/c)."""
     kept = sorted((each for each in levels if each.load > 0 and each.rate > 0), key=lambda each: each.load)
     knee = max(kept, key=lambda each: each.rate / each.response_s if each.response_s > 0 else 0.0, default=None)
     first, full_at = None, None
     name, most = max((demands or {}).items(), key=lambda each: each[1], default=("", 0.0))
     if most > 0 and kept:
-        first, full_at = (name, 1 / most), (kept[0].response_s + think_s) / most
+        low = [each for each in kept if each.rate * most <= LOW] or kept[:1]
+        first, full_at = (name, 1 / most), sum(each.load for each in low) / sum(each.rate for each in low) / most
     curve, said = _said(kept)
     is_beyond = curve is not None and bool(said)  # the curve stands, but its end was not reached
     return Capacity(kept, curve, None if is_beyond else knee, said, first, full_at)

@@ -27,7 +27,7 @@ def capacity_of(whole: Evidence) -> Capacity | None:
             levels.append(Level(load, passed / (end - begin), max(1e-6, took_s / passed - think_s)))
     if len({round(each.load) for each in levels}) < 2:
         return None
-    return capacity(levels, _demands(whole), think_s)
+    return capacity(levels, _demands(whole))
 
 
 def _think_s(whole: Evidence) -> float:

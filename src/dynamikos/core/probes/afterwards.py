@@ -28,7 +28,7 @@ def measures_from_csv(text: str, begins_s: float, seconds: int, shift_s: float =
         raise DynamikosError("The file needs a line of names and one of values: times first, then a measure a column.")
     sign = max(",;\t", key=lines[0].count)
     try:
-        head, *rows = csv.reader(lines, delimiter=sign)
+        head, *rows = csv.reader(lines, delimiter=sign, strict=True)
     except csv.Error as problem:
         raise DynamikosError(f"The file can't be read as CSV: {problem}.") from problem
     names = [name.strip() for name in head[1:]]

@@ -9,6 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.signs import UNKEPT, storable
 
 log = logging.getLogger(__name__)
 
@@ -21,6 +22,17 @@ class ClearErrors:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         return self.get_response(request)
+
+    def process_view(self, request: HttpRequest, *_: object) -> HttpResponse | None:
+        """A sign that no database keeps is refused before anything is done with it."""
+        if request.method == "POST":
+            for name, values in request.POST.lists():
+                if UNKEPT.search(name) or any(UNKEPT.search(str(value)) for value in values):
+                    said = (
+                        f"“{storable(name)[:60]}” holds a sign that can't be kept (NUL). Take it out, or type it anew."
+                    )
+                    return problem(request, said, 422)
+        return None
 
     def process_exception(self, request: HttpRequest, exception: Exception) -> HttpResponse | None:
         if isinstance(exception, DynamikosError):
