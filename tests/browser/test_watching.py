@@ -8,6 +8,7 @@ from msgspec.structs import replace
 from dynamikos.core.profiles import Stretch
 from dynamikos.web.plans import queries
 from dynamikos.web.plans.actions import change
+from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs.models import Remark, Run
 from tests.browser.support import BrowserCase
@@ -37,29 +38,48 @@ class Watching(BrowserCase):
             page.fill(f"[name={name}] >> nth={nth}", value)
             page.keyboard.press("Tab")
 
-        def probes(page: Any) -> None:
+        def kept(end: str) -> None:
+            """What was typed is saved by itself."""
+
+            def there() -> bool:
+                probes = queries.content(LoadPlan.objects.get(pk=sample.plan.pk)).probes
+                return bool(probes) and f"{probes[0].name} {probes[0].openmetrics} {probes[0].measures}".endswith(end)
+
+            until(there, 60)
+
+        def tried(page: Any, shows: str) -> None:
+            page.reload()
+            page.click("button:has-text('Try')")
+            for _ in range(6):  # the prober may be on its way
+                page.wait_for_selector(f"{shows}, h1:has-text('nobody read it in time')")
+                if page.locator(shows).count():
+                    break
+                page.click("button:has-text('Try again')")
+            page.click(".actions a:has-text('Plan')")
+
+        def wrong(page: Any) -> None:
             page.goto(self.base + sample.address(f"load/{sample.plan.pk}"))
             typed(page, "probe-address", "{{ env.observatory }}/nothing-here", 0)
             typed(page, "probe-name", "Observatory", 0)
             page.wait_for_selector("[name=probe-address] >> nth=1")
-            page.wait_for_timeout(700)
-            page.reload()
-            # one that does not answer as it should is said, and mended
-            page.click("button:has-text('Try')")
-            page.wait_for_selector("h1:has-text('it answered with status 404')")
-            page.click(".actions a:has-text('Plan')")
+
+        def mended(page: Any) -> None:
             typed(page, "probe-address", "{{ env.observatory }}/metrics", 0)
             typed(page, "probe-measures", "*disk*, *pool*, *queue*, *heap*", 0)
-            page.wait_for_timeout(700)
-            page.reload()
-            page.click("button:has-text('Try')")
-            page.wait_for_selector("td:has-text('observatory_disk_flushing')")
-            page.click(".actions a:has-text('Plan')")
+
+        def started(page: Any) -> None:
             page.click("button:has-text('Start run')")
             page.click("button:has-text('Start all the same')")
             page.wait_for_selector("#tape[data-ready]")
 
-        self.do(probes)
+        # one that does not answer as it should is said, and mended
+        self.do(wrong)
+        kept("Observatory {{ env.observatory }}/nothing-here ()")
+        self.do(lambda page: tried(page, "h1:has-text('it answered with status 404')"))
+        self.do(mended)
+        kept("'*heap*')")
+        self.do(lambda page: tried(page, "td:has-text('observatory_disk_flushing')"))
+        self.do(started)
         run = until(lambda: Run.objects.filter(watermark__gte=2).first(), 60)
         self.weather(f"gust?at={18 - (run.watermark + 1)}&for=5")
 

@@ -65,6 +65,20 @@ class Merging(TestCase):
         merged.merge(Histogram.from_bytes(Histogram.of(b).to_bytes()))
         self.assertEqual(merged.counts, Histogram.of(a + b).counts)
 
+    def test_many_at_once_are_as_one_by_one(self) -> None:
+        draw = np.random.default_rng(1)
+        for many, samples in ((0, 0), (1, 400), (3, 2), (40, 30), (400, 3)):
+            parts = [Histogram.of(draw.lognormal(9, 3, samples).astype(int).tolist()) for _ in range(many)]
+            slowly = Histogram()
+            for part in parts:
+                slowly.merge(part)
+            with self.subTest(many=many, samples=samples):
+                joined = Histogram.joined([b"", *(part.to_bytes() for part in parts)])
+                self.assertEqual(joined.counts, slowly.counts)
+                self.assertEqual(joined.coarser(3).n, many * samples)
+        most = Histogram(dict.fromkeys(range(300), 2**32 - 1)).to_bytes()
+        self.assertEqual(Histogram.joined([most] * 9).counts[7], 9 * (2**32 - 1))
+
     def test_another_version_is_refused(self) -> None:
         data = Histogram.of([1]).to_bytes()
         for wrong in (b"\x09" + data[1:], data[:-1]):

@@ -45,7 +45,7 @@ def load(frozen: FrozenRun) -> str:
 
 
 def progress(frame: Frame, total_s: float) -> str:
-    users = frame.starting + frame.busy + frame.thinking + frame.leaving
+    users = frame.users
     late = f"  generator late ({', '.join(frame.late_by)})" if frame.is_late else ""
     planned = f" of {frame.planned}" if frame.planned else ""
     oldest = f"  oldest open {duration(frame.oldest_ms)}" if frame.oldest_ms >= 1000 else ""

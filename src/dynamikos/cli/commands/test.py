@@ -136,7 +136,7 @@ def lanes(folder: str, *apart: tuple[str, ...]) -> list[list[str]]:
 STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
     "static": linters,
     # these need no database
-    "core": side_by_side(["tests/core", "tests/machine", "tests/observatory"], ["tests/engine"]),
+    "core": side_by_side(["tests/core", "tests/observatory"], ["tests/engine", "tests/machine"]),
     "web": lambda environment, count: django(["tests/web", "tests/cli"], environment, count, parallel=2),
     # much of these is waiting: in three lanes they take little more than a third of the time
     "processes": side_by_side(

@@ -42,8 +42,7 @@ class Overall:
 def added(parts: Iterable[SeriesSecond], no: int) -> SeriesSecond:
     """Seconds of series as one of series `no`."""
     total = SeriesTotal()
-    for part in parts:
-        total.add(part)
+    total.add(*parts)
     return total.part(no)
 
 
@@ -68,29 +67,37 @@ def with_overall(beside: Beside, of: Mapping[int, int]) -> Beside:
     return replace(beside, carried=[*beside.carried, *carried], open=[*beside.open, *open_])
 
 
-Coarse = dict[int, tuple[int, int, dict[int, int]]]  # by ten seconds: how many passed, how many failed, coarse bins
+Coarse = dict[int, tuple[int, int, bytes]]  # by ten seconds: how many passed, how many failed, a coarse histogram
 
 
 def coarse_of(seconds: Iterable[tuple[int, SeriesSecond]]) -> Coarse:
     """Ten by ten seconds, for drawings."""
-    made: Coarse = {}
+    tens: dict[int, list[SeriesSecond]] = {}
     for second, part in seconds:
-        n, failed, bins = made.get(second // COARSE_S, (0, 0, {}))
-        for index, count in Histogram.from_bytes(part.hist).counts.items():
-            coarse = index >> COARSE_BITS
-            bins[coarse] = bins.get(coarse, 0) + count
-        made[second // COARSE_S] = (n + part.n, failed + sum(part.failed.values()), bins)
-    return made
+        tens.setdefault(second // COARSE_S, []).append(part)
+    return {
+        ten: (
+            sum(part.n for part in parts),
+            sum(sum(part.failed.values()) for part in parts),
+            Histogram.joined(part.hist for part in parts).coarser(COARSE_BITS).to_bytes(),
+        )
+        for ten, parts in tens.items()
+    }
 
 
-_coarse = msgspec.msgpack.Decoder(Coarse)
+_coarse = msgspec.msgpack.Decoder(dict[int, tuple[int, int, bytes | dict[int, int]]])
 
 
 def unpacked_coarse(body: bytes) -> Coarse:
-    return _coarse.decode(body)
+    """Bins by themselves are what was written before histograms were."""
+    return {
+        ten: (passed, failed, bins if isinstance(bins, bytes) else Histogram(bins).to_bytes())
+        for ten, (passed, failed, bins) in _coarse.decode(body).items()
+    }
 
 
-def fine(bins: Mapping[int, int]) -> Histogram:
-    """Coarse bins as a histogram of fine ones, each in the middle of where it was."""
+def fine(coarse: Iterable[bytes]) -> Histogram:
+    """Coarse histograms added up as one of fine bins, each in the middle of where it was."""
     half = 1 << (COARSE_BITS - 1)
-    return Histogram({(index << COARSE_BITS) + half: count for index, count in bins.items()})
+    total = Histogram.joined(coarse)
+    return Histogram({(index << COARSE_BITS) + half: count for index, count in total.counts.items()})

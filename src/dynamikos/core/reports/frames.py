@@ -36,6 +36,10 @@ class Frame(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     late_by: tuple[str, ...] = ()  # why generators were late: lateness, stall, processor, machine, container limit
     seconds: int = 1  # that it stands for, from `second` on; then figures are of a second of them
 
+    @property
+    def users(self) -> int:
+        return self.starting + self.busy + self.thinking + self.leaving
+
 
 def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, Series], *, missing: int = 0) -> Frame:
     """The frame of one second from the messages of all shards. Gauges add over shards; the worst health is shown.
@@ -43,7 +47,7 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
     """
     users: dict[str, int] = {}
     kinds: dict[str, int] = {}
-    passed = Histogram()
+    times: list[bytes] = []
     planned, answered, failed, flying, steps_failed, oldest_us = missing, 0, 0, 0, 0, 0
     late_us, cpu, late_by = 0, 0.0, dict[str, None]()
     for message in messages:
@@ -56,7 +60,7 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
         for part in message.series:
             level = series[part.no].level if part.no in series else ""
             if level == "step":
-                passed.merge(Histogram.from_bytes(part.hist))
+                times.append(part.hist)
                 steps_failed += sum(part.failed.values())
             elif level in ("request", "item", "repeat"):
                 for kind, count in part.failed.items():
@@ -65,6 +69,8 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
         cpu = max(cpu, message.health.cpu_share)
         late_by |= dict.fromkeys(message.health.late_by)
         oldest_us = max(oldest_us, message.oldest_us)
+
+    passed = Histogram.joined(times)
 
     def ms(percent: int) -> float | None:
         value = passed.percentile_us(percent)

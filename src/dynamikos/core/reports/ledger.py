@@ -45,23 +45,24 @@ class SeriesTotal:
         """What failed by the generator's own doing."""
         return sum(count for kind, count in self.failed.items() if is_own(kind))
 
-    def add(self, part: SeriesSecond) -> None:
-        self.passed.merge(Histogram.from_bytes(part.hist))
-        self.moments.add(part.n, part.sum_us, int(part.squares))
-        for kind, count in part.failed.items():
-            self.failed[kind] = self.failed.get(kind, 0) + count
-        self.failed_hist.merge(Histogram.from_bytes(part.failed_hist))
-        self.ttfb.merge(Histogram.from_bytes(part.ttfb_hist))
-        self.bytes_out += part.bytes_out
-        self.bytes_in += part.bytes_in
-        self.tries += part.tries
-        self.connects += part.connects
-        self.connect_us += part.connect_us
-        self.handshakes += part.handshakes
-        self.tls_us += part.tls_us
-        self.resumed += part.resumed
-        self.left += part.left
-        self.cached += part.cached
+    def add(self, *parts: SeriesSecond) -> None:
+        self.passed.merge(Histogram.joined(part.hist for part in parts))
+        self.failed_hist.merge(Histogram.joined(part.failed_hist for part in parts))
+        self.ttfb.merge(Histogram.joined(part.ttfb_hist for part in parts))
+        for part in parts:
+            self.moments.add(part.n, part.sum_us, int(part.squares))
+            for kind, count in part.failed.items():
+                self.failed[kind] = self.failed.get(kind, 0) + count
+            self.bytes_out += part.bytes_out
+            self.bytes_in += part.bytes_in
+            self.tries += part.tries
+            self.connects += part.connects
+            self.connect_us += part.connect_us
+            self.handshakes += part.handshakes
+            self.tls_us += part.tls_us
+            self.resumed += part.resumed
+            self.left += part.left
+            self.cached += part.cached
 
     def merge(self, other: "SeriesTotal") -> None:
         self.passed.merge(other.passed)

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Mapping, Sequence
 import msgspec
 
 from dynamikos.core.frozen import Series
-from dynamikos.core.reports import SeriesSecond, SeriesTotal, ShardSecond
+from dynamikos.core.reports import SeriesSecond, ShardSecond
 from dynamikos.core.reports.besides import besides_of, dealt_of, packed, packed_second
-from dynamikos.core.reports.folding import BY_SHARD, Coarse, Overall, coarse_of, folded, unpacked_coarse
+from dynamikos.core.reports.folding import BY_SHARD, Coarse, Overall, added, coarse_of, folded, unpacked_coarse
 from dynamikos.web.runs.models import Block, Chunk, Minute, Run, Second
 
 _encoder = msgspec.msgpack.Encoder()
@@ -71,35 +71,33 @@ class Folding:
             yield self._chunk(no, shard, minute, rows)
 
     def _chunk(self, no: int, shard: int, minute: int, rows: Seconds) -> Chunk:
-        total = SeriesTotal()
-        for _, part in rows:
-            total.add(part)
+        total = added([part for _, part in rows], no)
         return Chunk(
             run=self._run,
             series=no,
             shard=shard,
             minute=minute,
             seconds=zlib.compress(_encoder.encode(rows), 1),
-            total=_encoder.encode(total.part(no)),
+            total=_encoder.encode(total),
             coarse=_encoder.encode(coarse_of(rows)),
         )
 
 
 def write_block(run: Run, ten: int) -> None:
     """The blocks of ten minutes, from their chunks."""
-    totals: dict[int, SeriesTotal] = {}
+    parts: dict[int, list[SeriesSecond]] = {}
     coarse: dict[int, Coarse] = {}
     chunks = Chunk.objects.filter(run=run, shard=Chunk.ALL, minute__gte=ten * 10, minute__lt=ten * 10 + 10)
     for no, total, bins in chunks.values_list("series", "total", "coarse"):
-        totals.setdefault(no, SeriesTotal()).add(_totals.decode(bytes(total)))
+        parts.setdefault(no, []).append(_totals.decode(bytes(total)))
         coarse.setdefault(no, {}).update(unpacked_coarse(bytes(bins)))
     Block.objects.bulk_create(
         Block(
             run=run,
             series=no,
             ten_minutes=ten,
-            total=_encoder.encode(total.part(no)),
+            total=_encoder.encode(added(own, no)),
             coarse=_encoder.encode(coarse[no]),
         )
-        for no, total in totals.items()
+        for no, own in parts.items()
     )

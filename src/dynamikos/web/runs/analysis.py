@@ -39,7 +39,7 @@ def evidence(found: Run) -> Evidence:
     return Evidence(
         frozen=inputs,
         seconds=seconds,
-        users=_by_second(frames, seconds, lambda f: f.starting + f.busy + f.thinking + f.leaving),
+        users=_by_second(frames, seconds, lambda f: f.users),
         planned=np.array(inputs.planned([second + 0.995 for second in range(seconds)]), float),
         rate=_by_second(frames, seconds, lambda f: f.answered + f.failed),
         failures=_by_second(frames, seconds, lambda f: f.failed),
@@ -141,8 +141,7 @@ def look(found: Run) -> tuple[list[Found], Capacity | None]:
 
 def users_of(found: Run) -> Trace:
     """Users there, by second."""
-    frames = list(queries.every_frame(found))
-    return _by_second(frames, found.watermark + 1, lambda f: f.starting + f.busy + f.thinking + f.leaving)
+    return _by_second(queries.every_frame(found), found.watermark + 1, lambda f: f.users)
 
 
 def step_line(found: Run, numbers: Sequence[int]) -> tuple[Trace, Trace]:
@@ -156,12 +155,19 @@ def step_line(found: Run, numbers: Sequence[int]) -> tuple[Trace, Trace]:
 
 
 def suspects_of(
-    found: Run, inputs: FrozenRun, numbers: Sequence[int], window: tuple[int, int], threshold: float | None = None
+    found: Run,
+    inputs: FrozenRun,
+    numbers: Sequence[int],
+    window: tuple[int, int],
+    threshold: float | None = None,
+    frames: Sequence[Frame] | None = None,
 ) -> tuple[list[Suspect], Trace, dict[str, Measured], float]:
-    """(suspects, the step's mean by second, measures by name, the threshold) of a step in a window."""
+    """(suspects, the step's mean by second, measures by name, the threshold) of a step in a window; `frames` are those
+    of the run, where they were read already.
+    """
     line, _ = step_line(found, numbers)
-    frames = list(queries.every_frame(found))
-    load = users_of(found)
+    frames = list(queries.every_frame(found)) if frames is None else frames
+    load = _by_second(frames, len(line), lambda f: f.users)
     known = {each.name: each for each in measured(found, inputs)}
     candidates: dict[str, Trace] = {name: each.trace for name, each in known.items()}
     failures = _by_second(frames, len(line), lambda f: f.failed)

@@ -176,9 +176,13 @@ class Against:
 
 
 def against(points: Sequence[Point], frames: Sequence[Frame]) -> Against | None:
-    """Response time against load, second by second (or by more of them)."""
-    users = {each.second: each.starting + each.busy + each.thinking + each.leaving for each in frames}
-    pairs = [(users[point.at], value) for point in points if point.at in users and (value := point.ms(95)) is not None]
+    """Response time against load, second by second (or by more of them, with the mean of their users)."""
+    users = {each.second: each.users for each in frames}
+    pairs = []
+    for point in points:
+        here = [users[second] for second in range(point.at, point.at + point.seconds) if second in users]
+        if here and (value := point.ms(95)) is not None:
+            pairs.append((sum(here) / len(here), value))
     most = max((here for here, _ in pairs), default=0)
     if len(pairs) < 5 or not most:
         return None

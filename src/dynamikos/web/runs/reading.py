@@ -1,7 +1,7 @@
 """Reads what is folded of runs: totals of windows and lines over time, from blocks, chunks, and the newest seconds."""
 
 import zlib
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -34,7 +34,7 @@ def window(found: Run, series: Sequence[Series], from_s: int, to_s: int, shard: 
 
     Fine bins all the way: every printed figure comes from them.
     """
-    ledger = Ledger(series)
+    parts: dict[int, list[SeriesSecond]] = {each.no: [] for each in series}
     chunked = (found.chunked + 1) * 60
     end = min(to_s, chunked)
     chunks = Chunk.objects.filter(run=found, shard=shard, series__in=[each.no for each in series])
@@ -44,25 +44,28 @@ def window(found: Run, series: Sequence[Series], from_s: int, to_s: int, shard: 
         covered = first_ten * 600, last_ten * 600
         blocks = Block.objects.filter(run=found, ten_minutes__gte=first_ten, ten_minutes__lt=last_ten)
         for body in blocks.filter(series__in=[each.no for each in series]).values_list("total", flat=True):
-            _add(ledger, _total.decode(bytes(body)))
+            _add(parts, _total.decode(bytes(body)))
     for begin, stop in _gaps(from_s, end, covered):
         first, last = -(-begin // 60), stop // 60  # whole minutes
         for body in chunks.filter(minute__gte=first, minute__lt=last).values_list("total", flat=True):
-            _add(ledger, _total.decode(bytes(body)))
+            _add(parts, _total.decode(bytes(body)))
         ragged = {minute for minute in (begin // 60, (stop - 1) // 60) if not first <= minute < last}
         for body in chunks.filter(minute__in=ragged).values_list("seconds", flat=True):
             for second, part in _seconds.decode(zlib.decompress(bytes(body))):
                 if begin <= second < stop:
-                    _add(ledger, part)
+                    _add(parts, part)
     for _, part in _newest(found, max(from_s, chunked), to_s) if shard == Chunk.ALL else ():
-        _add(ledger, part)
+        _add(parts, part)
+    ledger = Ledger(series)
+    for no, own in parts.items():
+        ledger.totals[no].add(*own)
     return ledger
 
 
-def _add(ledger: Ledger, part: SeriesSecond) -> None:
-    total = ledger.totals.get(part.no)
-    if total is not None:
-        total.add(part)
+def _add(parts: dict[int, list[SeriesSecond]], part: SeriesSecond) -> None:
+    own = parts.get(part.no)
+    if own is not None:
+        own.append(part)
 
 
 def _gaps(start: int, end: int, covered: tuple[int, int] | None) -> list[tuple[int, int]]:
@@ -115,13 +118,6 @@ class Point:
     failed: int = 0
     times: Histogram | None = None
 
-    def add(self, passed: int, failed: int, times: Histogram) -> None:
-        self.passed += passed
-        self.failed += failed
-        if self.times is None:
-            self.times = Histogram()
-        self.times.merge(times)
-
     def ms(self, percent: float) -> float | None:
         """A percentile in ms."""
         value = self.times.percentile_us(percent) if self.times is not None else None
@@ -136,18 +132,32 @@ def line(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> list[P
     if to_s <= from_s:
         return []
     if to_s - from_s <= POINTS:
-        points = {at: Point(at, 1) for at in range(from_s, to_s)}
-        for second, part in fine_parts(found, numbers, from_s, to_s):
-            points[second].add(part.n, sum(part.failed.values()), Histogram.from_bytes(part.hist))
-        return list(points.values())
+        told = (
+            (second, part.n, sum(part.failed.values()), part.hist)
+            for second, part in fine_parts(found, numbers, from_s, to_s)
+        )
+        return _points(range(from_s, to_s), told, Histogram.joined)
     width = COARSE_S * -(-(to_s - from_s) // (COARSE_S * POINTS))
     begin = from_s // width * width
-    points = {at: Point(at, width) for at in range(begin, to_s, width)}
-    for ten, passed, failed, bins in _tens(found, numbers, from_s, to_s):
-        at = ten * COARSE_S // width * width
-        if at in points:
-            points[at].add(passed, failed, fine(bins))
-    return list(points.values())
+    return _points(range(begin, to_s, width), _tens(found, numbers, from_s, to_s), fine)
+
+
+def _points(
+    at: range, told: Iterable[tuple[int, int, int, bytes]], joined: Callable[[Iterable[bytes]], Histogram]
+) -> list[Point]:
+    """A point each at `at`, as long as its steps, of what is told as (second, passed, failed, histogram)."""
+    points = [Point(begin, at.step) for begin in at]
+    times: list[list[bytes]] = [[] for _ in points]
+    for second, passed, failed, hist in told:
+        number = (second - at.start) // at.step
+        if 0 <= number < len(points):
+            points[number].passed += passed
+            points[number].failed += failed
+            times[number].append(hist)
+    for point, own in zip(points, times, strict=True):
+        if own:
+            point.times = joined(own)
+    return points
 
 
 def fine_parts(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
@@ -160,10 +170,10 @@ def fine_parts(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> 
     yield from (each for each in _newest(found, max(from_s, chunked), to_s) if each[1].no in numbers)
 
 
-def _tens(
-    found: Run, numbers: Collection[int], from_s: int, to_s: int
-) -> Iterator[tuple[int, int, int, dict[int, int]]]:
-    """(ten of seconds, passed, failed, coarse bins) of blocks, of the chunks that are in none, and of the newest."""
+def _tens(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> Iterator[tuple[int, int, int, bytes]]:
+    """(second, passed, failed, coarse histogram), ten by ten seconds: of blocks, of the chunks that are in none, and of
+    the newest.
+    """
     whole = (found.chunked + 1) // 10  # tens of minutes that are blocks
     first_ten, last_ten = from_s // 600, min(whole, -(-to_s // 600))
     blocks = Block.objects.filter(run=found, series__in=numbers, ten_minutes__gte=first_ten, ten_minutes__lt=last_ten)
@@ -172,16 +182,12 @@ def _tens(
     for body in (*blocks.values_list("coarse", flat=True), *chunks.values_list("coarse", flat=True)):
         for ten, (passed, failed, bins) in unpacked_coarse(bytes(body)).items():
             if from_s <= ten * COARSE_S < to_s:
-                yield ten, passed, failed, bins
+                yield ten * COARSE_S, passed, failed, bins
     newest = [each for each in _newest(found, max(from_s, (found.chunked + 1) * 60), to_s) if each[1].no in numbers]
     for ten, (passed, failed, bins) in coarse_of(newest).items():
-        yield ten, passed, failed, bins
+        yield ten * COARSE_S, passed, failed, bins
 
 
 def tens(found: Run, number: int, seconds: int) -> list[Point]:
     """A series ten by ten seconds from 0 on, however long the run is."""
-    made = [Point(at, COARSE_S) for at in range(0, seconds, COARSE_S)]
-    for ten, passed, failed, bins in _tens(found, [number], 0, seconds):
-        if ten < len(made):
-            made[ten].add(passed, failed, fine(bins))
-    return made
+    return _points(range(0, seconds, COARSE_S), _tens(found, [number], 0, seconds), fine)

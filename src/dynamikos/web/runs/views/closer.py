@@ -1,6 +1,7 @@
 """One step or request, and what moved with it."""
 
 import uuid
+from collections.abc import Sequence
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -9,6 +10,7 @@ from django.shortcuts import render
 from dynamikos.core.analysis.suspects import TOGETHER_S
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
+from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics.apdex import apdex
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -39,7 +41,7 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     points = reading.line(found, [series.no], begin, end)
     total = reading.window(found, [series], begin, end).totals[series.no]
     limit_ms = number(request.GET.get("apdex") or "500", "Apdex, ms", 1, 3_600_000)
-    frames = [each for each in queries.frames(found, inputs) if begin <= each.second < end]
+    frames = list(queries.every_frame(found))
     context = {
         "run": found, "member": member, "series": series, "key": series.no, "title": series.name,
         "from_s": begin, "to_s": end, "heat": drawings.heat(points) if points else None,
@@ -48,7 +50,7 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         "against": drawings.against(points, frames), "has_measures": found.measures.exists(),
     }  # fmt: skip
     if context["has_measures"]:
-        context.update(_suspects(request, found, inputs, series, (begin, end)))
+        context.update(_suspects(request, found, inputs, series, (begin, end), frames))
     return render(request, "runs/closer.html", context)
 
 
@@ -64,11 +66,16 @@ def suspects(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
 
 
 def _suspects(
-    request: HttpRequest, found: Run, inputs: FrozenRun, series: Series, window: tuple[int, int]
+    request: HttpRequest,
+    found: Run,
+    inputs: FrozenRun,
+    series: Series,
+    window: tuple[int, int],
+    frames: Sequence[Frame] | None = None,
 ) -> dict[str, Any]:
     typed = request.GET.get("z", "")
     threshold = number(typed, "Score", 0, 99) if typed else None
-    made, step, known, limit = analysis.suspects_of(found, inputs, [series.no], window, threshold)
+    made, step, known, limit = analysis.suspects_of(found, inputs, [series.no], window, threshold, frames)
     end = min(window[1], found.watermark + 1)
     drawn = []
     for each in made[:12]:
