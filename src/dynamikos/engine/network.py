@@ -6,8 +6,6 @@ import contextlib
 import datetime
 import errno
 import ipaddress
-import os
-import select
 import socket
 import ssl
 import time
@@ -24,6 +22,7 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.connection import Arrivals, Connection
 from dynamikos.engine.http.protocol import Heads
 from dynamikos.engine.http.shaping import Line, Shaped
+from dynamikos.engine.http.sockets import Sockets
 from dynamikos.engine.ports import Origin, Sessions
 from dynamikos.engine.targets import check_target, embedded
 from dynamikos.engine.tls import TICKET, Ticket, context_of
@@ -138,53 +137,6 @@ def proxy_of(address: str) -> Proxy:
     return Proxy(("http", parts.hostname, port), header)
 
 
-class Joining:
-    """Connects sockets to addresses that are resolved already. All that are on their way are watched in one place: with
-    the event loop's own watch for each, that would be a third of what a connection costs.
-    """
-
-    def __init__(self, limit_s: float) -> None:
-        self._loop, self._limit_s = asyncio.get_running_loop(), limit_s
-        self._epoll = select.epoll()
-        self._waiting: dict[int, asyncio.Future[None]] = {}
-        self._loop.add_reader(self._epoll.fileno(), self._look)
-
-    async def join(self, sock: socket.socket, address: str, port: int) -> None:
-        """Raises OSError, and TimeoutError after the limit. Given as bytes, an address is not encoded as a name."""
-        wrong = sock.connect_ex((address.encode(), port))
-        if wrong in (errno.EINPROGRESS, errno.EINTR, errno.EAGAIN):
-            await self._joined(sock.fileno())
-            wrong = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
-        if wrong:
-            raise OSError(wrong, os.strerror(wrong))
-
-    async def _joined(self, file: int) -> None:
-        arrived: asyncio.Future[None] = self._loop.create_future()
-        self._waiting[file] = arrived
-        self._epoll.register(file, select.EPOLLOUT | select.EPOLLONESHOT)
-        timer = self._loop.call_later(self._limit_s, self._too_long, file)
-        try:
-            await arrived
-        finally:
-            timer.cancel()  # a shot that was fired is over, and the rest goes with its socket
-            self._waiting.pop(file, None)
-
-    def _look(self) -> None:
-        for file, _ in self._epoll.poll(0):
-            waiter = self._waiting.get(file)
-            if waiter is not None and not waiter.done():
-                waiter.set_result(None)
-
-    def _too_long(self, file: int) -> None:
-        waiter = self._waiting.get(file)
-        if waiter is not None and not waiter.done():
-            waiter.set_exception(TimeoutError())
-
-    def close(self) -> None:
-        self._loop.remove_reader(self._epoll.fileno())
-        self._epoll.close()
-
-
 async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: Proxy, host: str, port: int) -> None:
     """CONNECT (RFC 9110 §9.3.6). Raises Failure."""
     there = f"{f'[{host}]' if ':' in host else host}:{port}".encode()
@@ -233,7 +185,7 @@ class RealNetwork:
         self._lines: dict[Origin, AgreedTarget] = {}
         self._let_pass: set[tuple[Origin, str]] = set()
         self._watcher: asyncio.Task[None] | None = None
-        self._joining: Joining | None = None
+        self._sockets: Sockets | None = None
 
     def open_count(self) -> int:
         return self._opened
@@ -312,7 +264,6 @@ class RealNetwork:
     ) -> Connection:
         scheme, host, port = origin
         proxy = self._proxy
-        loop = asyncio.get_running_loop()
         try:
             sock = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
         except OSError as problem:
@@ -321,34 +272,43 @@ class RealNetwork:
             ) from problem
         if line is not None:
             sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, line.buffer)
+        if self._sockets is None:
+            self._sockets = Sockets(self._connect_s)
+        sockets = self._sockets
         phase, where = "connect", f"{host} ({address}:{port})"
         connection: Connection
         try:
-            if self._joining is None:
-                self._joining = Joining(self._connect_s)
-            await self._joining.join(sock, address, port if proxy is None else proxy.origin[2])
+            joined = sockets.begin(sock, address, port if proxy is None else proxy.origin[2])
+            if joined is not None:
+                await joined
+                sockets.joined(sock)
             if scheme == "http" and line is None:
                 connected_at = time.perf_counter()
-                _, connection = await loop.create_connection(self._connection, sock=sock)
+                connection = self._connection()
+                connection.connection_made(sockets.plain(sock, connection))
             else:
+                sockets.let_go(sock)
                 left_s = self._connect_s - (time.perf_counter() - resolved_at)
                 async with asyncio.timeout(max(0.0, left_s)):
                     if proxy is not None and scheme == "https":
-                        await _tunnel(loop, sock, proxy, host, port)
+                        await _tunnel(asyncio.get_running_loop(), sock, proxy, host, port)
                     if line is not None:
                         await asyncio.sleep(line.trip_s())
                     connected_at = time.perf_counter()
                     phase = "tls"
                     connection = await self._dressed(sock, host if scheme == "https" else None, session, line)
         except TimeoutError as problem:
+            sockets.let_go(sock)
             sock.close()
             raise Failure(f"timeout-{phase}", f"no connection to {where} within {self._connect_s:g} s") from problem
         except ssl.SSLError as problem:
+            sockets.let_go(sock)
             sock.close()
             raise Failure(
                 "tls", f"{where}: {getattr(problem, 'verify_message', '') or problem.reason or problem}"
             ) from problem
         except OSError as problem:
+            sockets.let_go(sock)
             sock.close()
             number = problem.errno or 0
             known = {
@@ -359,6 +319,7 @@ class RealNetwork:
             kind = OWN_LIMITS.get(number) or ("tls" if phase == "tls" else known.get(number, "connect"))
             raise Failure(kind, f"{where}: {problem.strerror or problem}") from problem
         except asyncio.CancelledError:
+            sockets.let_go(sock)
             sock.close()
             raise
         done = time.perf_counter()
@@ -415,6 +376,8 @@ class RealNetwork:
         while True:
             await asyncio.sleep(max(0.1, len(self._links) / 20_000))
             now = time.perf_counter()
+            if self._sockets is not None:
+                self._sockets.overdue(now)
             for connection in list(self._links):
                 connection.overdue(now, self._first_byte_s, self._whole_s)
 
@@ -422,8 +385,8 @@ class RealNetwork:
         if self._watcher is not None:
             self._watcher.cancel()
             self._watcher = None
-        if self._joining is not None:
-            self._joining.close()
-            self._joining = None
         for connection in list(self._links):
             connection.close()
+        if self._sockets is not None:
+            self._sockets.close()
+            self._sockets = None

@@ -9,6 +9,7 @@ from typing import Any
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.messages import Body, Head, Held
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
+from dynamikos.engine.http.sockets import Plain
 from dynamikos.engine.http.writing import written
 from dynamikos.engine.ports import Origin, Sessions, Taker
 
@@ -65,8 +66,7 @@ class Connection:
         self._held: bytes | None = None
         self._patience: asyncio.TimerHandle | None = None
         self._pouring: asyncio.Task[None] | None = None
-        self._flowing = asyncio.Event()
-        self._flowing.set()
+        self._flowing: asyncio.Event | None = None  # while so much waits to be written that more has to wait
         self.alive = False
         self.idle_since = 0.0
         self.connect_parts_us = (-1, -1, -1)
@@ -79,8 +79,8 @@ class Connection:
 
     # asyncio's callbacks -----------------------------------------------------------------------------
 
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport  # type: ignore[assignment]
+    def connection_made(self, transport: asyncio.BaseTransport | Plain) -> None:
+        self._transport = transport  # type: ignore[assignment]  # a Plain is used as one
         self._write = self._transport.write  # type: ignore[union-attr]
         self._watch.add(self)
         self.alive = True
@@ -228,15 +228,19 @@ class Connection:
                 while self.alive and (piece := file.read(POURED)):
                     self._size += len(piece)
                     self._write(piece)
-                    await self._flowing.wait()
+                    if self._flowing is not None:
+                        await self._flowing.wait()
         except OSError as problem:
             self._fail(Failure("body-file", f"the body's file can't be read: {problem.strerror or problem}"))
 
     def pause_writing(self) -> None:
-        self._flowing.clear()
+        if self._flowing is None:
+            self._flowing = asyncio.Event()
 
     def resume_writing(self) -> None:
-        self._flowing.set()
+        flowing, self._flowing = self._flowing, None
+        if flowing is not None:
+            flowing.set()
 
     def remember(self, origin: Origin, sessions: Sessions) -> bool:
         """See Link. TLS 1.3 hands out its tickets after the handshake, so it is asked for when an answer is there."""
@@ -279,7 +283,8 @@ class Connection:
         """What is under way is dropped: nobody is told."""
         under_way = self._taker is not None
         self.alive, self._taker, self._held, self._reader = False, None, None, None
-        self._flowing.set()
+        if self._flowing is not None:
+            self.resume_writing()
         self._watch.discard(self)
         if self._transport is not None and not self._transport.is_closing():
             self._transport.abort() if under_way else self._transport.close()

@@ -4,6 +4,7 @@ import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
+import numpy.ma  # np.unique loads it when it is first called: a third of a second, in the middle of a run
 import numpy.typing
 
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond

@@ -41,6 +41,7 @@ class Staff(ABC):
     def __init__(self, around: Around) -> None:
         self._begin, self._clock, self._health = around.begin, around.clock, around.health
         self._recorder, self._make = around.recorder, around.make
+        self._loop = asyncio.get_running_loop()
         self._here: set[User] = set()
         self._slots: set[asyncio.Task[None]] = set()
         self._stopping = False
@@ -132,7 +133,7 @@ class Staff(ABC):
             self._arrive = self._beside(self._come(), "come")
 
     def _start(self, program: Coroutine[Any, Any, None], name: str) -> None:
-        task = asyncio.create_task(program, name=name)
+        task = self._loop.create_task(program, name=name)
         self._slots.add(task)
         task.add_done_callback(self._gone)
 
