@@ -34,6 +34,13 @@ def nginx(folder: Path, port: int, more: str = "", connections: int = 1024) -> "
     )
 
 
+def c_loop(folder: Path) -> Path:
+    """The C program, compiled."""
+    made = folder / "epoll_loop"
+    subprocess.run(["gcc", "-O2", "-D_GNU_SOURCE", "-o", str(made), str(HERE / "epoll_loop.c")], check=True)
+    return made
+
+
 def rates_beside(commands: dict[str, list[str]], more: str = "") -> tuple[dict[str, list[float]], list[list[str]]]:
     """Exchanges per processor second of the C loop and of each command in each round, and all that the commands
     printed.
@@ -43,8 +50,7 @@ def rates_beside(commands: dict[str, list[str]], more: str = "") -> tuple[dict[s
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         port = next(port for port in range(18300, 18400) if is_free(port))
-        loop = folder / "epoll_loop"
-        subprocess.run(["gcc", "-O2", "-D_GNU_SOURCE", "-o", str(loop), str(HERE / "epoll_loop.c")], check=True)
+        loop = c_loop(folder)
         server = nginx(folder, port, more)
         every = {
             C_LOOP: [str(loop), str(port), str(USERS), str(SECONDS)],
