@@ -7,7 +7,7 @@ import time
 from collections.abc import Awaitable, Callable
 from unittest import IsolatedAsyncioTestCase
 
-from dynamikos.engine.http.sockets import HIGH, Plain, Sockets
+from dynamikos.engine.sockets import HIGH, Plain, Sockets
 
 Served = Callable[[asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]
 BIG = bytes(range(256)) * 40_000  # 10 MB

@@ -83,11 +83,11 @@ GRANTS = (
     "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO dynamikos_web, dynamikos_generator",
     "REVOKE UPDATE, DELETE ON projects_event, runs_report FROM dynamikos_web",  # append-only
     (
-        "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, datasets_datablock, places_generator,"
-        " functions_attempt, places_knock TO dynamikos_generator"
+        "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, runs_watch, runs_seen, datasets_datablock,"
+        " places_generator, functions_attempt, places_knock TO dynamikos_generator"
     ),
     "GRANT UPDATE (state, ended, offset_us, offset_error_us, lost_at_s) ON runs_shard TO dynamikos_generator",
-    "GRANT INSERT, UPDATE ON places_generator TO dynamikos_generator",
+    "GRANT INSERT, UPDATE ON places_generator, runs_seen TO dynamikos_generator",
     "GRANT UPDATE (state, answer, secrets) ON places_knock TO dynamikos_generator",
     "GRANT UPDATE (state, answer, took_ms) ON functions_attempt TO dynamikos_generator",
     (

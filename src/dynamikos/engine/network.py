@@ -22,8 +22,8 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.connection import Arrivals, Connection
 from dynamikos.engine.http.protocol import Heads
 from dynamikos.engine.http.shaping import Line, Shaped
-from dynamikos.engine.http.sockets import Sockets
 from dynamikos.engine.ports import Origin, Sessions
+from dynamikos.engine.sockets import Sockets
 from dynamikos.engine.targets import check_target, embedded
 from dynamikos.engine.tls import TICKET, Ticket, context_of
 

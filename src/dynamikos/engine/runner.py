@@ -21,6 +21,7 @@ from dynamikos.core.plans import Way
 from dynamikos.core.profiles import share_of
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Health, KeptExchange
+from dynamikos.core.reports.present import Present
 from dynamikos.core.verdicts.objectives import counted_while_open
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure
@@ -38,6 +39,7 @@ from dynamikos.engine.users.compiled import CompiledRequest, Script, compile_jou
 from dynamikos.engine.users.dealing import Dealer, specs_of
 from dynamikos.engine.users.kinds import item_of
 from dynamikos.engine.users.performer import User
+from dynamikos.engine.users.present import present
 from dynamikos.engine.users.proving import Tokens
 from dynamikos.engine.users.surroundings import Cap, Surroundings
 
@@ -77,6 +79,11 @@ class Control:
         self.forget: Callable[[], None] | None = None
         self.changes: tuple[Change, ...] = ()
         self._replan: Callable[[Sequence[Change]], None] | None = None
+        self._look: Callable[[frozenset[int]], Present] | None = None
+
+    def look(self, followed: frozenset[int]) -> Present | None:
+        """Who is there now; from now on the users of these numbers are `followed`. None while nobody is there."""
+        return self._look(followed) if self._look is not None else None
 
     def stop_gently(self) -> None:
         self.stopped = self.stopped or "gently"
@@ -245,14 +252,26 @@ async def run(
         around.write = sink.write
     control.forget = rows[0].dealer.forget_last
 
+    followed: set[int] = set()
+
     def make(row: int, number: int, **more: Any) -> User:
-        return User(number, rows[row], **more)
+        made = User(number, rows[row], **more)
+        if followed and number in followed:
+            made.follow(on=True)
+        return made
 
     shared = Around(begin, clock, health, recorder, make)
     starter = Company(frozen, shard.number, shard.count, shared)
     there = [planned_by(starter.seats)]
     ends = [begin + frozen.ends_s + frozen.plan.grace_s]
     control._gently = starter.stop_gently
+
+    def look(numbers: frozenset[int]) -> Present:
+        followed.clear()
+        followed.update(numbers)
+        return present(starter.here(), followed, int(clock.now() - begin))
+
+    control._look = look
 
     def replan(changes: Sequence[Change]) -> None:
         if changes[-1].at_s + begin <= clock.now():
@@ -320,6 +339,7 @@ async def run(
         for task in done:
             task.result()
     finally:
+        control._look = None
         starter.remember_open()
         for task in (users, halt, over, reporter):
             task.cancel()

@@ -14,6 +14,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 import procrastinate
 import psycopg
 from uuid_utils.compat import uuid7
@@ -47,6 +48,7 @@ class Held:
 
     run: uuid.UUID
     control: Control
+    is_watched: bool = False
 
 
 @dataclass(slots=True)
@@ -174,6 +176,7 @@ async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell:
                             (bool(controls), me.id),
                         )
                         await _obey(link, controls)
+                        await _show(link, controls)
                         reached = time.monotonic()
                         async for _ in link.notifies(timeout=HEARTBEAT_S, stop_after=1):
                             await asyncio.sleep(0)
@@ -236,6 +239,30 @@ async def _obey(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
                 held.control.stop_now()
             elif verb == "stop-gently" and not held.control.stopped:
                 held.control.stop_gently()
+
+
+async def _show(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None:
+    """Who is there, to those who watch."""
+    if not controls:
+        return
+    found = await link.execute(
+        'SELECT run_id, "user" FROM runs_watch WHERE run_id = ANY(%s) AND until > clock_timestamp()',
+        ([held.run for held in controls.values()],),
+    )
+    watched: dict[uuid.UUID, set[int]] = {}
+    for run_id, user in await found.fetchall():
+        watched.setdefault(run_id, set()).add(user)
+    for shard, held in controls.items():
+        if held.run not in watched and not held.is_watched:
+            continue
+        held.is_watched = held.run in watched  # once more when nobody watches any more: then nobody is followed
+        seen = held.control.look(frozenset(watched.get(held.run, ())))
+        if seen is not None:
+            await link.execute(
+                "INSERT INTO runs_seen (shard_id, body, at) VALUES (%s, %s, clock_timestamp()) ON CONFLICT (shard_id)"
+                " DO UPDATE SET body = excluded.body, at = excluded.at",
+                (shard, msgspec.json.encode(seen)),
+            )
 
 
 async def offset_of(link: psycopg.AsyncConnection) -> tuple[float, float]:

@@ -20,7 +20,7 @@ MODULES = (
     "dynamikos.engine.http.cookies",
     "dynamikos.engine.http.messages",
     "dynamikos.engine.http.protocol",
-    "dynamikos.engine.http.sockets",
+    "dynamikos.engine.sockets",
     "dynamikos.engine.http.writing",
     "dynamikos.engine.reporting.keeping",
     "dynamikos.engine.reporting.recorder",

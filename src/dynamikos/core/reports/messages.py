@@ -143,6 +143,7 @@ class KeptExchange(msgspec.Struct, kw_only=True):
     before: dict[str, str] = {}  # the values before its request was built
     rows: dict[str, int] = {}  # data set, or data set.column, → number of the row its values came from
     resource: bool = False  # whether it is a resource that the answer to `request` embeds
+    ended_us: int = 0  # when it ended, on the run's clock; 0 in those of earlier days
     item: str = ""  # what else was done, when it is no exchange: set, log, choose, …; `error` says it then
 
 

@@ -9,7 +9,6 @@ from typing import Any
 from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.messages import Body, Head, Held
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
-from dynamikos.engine.http.sockets import Plain
 from dynamikos.engine.http.writing import written
 from dynamikos.engine.ports import Origin, Sessions, Taker
 
@@ -79,9 +78,10 @@ class Connection:
 
     # asyncio's callbacks -----------------------------------------------------------------------------
 
-    def connection_made(self, transport: asyncio.BaseTransport | Plain) -> None:
-        self._transport = transport  # type: ignore[assignment]  # a Plain is used as one
-        self._write = self._transport.write  # type: ignore[union-attr]
+    def connection_made(self, transport: Any) -> None:
+        """`transport` is an asyncio.Transport, or does what one does."""
+        self._transport = transport
+        self._write = transport.write
         self._watch.add(self)
         self.alive = True
 

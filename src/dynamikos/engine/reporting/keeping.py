@@ -4,6 +4,7 @@ import random
 import sys
 
 PER_KIND, SLOWEST, SAMPLED, BODY_CHARS = 20, 3, 20, 64_000
+FOLLOWED = 5000  # exchanges of users that are followed, of a shard
 
 
 class Choice:
@@ -13,7 +14,7 @@ class Choice:
         self._everything, self._random = everything, seed
         self._kinds: dict[tuple[int, str], int] = {}
         self._slowest: dict[int, list[int]] = {}
-        self._sampled = self.logged = 0  # samples, and lines of logs
+        self._sampled = self.logged = self.followed = 0  # samples, lines of logs, and what users did that are followed
         self.floor: dict[int, int] = {}
         self.until = 0 if everything else self._skip()  # with everything kept, every one is due
 
@@ -24,6 +25,11 @@ class Choice:
         seen = self._kinds.get((series, kind), 0)
         self._kinds[(series, kind)] = seen + 1
         return f"failed: {kind}" if seen < PER_KIND else ""
+
+    def follows(self) -> bool:
+        """Whether one more of a user that is followed is kept."""
+        self.followed += 1
+        return self.followed <= FOLLOWED
 
     def sample(self) -> bool:
         """Decided before sending, because the body must be kept then."""

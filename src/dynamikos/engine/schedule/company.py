@@ -12,6 +12,7 @@ from dynamikos.engine.schedule.holding import Holding
 from dynamikos.engine.schedule.pacing import Pace
 from dynamikos.engine.schedule.planned import Planned
 from dynamikos.engine.schedule.staff import Around, Staff
+from dynamikos.engine.users.performer import User
 
 
 class Company:
@@ -72,6 +73,10 @@ class Company:
     def remember_open(self) -> None:
         for each in self._staffs:
             each.remember_open()
+
+    def here(self) -> Iterator[User]:
+        """All users that are there."""
+        return (user for staff in self._staffs for user in staff.here)
 
     def open_now(self) -> list[tuple[int, float]]:
         return [each for staff in self._staffs for each in staff.open_now()]

@@ -97,6 +97,11 @@ class Staff(ABC):
         """Before users are cut off: what each has under way."""
         self._open = self._under_way()
 
+    @property
+    def here(self) -> set[User]:
+        """The users that are there."""
+        return self._here
+
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of all that is, or was when users were cut off, under way."""
         return self._open if self._open is not None else self._under_way()

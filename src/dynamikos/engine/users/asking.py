@@ -55,13 +55,19 @@ class Asker(Flight):
         self._recorder, self._choice = around.recorder, around.choice
         self._rows, self._floor = around.recorder.passed_requests, around.choice.floor.get
         self._now = around.clock.now
-        self._everything = around.keep_everything
+        self._everything = around.keep_everything or own.followed
         self.attempt = Attempt(own)
         self.kind, self.ended = "", 0.0
         self.then: Then = "round"
         self._sampled = False
         self._cache = own.cache
         self._entry: Entry | None = None  # what the request at hand asks about, which the user has in its cache
+
+    def follow(self) -> None:
+        """Whether its user is followed was changed."""
+        self._everything = self._sampled = self._around.keep_everything or self._own.followed
+        if not self._everything:
+            self.before = {}
 
     def let_go(self) -> None:
         """See Walk: nobody is told any more."""
@@ -288,7 +294,7 @@ class Asker(Flight):
         self._done(move if isinstance(move, Done) else PASSED, reply, noted=True)
 
     def _keep_hop(self, reply: Reply) -> None:
-        if self._around.keep_everything:
+        if self._everything:
             took = round((reply.last_at - reply.sent_at) * 1e6)
             self._witness.exchange(self.attempt.compiled, self, "hop", took, self.attempt.hop, reply)
 
@@ -324,12 +330,16 @@ class Asker(Flight):
         if done.missed:
             self._recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
         if self._sampled:
-            reason = "kept" if self._everything else "sample"
+            reason = self._why() if self._everything else "sample"
             self._sampled = self._everything
         else:
             reason = self._choice.slowest(compiled.series, duration_us)
         if reason:
             self._witness.exchange(compiled, self, reason, duration_us, self.attempt.hop, reply, done)
+
+    def _why(self) -> str:
+        """Why everything is kept."""
+        return "kept" if self._around.keep_everything else "followed"
 
     def _missed(self, done: Done, reply: Reply, *, noted: bool) -> None:
         """A request whose answer is not right."""
@@ -343,7 +353,8 @@ class Asker(Flight):
         recorder.missed(compiled.series, self.ended, duration, done.kind, out, into)
         if done.asked:
             recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
-        if reason := self._choice.failed(compiled.series, done.kind):
+        self._own.missed(done.kind, self.ended)
+        if reason := self._choice.failed(compiled.series, done.kind) or (self._everything and self._why()):
             self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, done)
         self._on_end()
 
@@ -373,7 +384,8 @@ class Asker(Flight):
         ended = self._now() if reply is None else reply.last_at
         duration = round((ended - attempt.due) * 1e6)
         self._recorder.missed(compiled.series, ended, duration, failure.kind, out, into)
-        if reason := self._choice.failed(compiled.series, failure.kind):
+        self._own.missed(failure.kind, ended)
+        if reason := self._choice.failed(compiled.series, failure.kind) or (self._everything and self._why()):
             self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, error=failure.detail)
         self.kind, self.then, self.ended, self._sampled = failure.kind, "round", ended, self._everything
         self._on_end()

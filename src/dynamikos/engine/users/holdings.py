@@ -22,6 +22,15 @@ class Holdings:
     seat: int = 0  # the place that it takes: slices of data are theirs
     manner: Manner = PLAIN
     cache: Cache | None = None
+    followed: bool = False  # somebody watches: all that it exchanges is kept
+    failures: int = 0  # requests that failed; of the last one when, on the clock, and how
+    failed_at: float = 0.0
+    failure: str = ""
+
+    def missed(self, kind: str, at: float) -> None:
+        """A request failed."""
+        self.failures += 1
+        self.failure, self.failed_at = kind, at
 
     def choose(self, count: int) -> int:
         """A number below `count`, from the user's own stream of the run's seed."""

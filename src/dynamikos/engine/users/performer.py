@@ -102,6 +102,33 @@ class User:
         walk.asker = Asker(own, around, self._wire, self._witness, self._proofs, walk.go, walk.broke)
         self._stage = Stage(own, around, self._witness, self)
 
+    # for those who watch ---------------------------------------------------------------------------------
+
+    @property
+    def state(self) -> str:
+        return self._state
+
+    def follow(self, *, on: bool) -> None:
+        """From now on all that it exchanges is kept, or not."""
+        if self.own.followed != on:
+            self.own.followed = on
+            self._walk.asker.follow()
+
+    def step_now(self) -> str:
+        """The key of the step at hand, or of the one after which it thinks; "" where there is none."""
+        return self._walk.step_now()
+
+    def waits_s(self) -> float:
+        """How long the step at hand has been under way."""
+        dues = [due for _, due in (*self._opens, *self._walk.open_now())]
+        return self.around.clock.now() - min(dues) if dues else 0.0
+
+    def shown(self) -> dict[str, str]:
+        """Its values, masked."""
+        return self._witness.shown()
+
+    # coming and going --------------------------------------------------------------------------------------
+
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
         self.leaving = True

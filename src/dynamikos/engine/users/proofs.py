@@ -86,7 +86,7 @@ class Proofs:
                 raise Failure("token", failure.detail) from problem
             around.tokens.seen.add(token[0])
             around.recorder.answered(series, due, reply)
-            if around.keep_everything:
+            if self._witness.everything:
                 took = round((reply.last_at - reply.sent_at) * 1e6)
                 self._witness.exchange(compiled, flight, "hop", took, 1, reply)
             return token

@@ -61,12 +61,16 @@ async def fetch_embedded(
         if found.failed or reply is None:
             took = round((ended - due) * 1e6)
             around.recorder.missed(series, ended, took, found.failed, found.bytes_out, found.bytes_in)
+            own.missed(found.failed, ended)
             if reason := around.choice.failed(series, found.failed):
                 witness.exchange(
                     compiled, found.sent, reason, took, found.hop, reply, error=found.told, resource=series
                 )
         else:
             around.recorder.answered(series, due, reply, found.bytes_out, found.bytes_in)
+            if own.followed and not around.keep_everything:  # a trial is about the journey's own requests
+                took = round((ended - due) * 1e6)
+                witness.exchange(compiled, found.sent, "followed", took, found.hop, reply, resource=series)
         last = max(last, ended)
 
     async def follow(found: "_Fetched", address: str) -> None:
@@ -84,7 +88,7 @@ async def fetch_embedded(
                     return
                 for name, value in entry.conditions() if entry is not None else ():
                     head = head.with_field(name, value)
-                found.sent = flight = wire.exchange(origin, head, keep=around.keep_everything)
+                found.sent = flight = wire.exchange(origin, head, keep=witness.everything)
                 found.reply = reply = await flight.reply
                 if cache is not None:
                     if entry is not None and reply.status == 304:

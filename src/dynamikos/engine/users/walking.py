@@ -142,6 +142,11 @@ class Walk:
             return []
         return [(self._steps[self.index].series, self._begun), self.asker.asked]
 
+    def step_now(self) -> str:
+        """The key of the step at hand, or of the one before the think time at hand; "" for none."""
+        at = self.index - 1 if self._pausing else self.index
+        return self._steps[at].step.step if 0 <= at < len(self._steps) else ""
+
     def begin(
         self, steps: list[CompiledStep], index: int, *, leaving: bool, over_rounds: bool
     ) -> "asyncio.Future[None]":

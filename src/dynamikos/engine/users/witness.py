@@ -54,6 +54,7 @@ class Witness:
         around, request, step = self._around, compiled.request, compiled.step
         now = around.clock.now()
         around.recorder.missed(compiled.series, now, round((now - due) * 1e6), failure.kind)
+        self._own.missed(failure.kind, now)
         reason = around.choice.failed(compiled.series, failure.kind)
         if reason:
             self._keep(
@@ -71,9 +72,18 @@ class Witness:
             if not reason:
                 return
         else:
-            reason = "kept" if around.keep_everything else "log"
+            reason = "kept" if around.keep_everything else "followed" if self._own.followed else "log"
         values = self._own.shown()
         self._keep(self._mask(), reason, step.series, step.step.step, values, error=said[:4000], item=step.step.kind)
+
+    @property
+    def everything(self) -> bool:
+        """Whether all of it is kept: in a trial, or since somebody follows the user."""
+        return self._around.keep_everything or self._own.followed
+
+    def shown(self) -> dict[str, str]:
+        """The user's values, masked."""
+        return self._values(self._mask(), self._own.shown())
 
     def mask(self) -> Masker:
         """Masks all that is secret to this user now."""
@@ -90,7 +100,7 @@ class Witness:
 
     def _before(self, sent: Sent) -> dict[str, str]:
         """The values before the request was built."""
-        if self._around.keep_everything:
+        if self._around.keep_everything or sent.before:
             return sent.before
         replaced = sent.replaced
         old = {name: value for name, value in self._own.shown().items() if name not in replaced}
@@ -112,13 +122,15 @@ class Witness:
         """`reply` is what came, `done` what it was worth; `hop` counts the exchanges before it. `resource` is the
         series of the step's embedded resources, where one of them is meant.
         """
-        around, mask = self._around, self._mask()
+        if reason == "followed" and not self._around.choice.follows():
+            return
+        mask = self._mask()
         _, head, sent_body = sent.place
         body, size = "", 0
         if reply is not None and (reply.body or sent.keep):
             content = reply.body if reply.unpacked else _decoded(reply)
             body, size = shown(View(reply.status, reply.headers, content)), len(content)
-        elif reply is not None and not around.keep_everything:
+        elif reply is not None and not self.everything:
             size = reply.bytes_in
         verdict = done.verdict if done is not None else None
         received = reply.headers if reply is not None else ()
@@ -160,6 +172,7 @@ class Witness:
                 reason=reason,
                 user=own.number,
                 round=own.round,
+                ended_us=round((around.clock.now() - around.recorder.begin) * 1e6),
                 variables=self._values(mask, own.shown()),
                 before=self._values(mask, before),
                 rows=around.dealer.rows_of(own),

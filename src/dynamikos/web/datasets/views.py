@@ -170,7 +170,7 @@ def dataset(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return render(request, "datasets/dataset.html", _context(request, member, found))
 
 
-@member_view(post="engineer")
+@member_view(post="engineer", any_signs=True)
 def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonResponse:
     """One cell, saved as typed; or the cells of `block`, pasted from one on."""
     data = request.POST
@@ -194,7 +194,7 @@ def cell(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespons
     return JsonResponse({"saved": True})
 
 
-@member_view(post="engineer")
+@member_view(post="engineer", any_signs=True)
 def change(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse | StreamingHttpResponse:
     """Rows and columns: added, moved, deleted, made; the last change taken back.
 

@@ -36,9 +36,9 @@ def require(member: Membership, role: str) -> None:
         )
 
 
-def member_view(*, get: str = "", post: str = "") -> Callable[[View], View]:
+def member_view(*, get: str = "", post: str = "", any_signs: bool = False) -> Callable[[View], View]:
     """A view(request, member, …) under /p/<project>/…: the role that each method needs; a method that is not named is
-    answered 405.
+    answered 405. With `any_signs` it is given those that can't be kept, too, and says where they are.
 
     GET (and HEAD) must change nothing and send nothing: tests/web/test_safe_methods.py calls every address.
     """
@@ -57,7 +57,7 @@ def member_view(*, get: str = "", post: str = "") -> Callable[[View], View]:
             request.member = member  # type: ignore[attr-defined]
             return view(request, member, *args, **kwargs)
 
-        inner.roles = roles  # type: ignore[attr-defined]
+        inner.roles, inner.any_signs = roles, any_signs  # type: ignore[attr-defined]
         return inner
 
     return wrap

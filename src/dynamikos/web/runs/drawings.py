@@ -5,11 +5,13 @@ Coordinates are those of SVG pictures; axes of times are logarithmic.
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from urllib.parse import urlsplit
 
 import numpy as np
 
 from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Trace, milliseconds
+from dynamikos.core.reports import KeptExchange
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
@@ -164,6 +166,62 @@ def parts(parts_us: Mapping[str, int]) -> list[tuple[str, float, float]]:
         made.append((name, round(x, 1), round(max(0.5, width), 1)))
         x += width
     return made
+
+
+@dataclass(frozen=True, slots=True)
+class Bar:
+    """One exchange of a waterfall: its number, what it is called, parts as (name, x, width), whether it failed, what it
+    took, and its top.
+    """
+
+    number: int
+    name: str
+    parts: list[tuple[str, float, float]]
+    is_bad: bool
+    took_us: int
+    y: int
+
+
+@dataclass(frozen=True, slots=True)
+class Waterfall:
+    """Exchanges one below the other, each from when it was due; marks of the seconds since the first was."""
+
+    bars: list[Bar]
+    marks: list[tuple[float, str]]
+    height: int
+
+
+FALL_WIDTH, FALL_LINE = 420.0, 16
+
+
+def waterfall(exchanges: Sequence[tuple[int, KeptExchange]]) -> Waterfall | None:
+    """Of exchanges whose instants are known; None without any."""
+    if not exchanges:
+        return None
+    ordered = sorted(exchanges, key=lambda each: each[1].ended_us - each[1].duration_us)
+    begin = ordered[0][1].ended_us - ordered[0][1].duration_us
+    whole = max(1, max(each.ended_us for _, each in ordered) - begin)
+    bars = []
+    for at, (number, each) in enumerate(ordered):
+        start, left = each.ended_us - each.duration_us - begin, each.duration_us
+        known = [(name, each.parts_us[name]) for name in PARTS if each.parts_us.get(name, -1) > 0]
+        # what was before the first part, and hops before the last exchange, are none of the parts
+        pieces = [("blocked", max(0, left - sum(value for _, value in known))), *known]
+        made, x = [], FALL_WIDTH * start / whole
+        for name, value in pieces:
+            width = FALL_WIDTH * value / whole
+            if value > 0:
+                made.append((name, round(x, 1), round(max(0.7, width), 1)))
+            x += width
+        name = urlsplit(each.url).path if each.resource else each.request
+        is_bad = bool(each.error or each.expected or each.reason.startswith("failed"))
+        bars.append(Bar(number, name, made, is_bad, each.duration_us, FALL_LINE * at))
+    unit = 10.0 ** math.floor(math.log10(whole))
+    step = next((unit * n / 10 for n in (1, 2, 5, 10) if whole / (unit * n / 10) <= 6), unit)
+    marks = [
+        (round(FALL_WIDTH * step * n / whole, 1), milliseconds(step * n / 1000)) for n in range(int(whole / step) + 1)
+    ]
+    return Waterfall(bars, marks, FALL_LINE * len(bars))
 
 
 @dataclass(frozen=True, slots=True)

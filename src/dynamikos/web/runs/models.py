@@ -265,6 +265,25 @@ class Remark(models.Model):
         ordering = ["second", "id"]
 
 
+class Watch(models.Model):
+    """Somebody looks at the users of a run, or follows one of them (0: none), until then."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="watches")
+    user = models.PositiveIntegerField(default=0)
+    until = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "user"], name="watch_once")]
+
+
+class Seen(models.Model):
+    """Who is on a shard: core.reports.present.Present as JSON, while somebody watches."""
+
+    shard = models.OneToOneField(Shard, on_delete=models.CASCADE, related_name="seen")
+    body = models.BinaryField()
+    at = models.DateTimeField()
+
+
 class Block(models.Model):
     """Ten minutes of one series: the fine total, and core.reports.folding.Coarse of it."""
 

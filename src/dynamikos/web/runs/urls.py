@@ -1,6 +1,6 @@
 from django.urls import path
 
-from dynamikos.web.runs.views import afterwards, closer, files, pages, starting, steering
+from dynamikos.web.runs.views import afterwards, closer, files, pages, people, starting, steering
 
 urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/dealt", files.dealt, name="run-dealt"),
@@ -23,6 +23,9 @@ urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/about", afterwards.about, name="run-about"),
     path("p/<uuid:project>/runs/<uuid:pk>/closer", closer.closer, name="run-closer"),
     path("p/<uuid:project>/runs/<uuid:pk>/suspects", closer.suspects, name="run-suspects"),
+    path("p/<uuid:project>/runs/<uuid:pk>/users", people.users, name="run-users"),
+    path("p/<uuid:project>/runs/<uuid:pk>/users/<int:number>", people.user, name="run-user"),
+    path("p/<uuid:project>/runs/<uuid:pk>/log", people.log, name="run-log"),
     path("p/<uuid:project>/runs/<uuid:pk>/lines", pages.lines, name="run-lines"),
     path("p/<uuid:project>/runs/<uuid:pk>/remark", steering.remark, name="run-remark"),
     path("p/<uuid:project>/runs/<uuid:pk>/kept/<int:number>", pages.kept, name="run-kept"),

@@ -23,9 +23,11 @@ class ClearErrors:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         return self.get_response(request)
 
-    def process_view(self, request: HttpRequest, *_: object) -> HttpResponse | None:
-        """A sign that no database keeps is refused before anything is done with it."""
-        if request.method == "POST":
+    def process_view(self, request: HttpRequest, view: object, *_: object) -> HttpResponse | None:
+        """A sign that no database keeps is refused before anything is done with it, unless the view says where it
+        is.
+        """
+        if request.method == "POST" and not getattr(view, "any_signs", False):
             for name, values in request.POST.lists():
                 if UNKEPT.search(name) or any(UNKEPT.search(str(value)) for value in values):
                     said = (

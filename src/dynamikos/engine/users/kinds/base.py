@@ -88,13 +88,13 @@ class Stage:
 
     def say(self, step: CompiledStep, said: str) -> None:
         """Kept where everything is."""
-        if self.around.keep_everything:
+        if self.witness.everything:
             self.witness.item(step, said)
 
     def log(self, step: CompiledStep, text: str) -> None:
         """Kept as a line of the log, while there are not too many."""
         choice = self.around.choice
-        if self.around.keep_everything or choice.logged < LOGS:
+        if self.witness.everything or choice.logged < LOGS:
             choice.logged += 1
             self.witness.item(step, text)
 

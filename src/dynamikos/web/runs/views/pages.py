@@ -15,7 +15,7 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.reports.frames import Frame
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import drawings, measures, queries
+from dynamikos.web.runs import drawings, measures, people, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.tables import tables_of
 from dynamikos.web.streams.views import event_stream
@@ -125,6 +125,7 @@ def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
     exchange = queries.one_kept(found, number)
     context = {
         "run": found, "kept": exchange, "number": number, "in_table": "HX-Request" in request.headers,
+        "waterfall": drawings.waterfall(beside) if len(beside := people.beside(found, exchange)) > 1 else None,
         "bar": drawings.parts(exchange.parts_us), "trace_link": queries.trace_link(found, exchange.trace),
     }  # fmt: skip
     return render(request, "runs/kept.html", context)

@@ -1,0 +1,122 @@
+"""The users of a run under way, as its generators show them to those who watch, and what each exchanged."""
+
+import datetime
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import msgspec
+from django.utils import timezone
+
+from dynamikos.core.figures import digits
+from dynamikos.core.frozen import FrozenRun, every_series
+from dynamikos.core.reports import KeptExchange, unpack_kept
+from dynamikos.core.reports.present import Present, UserNow
+from dynamikos.web.runs.models import Kept, Run, Seen, Watch
+
+WATCHED_S = 12  # after it was last asked for, a generator still shows who is there
+STALE_S = 6.0  # what it showed so long ago is not now
+LINES, LOOKED_INTO = 200, 3000  # of a log, and exchanges that are searched for a value
+_present = msgspec.json.Decoder(Present)
+
+
+def watch(run: Run, user: int = 0) -> None:
+    """Somebody looks at who is there, and follows `user`."""
+    until = timezone.now() + datetime.timedelta(seconds=WATCHED_S)
+    for number in {0, user}:
+        Watch.objects.update_or_create(run=run, user=number, defaults={"until": until})
+
+
+@dataclass(frozen=True, slots=True)
+class People:
+    """`shown` are users with the generator that each is on; `users` and `failing` count all. `waited_for` are
+    generators that have not shown theirs yet.
+    """
+
+    shown: Sequence[tuple[str, UserNow]]
+    users: int
+    failing: int
+    waited_for: Sequence[str]
+
+    def user(self, number: int) -> tuple[str, UserNow] | None:
+        return next((each for each in self.shown if each[1].number == number), None)
+
+
+def people(run: Run) -> People:
+    """Who is there by now: those who fail most first, then those who wait longest."""
+    fresh = timezone.now() - datetime.timedelta(seconds=STALE_S)
+    told = {each.shard_id: each for each in Seen.objects.filter(shard__run=run, at__gte=fresh)}
+    shown: list[tuple[str, UserNow]] = []
+    users = failing = 0
+    waited_for = []
+    for shard in run.shards.filter(state="running"):
+        seen = told.get(shard.pk)
+        if seen is None:
+            waited_for.append(shard.generator_name)
+            continue
+        present = _present.decode(bytes(seen.body))
+        users, failing = users + present.users, failing + present.failing
+        shown.extend((shard.generator_name, user) for user in present.shown)
+    shown.sort(key=lambda each: (-each[1].failures, -each[1].waits_s, each[1].number))
+    return People(shown, users, failing, waited_for)
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which kept exchanges: of a user, a step (journey and key), a beginning of the reason, a text in their values, and
+    after a number. "" and None want all.
+    """
+
+    user: int | None = None
+    step: str = ""
+    why: str = ""
+    value: str = ""
+    after: int = 0
+
+
+def log(run: Run, inputs: FrozenRun, wanted: Wanted) -> list[tuple[int, KeptExchange]]:
+    """The last LINES of them in their order, with their numbers; values are looked for in the last LOOKED_INTO."""
+    rows = Kept.objects.filter(run=run, pk__gt=wanted.after).order_by("-pk")
+    if wanted.user is not None:
+        rows = rows.filter(user=wanted.user)
+    if wanted.step:
+        key = wanted.step.rpartition("/")[::2]
+        rows = rows.filter(series__in=[each.no for each in every_series(inputs) if (each.journey, each.step) == key])
+    if wanted.why:
+        rows = rows.filter(reason__startswith=wanted.why)
+    found = []
+    for row in rows[: LOOKED_INTO if wanted.value else LINES]:
+        exchange = unpack_kept(bytes(row.body))
+        if not wanted.value or any(wanted.value in value for value in exchange.variables.values()):
+            found.append((row.pk, exchange))
+            if len(found) == LINES:
+                break
+    return found[::-1]
+
+
+def reasons(run: Run) -> list[str]:
+    """Why exchanges of a run were kept."""
+    return sorted(set(Kept.objects.filter(run=run).values_list("reason", flat=True)[:20_000]))
+
+
+def last_round(exchanges: Sequence[tuple[int, KeptExchange]]) -> list[tuple[int, KeptExchange]]:
+    """Of one user's exchanges those of the last round, whose instants are known."""
+    known = [each for each in exchanges if each[1].ended_us and not each[1].item]
+    return [each for each in known if each[1].round == known[-1][1].round] if known else []
+
+
+def beside(run: Run, exchange: KeptExchange) -> list[tuple[int, KeptExchange]]:
+    """What the same user exchanged in the same step of the same round, as far as it was kept."""
+    rows = Kept.objects.filter(run=run, user=exchange.user, round=exchange.round).order_by("pk")[:LINES]
+    found = [(row.pk, unpack_kept(bytes(row.body))) for row in rows]
+    return [each for each in found if each[1].step == exchange.step and each[1].ended_us and not each[1].item]
+
+
+def wanted_of(given: Mapping[str, str], user: int | None = None) -> Wanted:
+    """What an address asks for."""
+    return Wanted(
+        user=digits(given.get("user", "").strip()) if user is None else user,
+        step=given.get("step", ""),
+        why=given.get("why", "").strip(),
+        value=given.get("value", "").strip(),
+        after=digits(given.get("after", "")) or 0,
+    )

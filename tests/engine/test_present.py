@@ -1,0 +1,77 @@
+"""Who is there while a run goes on: those that fail first; of one that is followed all is kept, with its values."""
+
+from itertools import pairwise
+from unittest import TestCase
+
+from dynamikos.core.reports.present import Present
+from dynamikos.engine.reporting import keeping
+from dynamikos.engine.runner import Control
+from dynamikos.engine.testing import Scripted, answer
+from tests.engine.support import frozen, perform, step
+
+REQUEST = (
+    "request: look\naddress: '{{ env.base }}/sky?u={{ user.number }}'\nchecks: [{status: 200}]\n"
+    "captures: [{name: object, json: $.id}]"
+)
+
+
+class Watching(TestCase):
+    def look_at(self, *at: tuple[int, frozenset[int]], users: int = 4, seconds: float = 12):  # type: ignore[no-untyped-def]
+        """A run of `users` who ask a server where the third fails; looked at when so many requests came."""
+        made = frozen("rounds:\n" + step("sky", REQUEST, think_s=0.5), users=users, hold_s=seconds)
+        seen: list[Present | None] = []
+        control: list[Control] = []
+        asked = 0
+
+        def server(data: bytes) -> Scripted:
+            nonlocal asked
+            asked += 1
+            for when, followed in at:
+                if asked == when:
+                    seen.append(control[0].look(followed))
+            status = 500 if b"u=3 " in data else 200
+            return Scripted(answer(b'{"id": "m31"}', status), 0.1)
+
+        _, sink, _ = perform(made, server, control=control.append)
+        self.assertIsNone(control[0].look(frozenset()), "nobody is there any more")
+        return seen, sink
+
+    def test_those_that_fail_come_first(self) -> None:
+        (seen,), _ = self.look_at((40, frozenset()))
+        assert seen is not None
+        self.assertEqual((seen.users, seen.failing, len(seen.shown)), (4, 1, 4))
+        worst, *others = seen.shown
+        self.assertEqual((worst.number, worst.failure), (3, "status-500"))
+        self.assertGreater(worst.failures, 3)
+        self.assertLess(worst.ago_s, 2)
+        self.assertEqual({each.step for each in seen.shown}, {"sky"})
+        self.assertTrue({each.state for each in others} <= {"in a round", "thinking"})
+        self.assertEqual([each.values for each in seen.shown], [{}] * 4)
+        waiting = [each for each in others if each.waits_s]
+        self.assertTrue(all(0 < each.waits_s <= 0.11 for each in waiting))
+
+    def test_all_of_one_that_is_followed_is_kept_until_it_is_not_any_more(self) -> None:
+        (first, last), sink = self.look_at((20, frozenset({2})), (60, frozenset()))
+        told = {each.number: each for each in first.shown}
+        self.assertEqual(told[2].values["object"], "m31")
+        self.assertEqual({each.number for each in last.shown if each.values}, set())
+        kept = [each for each in sink.kept if each.reason == "followed"]
+        self.assertEqual({each.user for each in kept}, {2})
+        rounds = [each.round for each in kept]
+        self.assertEqual(rounds, list(range(rounds[0], rounds[-1] + 1)), "none is left out")
+        self.assertGreater(len(kept), 6)
+        self.assertEqual(kept[3].before["object"], "m31")
+        self.assertIn('"m31"', kept[3].body)
+        ends = [each.ended_us for each in kept]
+        self.assertTrue(all(b - a > 500_000 for a, b in pairwise(ends)), "with its think time")
+
+    def test_one_that_fails_and_is_followed_is_kept_beyond_what_is_kept_of_its_kind(self) -> None:
+        _, sink = self.look_at((8, frozenset({3})), seconds=60)
+        failed = [each for each in sink.kept if each.user == 3]
+        self.assertGreater(len(failed), keeping.PER_KIND + 20)
+
+    def test_not_without_end(self) -> None:
+        before, keeping.FOLLOWED = keeping.FOLLOWED, 5
+        self.addCleanup(setattr, keeping, "FOLLOWED", before)
+        _, sink = self.look_at((10, frozenset({1, 2})))
+        self.assertEqual(sum(each.reason == "followed" for each in sink.kept), 5)
