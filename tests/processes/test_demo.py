@@ -102,7 +102,12 @@ class Demo(TestCase):
         until(lambda: self.pid("web") != web and self.answers(address + "sign-in/"), every=0.2)
         self.assertIn("web ended (code -9); starting it again", self.said.read_text())
         children.append(psutil.Process(self.pid("web")))
+        log = self.state.log("coordinator")
+        self.assertNotIn("failed", log.read_text() if log.exists() else "")
         self.end()
+        self.assertEqual(
+            re.findall(r"(\w+) ended \(code", self.said.read_text()), ["web"], "nobody else was started again"
+        )
         self.assertEqual(
             [each.name() for each in children if each.is_running() and each.status() != psutil.STATUS_ZOMBIE], []
         )

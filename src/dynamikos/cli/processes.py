@@ -81,7 +81,8 @@ GRANTS = (
     "GRANT USAGE ON SCHEMA public TO dynamikos_web, dynamikos_generator",
     "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO dynamikos_web",
     "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO dynamikos_web, dynamikos_generator",
-    "REVOKE UPDATE, DELETE ON projects_event, runs_report FROM dynamikos_web",  # append-only
+    "REVOKE UPDATE, DELETE ON projects_event FROM dynamikos_web",  # append-only
+    "REVOKE UPDATE ON runs_report FROM dynamikos_web",  # it expires, and goes with its run
     (
         "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, runs_watch, runs_seen, datasets_datablock,"
         " places_generator, functions_attempt, places_knock TO dynamikos_generator"

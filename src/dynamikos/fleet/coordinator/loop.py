@@ -3,6 +3,7 @@
 import logging
 import threading
 import time
+from collections.abc import Callable
 
 import psycopg
 from django.db import InterfaceError, OperationalError, connection
@@ -22,7 +23,7 @@ NOT_JUDGED_AFTER_RECONNECT_S = 5.0
 def serve(stop: threading.Event) -> None:
     """Until `stop` is set. Survives a restart of the database; then nothing is judged lost for 5 s + a heartbeat."""
     watches: dict[str, RunWatch] = {}
-    noticing, swept = Noticing(), 0.0
+    noticing, swept = Noticing(), -SWEEP_S
     while not stop.is_set():
         try:
             with psycopg.connect(parameters(), autocommit=True) as link:
@@ -37,16 +38,26 @@ def serve(stop: threading.Event) -> None:
                 while not stop.is_set():
                     calm = time.monotonic() - connected > (NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0)
                     tick(watches, may_judge_lost=calm or connected == 0)
-                    noticing.tick()
+                    _kept_going(noticing.tick)
                     if time.monotonic() - swept > SWEEP_S:
                         swept = time.monotonic()
-                        expire()
+                        _kept_going(expire)
                     for _ in link.notifies(timeout=TICK_S, stop_after=1):
                         pass
         except (psycopg.OperationalError, OperationalError, InterfaceError) as problem:
             log.warning("the database is away (%s); trying again", str(problem).strip())
             connection.close()
             stop.wait(RECONNECT_S)
+
+
+def _kept_going(work: Callable[[], object]) -> None:
+    """What runs do not depend on never ends the coordinator."""
+    try:
+        work()
+    except (OperationalError, InterfaceError):
+        raise
+    except Exception:
+        log.exception("housekeeping failed; runs go on")
 
 
 def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> None:
