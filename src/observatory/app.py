@@ -58,9 +58,12 @@ class Observatory:
         self._serial = itertools.count(1)
         self._timer: Timer | None = None
         self.begun = time.perf_counter()
+        self.works = Works({}, seed)
         self.set_weather(weather)
 
     def set_weather(self, weather: str) -> None:
+        """Requests under way are answered at once: what they waited for is gone with the old weather."""
+        self.works.advance(math.inf)
         self.weather = weather
         self.works = Works(WEATHER[weather], self.seed)
         self.begun = time.perf_counter()

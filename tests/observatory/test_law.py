@@ -3,9 +3,10 @@
 import random
 from unittest import TestCase
 
+from observatory.app import Observatory
 from observatory.law import closed_law, erlang_c, saturation_per_s
 from observatory.people import observer, password_of
-from observatory.resources import Works
+from observatory.resources import Visit, Works
 
 
 class Law(TestCase):
@@ -48,6 +49,15 @@ class Resources(TestCase):
 
         self.assertEqual(services(), services())
         self.assertEqual(len(services()), 20)
+
+
+class Weathers(TestCase):
+    def test_whoever_waits_when_the_weather_changes_is_answered(self) -> None:
+        made, done = Observatory(), list[Visit]()
+        for _ in range(20):
+            made.works.enter(made.begun, ("web", "pool"), done.append)
+        made.set_weather("gust")
+        self.assertEqual(len(done), 20)
 
 
 class People(TestCase):

@@ -87,6 +87,7 @@ class User:
         self._state = ""
         self._thought_in = ""  # the state to go back to after a think time
         self._opens: list[tuple[int, float]] = []  # steps and requests of a step at once: series, due
+        self._doing = ""  # the key of the step at hand that sends nothing itself
         self._rowless = False  # whether there are no rows for another round
         self._spans: dict[int, tuple[float, float]] = {}  # those that are open: series → due, seconds thought by then
         self._thought_s = self._thinks_since = 0.0
@@ -116,7 +117,7 @@ class User:
 
     def step_now(self) -> str:
         """The key of the step at hand, or of the one after which it thinks; "" where there is none."""
-        return self._walk.step_now()
+        return self._walk.step_now(under_way=True) or self._doing or self._walk.step_now()
 
     def waits_s(self) -> float:
         """How long the step at hand has been under way."""
@@ -398,7 +399,9 @@ class User:
             if step.item is not None:
                 if step.begins:
                     self.began(step, self.around.clock.now())
+                self._doing, outer = step.step.step, self._doing
                 outcome = await perform(self._stage, step, leaving=leaving)
+                self._doing = outer
                 if step.ends:
                     self.over(step, self.around.clock.now(), "a step failed" if outcome else "")
                 failed = failed or bool(outcome)

@@ -142,8 +142,12 @@ class Walk:
             return []
         return [(self._steps[self.index].series, self._begun), self.asker.asked]
 
-    def step_now(self) -> str:
-        """The key of the step at hand, or of the one before the think time at hand; "" for none."""
+    def step_now(self, *, under_way: bool = False) -> str:
+        """The key of the step at hand, or of the one before the think time at hand; "" for none. `under_way`: only
+        while it goes on.
+        """
+        if under_way and (self._done is None or self._done.done()):
+            return ""
         at = self.index - 1 if self._pausing else self.index
         return self._steps[at].step.step if 0 <= at < len(self._steps) else ""
 
