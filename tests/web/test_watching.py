@@ -246,6 +246,7 @@ class Told(Watched):
         self.assertContains(page, "2 s before")
         self.assertContains(page, "laid over one another")
         self.assertContains(page, "tolerating")
+        self.assertContains(page, "What the mean time is made of")
         slow = self.client.get(self.at("run-closer", **at, apdex=1))
         self.assertContains(slow, "36 frustrated")  # of six seconds
         other = self.client.get(self.at("run-suspects", **at, z=90))
@@ -347,6 +348,23 @@ class Afterwards(Watched):
                 with self.subTest(name, text=text[:20]):
                     answer = self.client.get(reverse(name, args=[self.sample.project.pk, self.run_pk]), at)
                     self.assertIn(answer.status_code, (200, 422))
+
+    def test_two_slices_side_by_side_and_the_worst_first(self) -> None:
+        at = {"a-from": 20, "a-to": 90, "b-from": GUST[0], "b-to": GUST[1]}
+        page = self.client.get(self.at("run-sides", **at))
+        body = page.content.decode().partition("<tbody")[2]
+        self.assertLess(body.index(escape(self.step.name)), min(body.index(escape(each)) for each in self.others()))
+        self.assertContains(page, 'value="20"')
+        wrong = self.client.get(self.at("run-sides", **{"a-from": 90, "a-to": 20, "b-from": "soon"}))
+        self.assertContains(wrong, "A ends at second 20, which is not after second 90.", status_code=422)
+        worst = self.client.get(self.at("run-tables", sort="worst", **{"from": GUST[0], "to": GUST[1]}))
+        rows = worst.content.decode().partition('id="rows"')[2]
+        self.assertLess(rows.index(escape(self.step.name)), min(rows.index(escape(each)) for each in self.others()))
+        self.assertContains(worst, "In the journey's order")
+
+    def others(self) -> list[str]:
+        """Names of the other steps."""
+        return [each.name for each in every_series(self.inputs) if each.level == "step" and each != self.step]
 
     def test_capacity_is_kept_with_the_run_and_drawn(self) -> None:
         loads = (5, 10, 20, 40, 80, 160, 200)

@@ -11,7 +11,7 @@ import numpy as np
 
 from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Trace, milliseconds
-from dynamikos.core.reports import KeptExchange
+from dynamikos.core.reports import KeptExchange, SeriesTotal
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
@@ -166,6 +166,95 @@ def parts(parts_us: Mapping[str, int]) -> list[tuple[str, float, float]]:
         made.append((name, round(x, 1), round(max(0.5, width), 1)))
         x += width
     return made
+
+
+@dataclass(frozen=True, slots=True)
+class KindLine:
+    """A kind of failure over time: how many in all, and bars (x, y, width, height) of how many when, in a picture of
+    KIND_WIDTH × KIND_HEIGHT.
+    """
+
+    kind: str
+    count: int
+    bars: list[tuple[float, float, float, float]]
+
+
+KIND_WIDTH, KIND_HEIGHT, MOST_KINDS = 300.0, 16.0, 8
+
+
+def kinds_over_time(columns: Sequence[Mapping[str, int]]) -> list[KindLine]:
+    """Of counts by kind in equal parts of a window; the most frequent kinds, on one scale."""
+    counts: dict[str, int] = {}
+    for column in columns:
+        for kind, count in column.items():
+            counts[kind] = counts.get(kind, 0) + count
+    most = max((count for column in columns for count in column.values()), default=0)
+    width = KIND_WIDTH / max(1, len(columns))
+    made = []
+    for kind in sorted(counts, key=lambda each: -counts[each])[:MOST_KINDS]:
+        bars = []
+        for at, column in enumerate(columns):
+            high = max(1.0, KIND_HEIGHT * column[kind] / most) if column.get(kind) else 0.0
+            if high:
+                x, y = round(width * at, 1), round(KIND_HEIGHT - high, 1)
+                bars.append((x, y, round(max(0.8, width - 0.5), 1), round(high, 1)))
+        made.append(KindLine(kind, counts[kind], bars))
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class Stacked:
+    """What the mean time is made of over time: bars (part, x, y, width, height), marks of ms and of the clock."""
+
+    bars: list[tuple[str, float, float, float, float]]
+    rows: list[tuple[float, str]]
+    columns: list[tuple[float, int]]
+
+
+STACK_WIDTH, STACK_HEIGHT = 312.0, 124.0
+
+
+def _spent(total: SeriesTotal) -> dict[str, float]:
+    """Mean µs of a request that passed by part: connecting, TLS, waiting for the first byte, and the rest: the answer
+    itself, redirects, embedded resources.
+    """
+    n = total.moments.n
+    if not n:
+        return {}
+    waits = total.ttfb.counts
+    waited = sum(bucket_mid_us(index) * count for index, count in waits.items()) / max(1, sum(waits.values()))
+    made = {"connect": total.connect_us / n, "ssl": total.tls_us / n, "wait": waited}
+    return made | {"receive": max(0.0, (total.moments.mean_us or 0.0) - sum(made.values()))}
+
+
+def stacked(strips: Sequence[tuple[int, int, Sequence[SeriesTotal]]], marks: int = 4) -> Stacked | None:
+    """Of one request, or of all requests of a step one after the other."""
+    columns = []
+    for _, _, totals in strips:
+        spent: dict[str, float] = {}
+        for total in totals:
+            for name, value in _spent(total).items():
+                spent[name] = spent.get(name, 0.0) + value
+        columns.append(spent)
+    most = max((sum(column.values()) for column in columns), default=0.0)
+    if not most:
+        return None
+    begin, end = strips[0][0], strips[-1][1]
+    bars = []
+    for (first, last, _), column in zip(strips, columns, strict=True):
+        x, width = STACK_WIDTH * (first - begin) / (end - begin), STACK_WIDTH * (last - first) / (end - begin)
+        y = STACK_HEIGHT
+        for name, value in column.items():
+            high = STACK_HEIGHT * value / (1.1 * most)
+            y -= high
+            if high >= 0.05:
+                bars.append((name, round(x, 1), round(y, 1), round(max(0.6, width - 0.4), 1), round(high, 1)))
+    rows = [(round(STACK_HEIGHT * (1 - 1000 * each / (1.1 * most)), 1), milliseconds(each))
+            for each in _round_marks(1.1 * most / 1000)]  # fmt: skip
+    step = next((each for each in STEPS_S if (end - begin) / each <= marks), 7200)
+    clock = [(round(STACK_WIDTH * (at - begin) / (end - begin), 1), at)
+             for at in range(-(-begin // step) * step, end + 1, step)]  # fmt: skip
+    return Stacked(bars, rows, clock)
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,6 +31,7 @@ from dynamikos.core.verdicts import judgements_of
 from dynamikos.core.verdicts.outcome import OUTCOME, WORST, ArrivalFigures, Outcome, RowFigures, rows_of
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import reading
+from dynamikos.web.runs.drawings import KindLine, kinds_over_time
 from dynamikos.web.runs.models import Kept, Remark, Run
 from dynamikos.web.streams.models import Message
 
@@ -237,15 +238,22 @@ def of_generator(found: Run, inputs: FrozenRun, shard: int, from_s: int, to_s: i
     return made
 
 
+WORST_FIRST = "worst"  # an order
+
+
 def table(
     ledger: Ledger, series: Sequence[Series], seconds: float, sort: str, down: bool
 ) -> list[tuple[Row, list[Row]]]:
-    """Steps with their requests beneath; sorted by a column of the steps."""
+    """Steps with their requests beneath; sorted by a column of the steps, or by WORST_FIRST: those that fail most
+    first, and of others those that take longest.
+    """
     rows = [row_of_total(each, ledger.totals[each.no], seconds) for each in series]
     steps = [
         row for row in rows if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)
     ]
-    if sort:
+    if sort == WORST_FIRST:
+        steps.sort(key=lambda row: (row.failure_percent or 0.0, row.p95_ms or 0.0), reverse=True)
+    elif sort:
         steps.sort(key=lambda row: _sortable(getattr(row, sort)), reverse=down)
     below: dict[tuple[str, str], list[Row]] = {}
     for row in rows:
@@ -411,6 +419,18 @@ def kinds(ledger: Ledger, series: Sequence[Series] | None = None) -> list[tuple[
         for kind, count in ledger.totals[each.no].failed.items()
     ]
     return sorted(found, key=lambda row: -row[4])
+
+
+def failures_over_time(found: Run, from_s: int, to_s: int) -> list[KindLine]:
+    """Of everybody by kind, as the seconds of the tape tell."""
+    width = max(1, -(-(to_s - from_s) // reading.STRIPS))
+    columns: list[dict[str, int]] = [{} for _ in range(-(-(to_s - from_s) // width))]
+    for each in every_frame(found):
+        if from_s <= each.second < to_s:
+            column = columns[(each.second - from_s) // width]
+            for kind, count in each.kinds.items():
+                column[kind] = column.get(kind, 0) + count
+    return kinds_over_time(columns)
 
 
 def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int, KeptExchange]]:

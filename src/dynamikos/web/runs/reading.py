@@ -7,13 +7,14 @@ from dataclasses import dataclass
 import msgspec
 
 from dynamikos.core.frozen import FrozenRun, Series, every_series
-from dynamikos.core.reports import Ledger, SeriesSecond
+from dynamikos.core.reports import Ledger, SeriesSecond, SeriesTotal
 from dynamikos.core.reports.besides import Beside, Dealt, unpacked_besides, unpacked_dealt, unpacked_second
 from dynamikos.core.reports.folding import COARSE_S, Overall, coarse_of, fine, unpacked_coarse
 from dynamikos.core.statistics import Histogram
 from dynamikos.web.runs.models import Block, Chunk, Minute, Run, Second
 
 POINTS = 800  # of a line at most
+STRIPS = 60  # of what is drawn in bars
 _seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
 _total = msgspec.msgpack.Decoder(SeriesSecond)
 
@@ -158,6 +159,39 @@ def _points(
         if own:
             point.times = joined(own)
     return points
+
+
+def strips(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> list[tuple[int, int, list[SeriesTotal]]]:
+    """(from, to, totals of each series in the order of `numbers`) of at most STRIPS equal parts of a window: by the
+    second where it is short, else by whole minutes.
+    """
+    to_s = min(to_s, found.watermark + 1)
+    if to_s <= from_s:
+        return []
+    is_fine = to_s - from_s <= POINTS
+    unit = 1 if is_fine else 60
+    begin = from_s // unit * unit
+    width = unit * -(-(to_s - begin) // (unit * STRIPS))
+    parts: dict[tuple[int, int], list[SeriesSecond]] = {}
+    told = fine_parts(found, numbers, from_s, to_s) if is_fine else _minutes(found, numbers, from_s, to_s)
+    for second, part in told:
+        parts.setdefault(((second - begin) // width, part.no), []).append(part)
+    made = []
+    for at in range(-(-(to_s - begin) // width)):
+        totals = [SeriesTotal() for _ in numbers]
+        for no, total in zip(numbers, totals, strict=True):
+            total.add(*parts.get((at, no), ()))
+        made.append((begin + at * width, min(to_s, begin + (at + 1) * width), totals))
+    return made
+
+
+def _minutes(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
+    """(first second, total) of the minutes that a window touches, and what came since the last whole one."""
+    chunks = Chunk.objects.filter(run=found, shard=Chunk.ALL, series__in=numbers)
+    chunks = chunks.filter(minute__gte=from_s // 60, minute__lt=-(-to_s // 60))
+    for minute, body in chunks.values_list("minute", "total"):
+        yield minute * 60, _total.decode(bytes(body))
+    yield from (each for each in _newest(found, max(from_s, (found.chunked + 1) * 60), to_s) if each[1].no in numbers)
 
 
 def fine_parts(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:

@@ -57,7 +57,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         series = [each for each in series if each.level in BY_SHARD]
     seen = max(0, min(end, found.watermark + 1) - begin)
     sort = request.GET.get("sort", "")
-    if sort not in Row.__struct_fields__:
+    if sort not in (*Row.__struct_fields__, queries.WORST_FIRST):
         sort = ""
     down = request.GET.get("down", "1") == "1"
     rows = queries.table(ledger, series, seen, sort, down)
@@ -78,13 +78,15 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "generators": [(each.number, each.generator_name) for each in shards] if len(shards) > 1 else [],
         "generator_chosen": "" if shard is None else shard,
         "slice": urlencode({"from": begin, "to": end, "row": row, "generator": "" if shard is None else shard}),
+        "sides": urlencode({"a-from": begin, "a-to": end, "a-row": row}),
         "rounds": queries.rounds(ledger, row or None),
         "left": sum(ledger.totals[each.no].left for each in series if each.level == "step"),
         "cached": sum(ledger.totals[each.no].cached for each in series if each.level in ("request", "embedded")),
         "has_tls": any(row.handshakes for _, below in rows for row in below),
         "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
         "judgements": queries.judgements(found, inputs, ledger, seen, is_measured=is_measured),
-        "kinds": queries.kinds(ledger, series),
+        "kinds": (kinds := queries.kinds(ledger, series)),
+        "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not row else [],
         "kept": queries.kept(found, begin, end),
         "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),
         "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from dynamikos.web.runs.views import afterwards, closer, files, pages, people, starting, steering
+from dynamikos.web.runs.views import afterwards, closer, files, pages, people, sides, starting, steering
 
 urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/dealt", files.dealt, name="run-dealt"),
@@ -23,6 +23,7 @@ urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/about", afterwards.about, name="run-about"),
     path("p/<uuid:project>/runs/<uuid:pk>/closer", closer.closer, name="run-closer"),
     path("p/<uuid:project>/runs/<uuid:pk>/suspects", closer.suspects, name="run-suspects"),
+    path("p/<uuid:project>/runs/<uuid:pk>/sides", sides.sides, name="run-sides"),
     path("p/<uuid:project>/runs/<uuid:pk>/users", people.users, name="run-users"),
     path("p/<uuid:project>/runs/<uuid:pk>/users/<int:number>", people.user, name="run-user"),
     path("p/<uuid:project>/runs/<uuid:pk>/log", people.log, name="run-log"),

@@ -1,12 +1,12 @@
-"""Addresses of a part of a run's figures."""
+"""Addresses of a part of a run's figures, and what an exchange is called."""
 
 from typing import Any
-from urllib.parse import urlencode
+from urllib.parse import urlencode, urlsplit
 
 from django import template
 from django.urls import reverse
 
-from dynamikos.core.reports import Row
+from dynamikos.core.reports import KeptExchange, Row
 
 register = template.Library()
 
@@ -20,3 +20,11 @@ def closer_address(context: dict[str, Any], row: Row) -> str:
         "request": row.request, "of": context["row_chosen"],
     }  # fmt: skip
     return f"{place}?{urlencode(query)}"
+
+
+@register.filter
+def told(exchange: KeptExchange) -> str:
+    """In a line of a log: the request, the path of a resource, or what else was done."""
+    if exchange.item:
+        return f"{exchange.item}: {exchange.step}"
+    return urlsplit(exchange.url).path if exchange.resource else exchange.request
