@@ -76,6 +76,11 @@ class Merging(TestCase):
                 joined = Histogram.joined([b"", *(part.to_bytes() for part in parts)])
                 self.assertEqual(joined.counts, slowly.counts)
                 self.assertEqual(joined.coarser(3).n, many * samples)
+                again = Histogram.joined([part.coarser(3).to_bytes() for part in parts], 3)
+                self.assertEqual(again.coarser(3).counts, slowly.coarser(3).counts)
+                self.assertTrue(all(index % 8 == 4 for index in again.counts))
+                percents = (0, 1, 50, 95, 99, 99.9, 100)
+                self.assertEqual(joined.percentiles_us(*percents), [joined.percentile_us(each) for each in percents])
         most = Histogram(dict.fromkeys(range(300), 2**32 - 1)).to_bytes()
         self.assertEqual(Histogram.joined([most] * 9).counts[7], 9 * (2**32 - 1))
 

@@ -98,6 +98,4 @@ def unpacked_coarse(body: bytes) -> Coarse:
 
 def fine(coarse: Iterable[bytes]) -> Histogram:
     """Coarse histograms added up as one of fine bins, each in the middle of where it was."""
-    half = 1 << (COARSE_BITS - 1)
-    total = Histogram.joined(coarse)
-    return Histogram({(index << COARSE_BITS) + half: count for index, count in total.counts.items()})
+    return Histogram.joined(coarse, COARSE_BITS)

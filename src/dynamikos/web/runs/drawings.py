@@ -2,6 +2,7 @@
 Coordinates are those of SVG pictures; axes of times are logarithmic.
 """
 
+import functools
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -14,7 +15,7 @@ from dynamikos.core.analysis.evidence import Trace, milliseconds
 from dynamikos.core.reports import KeptExchange, SeriesTotal
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
-from dynamikos.core.statistics.histogram import bucket_mid_us
+from dynamikos.core.statistics.histogram import bucket_mid_us, mids_us
 from dynamikos.web.runs.reading import Point
 
 LEFT, TOP, WIDTH, HEIGHT = 52.0, 8.0, 560.0, 168.0
@@ -58,6 +59,13 @@ class Heat:
     columns: list[tuple[float, int]]
 
 
+@functools.cache
+def _places() -> list[int]:
+    """The bin of a heat field that each bucket of a histogram lies in."""
+    made: list[int] = np.floor(BINS * np.log10(np.maximum(mids_us() / 1000, 1e-3))).astype(int).tolist()
+    return made
+
+
 def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
     """Time by response time; None where nothing passed."""
     total = Histogram()
@@ -78,11 +86,12 @@ def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
             if point.times is not None:
                 times.merge(point.times)
         x = LEFT + WIDTH * (points[at].at - begin) / (end - begin)
+        column, places = at // width, _places()
         for index, count in times.counts.items():
-            place = math.floor(BINS * math.log10(max(bucket_mid_us(index) / 1000, 1e-3)))
-            counts[(at // width, place)] = counts.get((at // width, place), 0) + count
-        for name, line in lines.items():
-            value = times.percentile_us(int(name[1:])) if times.counts else None
+            cell = column, places[index]
+            counts[cell] = counts.get(cell, 0) + count
+        values = times.percentiles_us(*(int(name[1:]) for name in lines))
+        for line, value in zip(lines.values(), values, strict=True):
             line.append(None if value is None else (x + column_px / 2, TOP + HEIGHT - axis.at(value / 1000)))
     most = max(counts.values())
     cells = []
