@@ -5,6 +5,7 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from dynamikos.core.objectives import Objective
 from dynamikos.core.profiles import Stretch
 from dynamikos.web.plans import queries
 from dynamikos.web.plans.actions import change
@@ -13,6 +14,8 @@ from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs.models import Remark, Run
 from tests.browser.support import BrowserCase
 from tests.processes.support import until
+
+SLOW = Objective(objective="slow", measure="p95", limit=30_000)
 
 
 class Watching(BrowserCase):
@@ -26,8 +29,8 @@ class Watching(BrowserCase):
         self.spawn("prober", "dynamikos.cli", "prober")
         core = queries.content(sample.plan)
         crowd = core.everybody()[0]
-        crowd = replace(crowd, profile=(Stretch(stretch="burst", to=20, seconds=36),))
-        with_rows = replace(core, think_factor=0.3, measured=None, objectives=()).with_crowds((crowd,))
+        crowd = replace(crowd, profile=(Stretch(stretch="burst", to=20, seconds=40),))
+        with_rows = replace(core, think_factor=0.3, measured=None, objectives=(SLOW,)).with_crowds((crowd,))
         change(sample.member, sample.plan, token(sample.plan.head), **{
             name: getattr(with_rows, name) for name in ("journey", "profile", "crowds", "think_factor", "measured",
                                                         "objectives")
@@ -89,6 +92,18 @@ class Watching(BrowserCase):
             page.fill("#remark-text", "the night job begins")
             page.click("button:has-text('Write it on the tape')")
             page.wait_for_selector("#remarks li:has-text('the night job begins')")
+            # down to one user, whose log grows
+            run_page = page.url
+            page.keyboard.press("Escape")
+            page.click("a[data-command='Who is there']")
+            page.locator("#users tbody a").first.focus()
+            page.keyboard.press("Enter")
+            page.wait_for_selector("#values td:has-text('user.number')")
+            page.wait_for_selector("#log td:has-text('followed') >> nth=1")
+            page.locator("#log tr:has-text('followed') a[data-opens]").first.click()
+            page.wait_for_selector("#log tr.closer h2")
+            page.goto(run_page)
+            page.wait_for_selector("#tape[data-ready]")
 
         self.do(watch)
         until(lambda: Run.objects.filter(pk=run.pk, findings__isnull=False).exists(), 120)
@@ -127,6 +142,12 @@ class Watching(BrowserCase):
             self.assertEqual(page.locator("[data-measure]").count(), lanes - 1)
             page.select_option("#more-lanes", index=1)
             page.wait_for_selector(f"[data-measure] >> nth={lanes - 2}", state="attached")
+            # a kept exchange opens where the eye is; what was judged is judged anew beside it
+            page.locator("a[data-opens^=k]").first.click()
+            page.wait_for_selector("tr.closer .kept h2")
+            page.click("tr.closer button:has-text('Close')")
+            page.click("button:has-text('Judge anew')")
+            page.wait_for_selector("h2:has-text('Judged anew')")
             return sentence, first
 
         sentence, first = self.do(read)
