@@ -3,6 +3,7 @@ from unittest import TestCase
 from msgspec.structs import replace
 
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, plan_problems
+from dynamikos.core.plans.model import Keep
 from dynamikos.core.plans.once import Once
 from dynamikos.core.profiles import Arrivals, Stretch, UserRounds, highest
 
@@ -42,6 +43,11 @@ class OneStart(TestCase):
             Once(load=0.25, length=0.5, think=2, generators=2, seed=9).says(PLAN),
             "This start only: load × 0.25, length × 0.5, think times × 2, generators 2, seed 9.",
         )
+
+    def test_more_is_kept_of_one_start(self) -> None:
+        once = Once(keep=Keep(failing=100))
+        self.assertEqual((once.of(PLAN).keep.failing, PLAN.keep.failing), (100, 20))
+        self.assertEqual(once.says(PLAN), "This start only: kept 100 failing, 3 slowest, 20 sampled.")
 
     def test_nothing_asked_is_nothing_changed(self) -> None:
         self.assertEqual((Once().of(PLAN), Once().says(PLAN)), (PLAN, ""))

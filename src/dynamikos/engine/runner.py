@@ -132,7 +132,7 @@ def surroundings(
     specs = specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1)
     slices = {pile.key: slices_of(frozen, uses, pile.key) for pile in frozen.data if pile.deal.whose == "slice"}
     tokens, counters, bodies = Tokens(), dict[str, int](), Bodies()
-    choice = Choice(stream(frozen.seed, "keep", "", shard.number), everything=frozen.trial)
+    choice = Choice(stream(frozen.seed, "keep", "", shard.number), frozen.plan.keep, everything=frozen.trial)
     cap: Cap | None = None
     if frozen.cap_per_s or any(each.cap_per_s for each in frozen.agreed):
         cap = Cap(frozen.cap_per_s / shard.count, stop, frozen.agreed, shard.count)

@@ -37,6 +37,16 @@ class Repeat(Frozen, frozen=True, kw_only=True):
     seed: Literal["new", "same"] = "new"
 
 
+class Keep(Frozen, frozen=True, kw_only=True):
+    """Exchanges that each generator keeps for reading: so many `failing` ones of each request and kind of failure, so
+    many of the `slowest` of each request, and so many `sampled` at random.
+    """
+
+    failing: Annotated[int, msgspec.Meta(ge=0, le=500)] = 20
+    slowest: Annotated[int, msgspec.Meta(ge=0, le=100)] = 3
+    sampled: Annotated[int, msgspec.Meta(ge=0, le=1000)] = 20
+
+
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
 
@@ -76,6 +86,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     fuse_percent: Annotated[float, msgspec.Meta(ge=0, le=100)] = 50.0
     repeat: Repeat = Repeat()
     grace_s: Annotated[float, msgspec.Meta(ge=0, le=3600)] = 30.0
+    keep: Keep = Keep()
     note: str = ""
 
     def drawn_seed(self) -> int:

@@ -5,14 +5,14 @@ from dataclasses import dataclass
 from msgspec.structs import replace
 
 from dynamikos.core.plans.crowds import Crowd
-from dynamikos.core.plans.model import Plan
+from dynamikos.core.plans.model import Keep, Plan
 from dynamikos.core.profiles import Stretch, UserRounds, Users
 
 
 @dataclass(frozen=True, slots=True)
 class Once:
     """`load` multiplies every level of every profile, and users and ceilings with it; `length` every stretch; `think`
-    takes the place of the plan's factor on think times, `generators` and `seed` of its own.
+    takes the place of the plan's factor on think times, `generators`, `seed` and `keep` of its own.
     """
 
     load: float = 1.0
@@ -20,6 +20,7 @@ class Once:
     think: float | None = None
     generators: int | None = None
     seed: int | None = None
+    keep: Keep | None = None
 
     def of(self, plan: Plan) -> Plan:
         """`plan` as it is for this start."""
@@ -34,6 +35,7 @@ class Once:
             generators=self.generators or plan.generators,
             seed=plan.seed if self.seed is None else self.seed,
             new_seed=plan.new_seed and self.seed is None,
+            keep=self.keep or plan.keep,
         )
 
     def says(self, plan: Plan) -> str:
@@ -49,6 +51,8 @@ class Once:
             said.append(f"generators {self.generators}")
         if self.seed is not None and (plan.new_seed or self.seed != plan.seed):
             said.append(f"seed {self.seed}")
+        if self.keep is not None and self.keep != plan.keep:
+            said.append(f"kept {self.keep.failing} failing, {self.keep.slowest} slowest, {self.keep.sampled} sampled")
         return f"This start only: {', '.join(said)}." if said else ""
 
     def _crowd(self, crowd: Crowd) -> Crowd:

@@ -3,20 +3,24 @@
 import random
 import sys
 
-PER_KIND, SLOWEST, SAMPLED, BODY_CHARS = 20, 3, 20, 64_000
+from dynamikos.core.plans.model import Keep
+
+BODY_CHARS = 64_000
 FOLLOWED = 5000  # exchanges of users that are followed, of a shard
 
 
 class Choice:
     """Says whether an exchange is worth keeping: failing ones by kind, the slowest of each step, a random sample."""
 
-    def __init__(self, seed: random.Random, *, everything: bool = False) -> None:
-        self._everything, self._random = everything, seed
+    def __init__(self, seed: random.Random, keep: Keep | None = None, *, everything: bool = False) -> None:
+        self._everything, self._random, self._keep = everything, seed, keep or Keep()
         self._kinds: dict[tuple[int, str], int] = {}
         self._slowest: dict[int, list[int]] = {}
         self._sampled = self.logged = self.followed = 0  # samples, lines of logs, and what users did that are followed
         self.floor: dict[int, int] = {}
-        self.until = 0 if everything else self._skip()  # with everything kept, every one is due
+        self.until = (
+            0 if everything else self._skip() if self._keep.sampled else sys.maxsize
+        )  # with everything kept, every one is due
 
     def failed(self, series: int, kind: str) -> str:
         """A reason, or "" when the limit of this kind is reached."""
@@ -24,7 +28,7 @@ class Choice:
             return f"failed: {kind}"
         seen = self._kinds.get((series, kind), 0)
         self._kinds[(series, kind)] = seen + 1
-        return f"failed: {kind}" if seen < PER_KIND else ""
+        return f"failed: {kind}" if seen < self._keep.failing else ""
 
     def follows(self) -> bool:
         """Whether one more of a user that is followed is kept."""
@@ -39,7 +43,7 @@ class Choice:
         if self.until > 0:
             return False
         self._sampled += 1
-        self.until = self._skip() if self._sampled < SAMPLED else sys.maxsize
+        self.until = self._skip() if self._sampled < self._keep.sampled else sys.maxsize
         return True
 
     def _skip(self) -> int:
@@ -49,12 +53,16 @@ class Choice:
     def slowest(self, series: int, duration_us: int) -> str:
         if duration_us <= self.floor.get(series, -1):  # the hot path looks at `floor` itself before it calls
             return ""
+        most = self._keep.slowest
+        if not most:
+            self.floor[series] = sys.maxsize
+            return ""
         best = self._slowest.setdefault(series, [])
-        if len(best) < SLOWEST or duration_us > best[0]:
+        if len(best) < most or duration_us > best[0]:
             best.append(duration_us)
             best.sort()
-            del best[:-SLOWEST]
-            if len(best) == SLOWEST:
+            del best[:-most]
+            if len(best) == most:
                 self.floor[series] = best[0]
             return "among the slowest"
         return ""

@@ -6,7 +6,7 @@ from msgspec.structs import replace
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.plans import Plan, Timeouts
 from dynamikos.core.plans.crowds import measured_of
-from dynamikos.core.plans.model import Repeat
+from dynamikos.core.plans.model import Keep, Repeat
 from dynamikos.web.plans.crowd_fields import crowds_from
 from dynamikos.web.plans.objective_fields import objectives_from
 from dynamikos.web.plans.probe_fields import probes_from
@@ -40,6 +40,11 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
             times=whole(data.get("times") or "1", "Times", 1, 100),
             pause_s=number(data.get("pause_s") or "0", "Pause between runs", 0, 86_400),
             seed="same" if data.get("repeat_seed") == "same" else "new",
+        ),
+        "keep": Keep(
+            failing=whole(data.get("keep_failing") or str(before.keep.failing), "Kept, failing", 0, 500),
+            slowest=whole(data.get("keep_slowest") or str(before.keep.slowest), "Kept, slowest", 0, 100),
+            sampled=whole(data.get("keep_sampled") or str(before.keep.sampled), "Kept, drawn at random", 0, 1000),
         ),
         "fuse_percent": number(data.get("fuse_percent") or "50", "Failures that end the run", 0, 100),
         "turned_away_allowed": number(
