@@ -92,7 +92,7 @@ async def perform(
     clock, network, sink = RealClock(), RealNetwork(frozen.agreed), EverySink()
     if keep_all:
         original = runner.Choice
-        runner.Choice = lambda seed, **_: original(seed, everything=True)  # type: ignore[assignment,misc]
+        runner.Choice = lambda seed, *_, **__: original(seed, everything=True)  # type: ignore[assignment,misc]
     try:
         begin = clock.now() + 0.2
         await run_shard(Shard(number=0, count=1, frozen=frozen, rows={}, secrets={}), network, clock, sink, begin=begin)

@@ -36,6 +36,7 @@ VIEWS = (
     "runs",
     "tape",
     "noticed",
+    "user",
     "settings",
 )
 
@@ -97,6 +98,7 @@ def _open(page: Any, view: str) -> str:
         "runs": "Runs",
         "tape": "Runs",
         "noticed": "Runs",
+        "user": "Runs",
         "settings": "Settings",
     }.get(view, "Journeys")
     page.click(f".spine a[data-name={place}]")
@@ -140,6 +142,14 @@ def _open(page: Any, view: str) -> str:
         page.wait_for_selector("th:has-text('Looked at')")
     elif view == "crowd":
         page.click("tbody a:has-text('Evening, three kinds of visitors')")
+    elif view == "user":
+        if not page.locator("tbody a").count():
+            return "there is no run yet; start one from a load plan first"
+        page.click("tbody a >> nth=0")
+        page.click("a[data-command='All kept exchanges']")
+        if not page.locator("#log tr:has-text('followed')").count():
+            return "nobody was followed in the last run; follow a user while it runs"
+        page.locator("#log tr:has-text('followed') a[href*='/users/']").first.click()
     elif view in ("tape", "noticed"):
         if not page.locator("tbody a").count():
             return "there is no run yet; start one from a load plan first"

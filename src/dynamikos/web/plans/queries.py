@@ -60,9 +60,10 @@ def journeys_of(found: LoadPlan, core: Plan) -> dict[str, Journey | None]:
     return {key: here.get(key) for key in core.journeys}
 
 
-def scripts_of(found: LoadPlan, core: Plan) -> dict[str, CoreJourney]:
-    """What those journeys that are there perform, by key."""
-    return {key: journey_content(each) for key, each in journeys_of(found, core).items() if each is not None}
+def scripts_of(found: LoadPlan, core: Plan, here: Mapping[str, Journey | None] | None = None) -> dict[str, CoreJourney]:
+    """What those journeys that are there perform, by key; `here` are they, where they were looked up already."""
+    named = journeys_of(found, core) if here is None else here
+    return {key: journey_content(each) for key, each in named.items() if each is not None}
 
 
 def journey_doubts(here: Mapping[str, Journey], scripts: Mapping[str, CoreJourney]) -> list[tuple[str, str, str]]:
@@ -133,12 +134,10 @@ def rounds_s(here: Mapping[str, Journey], scripts: Mapping[str, CoreJourney], co
     return {key: one_round(script, core.think_factor, answered).seconds for key, script in scripts.items()}
 
 
-def follows(found: LoadPlan, core: Plan) -> Follows | None:
-    """Expected figures; None when a journey is missing."""
-    here = {key: each for key, each in journeys_of(found, core).items() if each is not None}
-    if len(here) < len(core.journeys):
-        return None
-    return what_follows(core, {key: journey_content(each) for key, each in here.items()}, answers(here))
+def follows(core: Plan, here: Mapping[str, Journey | None], scripts: Mapping[str, CoreJourney]) -> Follows | None:
+    """Expected figures of journeys that are `here`; None when one is missing."""
+    there = {key: each for key, each in here.items() if each is not None}
+    return what_follows(core, scripts, answers(there)) if len(there) == len(core.journeys) else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,6 +5,7 @@ from typing import Any
 from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import redirect, render
 from django.urls import reverse
+from django.utils.functional import SimpleLazyObject
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
@@ -57,7 +58,8 @@ def _row(found: LoadPlan) -> dict[str, object]:
     """A plan in the list; one that can't be read is shown as such, beside the others."""
     try:
         core = queries.content(found)
-        follows = queries.follows(found, core)
+        here = queries.journeys_of(found, core)
+        follows = queries.follows(core, here, queries.scripts_of(found, core, here))
     except DynamikosError as problem:
         return {"plan": found, "problem": str(problem)}
     return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
@@ -66,7 +68,7 @@ def _row(found: LoadPlan) -> dict[str, object]:
 def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     core = queries.content(found)
     here = queries.journeys_of(found, core)
-    scripts = queries.scripts_of(found, core)
+    scripts = queries.scripts_of(found, core, here)
     problems = [
         f"The journey '{key}' is not in this project any more; choose another."
         for key, journey in here.items()
@@ -78,7 +80,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         problems = [*problems, f"The environment '{core.environment}' is not in this project any more; choose another."]
     gone = [key for key in core.personas if not personas.personas(member).filter(key=key).exists()]
     problems = [*problems, *(f"The persona '{key}' is not in this project any more; choose another." for key in gone)]
-    follows = queries.follows(found, core)
+    follows = queries.follows(core, here, scripts)
     ends_s = run_ends_s(core.everybody())
     there = {key: journey for key, journey in here.items() if journey is not None}
     times = queries.rounds_s(there, scripts, core)
@@ -109,10 +111,12 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "scope_keys": {value for value, _ in scopes},
         "ends": objective_fields.ends(scripts),
         "thens": THENS,
-        "sources": sources(found),
+        "sources": SimpleLazyObject(lambda: sources(found)),
         "carries": queries.carries(found, follows),
         "cost": member.project.hour_price * core.generators * ends_s / 3600,
-        "copy_into": [each for each in queries.plans_of_all(member) if each.pk != found.pk] if member.may_edit else [],
+        "copy_into": SimpleLazyObject(
+            lambda: [each for each in queries.plans_of_all(member) if each.pk != found.pk] if member.may_edit else []
+        ),
         "doubts": [
             *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
             *queries.journey_doubts(there, scripts),

@@ -3,6 +3,7 @@
 from typing import Any
 
 from django.http import HttpRequest
+from django.utils.functional import SimpleLazyObject
 
 from dynamikos.web.ui.spine import places
 
@@ -11,6 +12,7 @@ def frame(request: HttpRequest) -> dict[str, Any]:
     member = getattr(request, "member", None)
     return {
         "member": member,
-        "spine": places(member, request.path) if member is not None else [],
+        # looked up by whole pages only: a fragment shows no spine
+        "spine": SimpleLazyObject(lambda: places(member, request.path)) if member is not None else [],
         "theme": request.COOKIES.get("dynamikos-theme", "paper"),
     }

@@ -4,14 +4,20 @@ import { all, one } from "../dom.js";
 const NEVER = "[type=hidden], [type=password], [type=file], [type=checkbox], [type=radio], [readonly], [data-editor]";
 const begin = () => `typed|${location.pathname}|`;
 
+/** What all places of a form begin with. @param {any} form */
+const placesOf = (form) => {
+  const what = one("[name=what]", form);
+  const to = form.getAttribute("hx-post") || form.getAttribute("action") || "";
+  return `${begin()}${to}|${what ? what.value : ""}|`;
+};
+
 /** Where the text of a field is kept; null for one whose text is not. @param {any} el */
 const placeOf = (el) => {
   const { form } = el;
   if (!form || !el.name || form.matches("[role=search], [autocomplete=off]") || el.matches(NEVER)) return null;
-  const what = one("[name=what]", form);
-  const to = form.getAttribute("hx-post") || form.getAttribute("action") || "";
-  const at = [...form.elements].filter((each) => each.name === el.name).indexOf(el);
-  return begin() + [to, what ? what.value : "", el.name, at].join("|");
+  const alike = form.elements.namedItem(el.name);
+  const at = alike instanceof RadioNodeList ? [.../** @type {any} */ (alike)].indexOf(el) : 0;
+  return `${placesOf(form)}${el.name}|${at}`;
 };
 
 const keep = (el) => {
@@ -32,10 +38,8 @@ export const remember = (form) => {
 
 /** Keeps nothing of a form any more. @param {any} form */
 export const forget = (form) => {
-  for (const el of form.elements) {
-    const at = placeOf(el);
-    if (at) sessionStorage.removeItem(at);
-  }
+  const begins = placesOf(form);
+  for (const each of Object.keys(sessionStorage)) if (each.startsWith(begins)) sessionStorage.removeItem(each);
 };
 
 const restore = () => {
