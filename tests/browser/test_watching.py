@@ -98,7 +98,7 @@ class Watching(BrowserCase):
             page.click("a[data-command='Who is there']")
             page.locator("#users tbody a").first.focus()
             page.keyboard.press("Enter")
-            page.wait_for_selector("#values td:has-text('user.number')")
+            page.wait_for_selector("#values li:has-text('user.number')")
             page.wait_for_selector("#log td:has-text('followed') >> nth=1")
             page.locator("#log tr:has-text('followed') a[data-opens]").first.click()
             page.wait_for_selector("#log tr.closer h2")
