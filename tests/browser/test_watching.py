@@ -102,6 +102,8 @@ class Watching(BrowserCase):
             page.wait_for_selector("#log td:has-text('followed') >> nth=1")
             page.locator("#log tr:has-text('followed') a[data-opens]").first.click()
             page.wait_for_selector("#log tr.closer h2")
+            page.click("#log tr.closer button:has-text('Close')")
+            page.wait_for_selector("#log tr.closer", state="detached")
             page.goto(run_page)
             page.wait_for_selector("#tape[data-ready]")
 
@@ -119,7 +121,11 @@ class Watching(BrowserCase):
             page.locator("#rows tr.lead", has_text=name).locator("button.look").first.focus()
             page.keyboard.press("Enter")
             page.wait_for_selector("tr.closer .heat rect >> nth=0", state="attached")
-            first = page.locator("tr.closer table tr td").first.inner_text()
+            first = page.locator("tr.closer table:has(svg.over) td").first.inner_text()
+            named = page.locator("tr.closer [data-shows-lane]").first
+            lane = named.get_attribute("data-shows-lane")
+            named.click()
+            page.wait_for_selector(f"[data-measure='{lane}']")
             page.fill("tr.closer [name=z]", "99")
             page.keyboard.press("Enter")
             page.wait_for_selector("tr.closer p:has-text('Nothing explains it')")

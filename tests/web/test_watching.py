@@ -245,6 +245,8 @@ class Told(Watched):
         self.assertContains(page, "Servers: queue")
         self.assertContains(page, "2 s before")
         self.assertContains(page, "laid over one another")
+        lane = next(each for each in measures.lanes(self.found(), self.inputs) if each.title == "Servers: queue")
+        self.assertContains(page, f'data-shows-lane="{lane.key}"')
         self.assertContains(page, "tolerating")
         self.assertContains(page, "What the mean time is made of")
         slow = self.client.get(self.at("run-closer", **at, apdex=1))

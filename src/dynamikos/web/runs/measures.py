@@ -45,6 +45,13 @@ def lanes(found: Run, inputs: FrozenRun) -> list[Lane]:
     return made
 
 
+def lane_of(found: Run, inputs: FrozenRun) -> dict[str, str]:
+    """The key of the lane that each measure stands in, by what the measure is called as a suspect."""
+    titles = {each.probe: each.title for each in inputs.plan.probes}
+    names = {each.no: f"{titles.get(each.probe, each.probe)}: {each.name}" for each in found.measures.all()}
+    return {names[no]: lane.key for lane in lanes(found, inputs) for no, _ in lane.lines}
+
+
 def _called(name: str) -> str:
     """A measure's name as words; what its unit says already is left out."""
     words = name.removesuffix("_total").split("_")

@@ -15,7 +15,7 @@ from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics.apdex import apdex
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import analysis, drawings, queries, reading
+from dynamikos.web.runs import analysis, drawings, measures, queries, reading
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.tables import window_of
 from dynamikos.web.ui.numbers import number
@@ -99,4 +99,4 @@ def _suspects(
         over = drawings.laid_over(step, known[each.measure].trace, (window[0], end))
         drawn.append((each, (*over, over[3] - over[2])))
     is_long = end - window[0] > len(step) / 3 and end - window[0] < TOGETHER_S
-    return {"suspects": drawn, "threshold": limit, "is_long": is_long}
+    return {"lane_of": measures.lane_of(found, inputs), "suspects": drawn, "threshold": limit, "is_long": is_long}

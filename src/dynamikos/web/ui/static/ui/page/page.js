@@ -1,6 +1,7 @@
 // Every page: its components, its keys, what is typed is kept, uploads with their progress.
 import "../components/components.js";
 import "../keeping/keeping.js";
+import "./details.js";
 import "./keys.js";
 import "./uploads.js";
 import { near } from "../dom.js";

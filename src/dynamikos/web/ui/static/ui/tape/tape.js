@@ -195,13 +195,6 @@ document.addEventListener("click", (event) => {
   file.search = `?from=${shown.from}&to=${shown.to}&row=${row}`;
 });
 document.addEventListener("click", (event) => {
-  const shuts = /** @type {HTMLElement} */ (event.target).closest?.("[data-shuts]");
-  const shut = shuts instanceof HTMLElement ? shuts.closest(shuts.dataset.shuts) : null;
-  if (!(shut instanceof HTMLElement)) return;
-  shut.dataset.shut = "1";
-  shut.remove();
-});
-document.addEventListener("click", (event) => {
   // a stretch, a remark, a finding: whatever names a window leads to it
   const named = /** @type {HTMLElement} */ (event.target).closest?.("[data-window-from]");
   if (!(named instanceof HTMLElement)) return;
@@ -210,13 +203,6 @@ document.addEventListener("click", (event) => {
 });
 document.getElementById("measured").addEventListener("click", measured);
 
-document.addEventListener("htmx:after:swap", () => {
-  // what was opened once more takes the place of what was open of it
-  for (const row of all("tr.closer")) {
-    const next = row.nextElementSibling;
-    if (next?.classList.contains("closer") && next.dataset.of === row.dataset.of) next.remove();
-  }
-});
 addEventListener("resize", () => {
   for (const plot of lanes) plot.setSize({ width: plot.root.parentElement.clientWidth, height: plot.height });
   mark();
@@ -257,15 +243,25 @@ const told = {
     if (!isLeaving) location.reload(); // a link that was just followed goes first
   },
 };
+const addLane = async (key) => {
+  await measures.show(key);
+  build();
+};
 const more = /** @type {HTMLSelectElement | null} */ (document.getElementById("more-lanes"));
 if (more)
-  more.addEventListener("change", async () => {
+  more.addEventListener("change", () => {
     const { value } = more;
     more.value = "";
-    if (!value) return;
-    await measures.show(value);
-    build();
+    if (value) addLane(value);
   });
+document.addEventListener("click", async (event) => {
+  // a suspect is laid under the lanes of the run
+  const named = /** @type {HTMLElement} */ (event.target).closest?.("[data-shows-lane]");
+  if (!(named instanceof HTMLElement)) return;
+  await addLane(named.dataset.showsLane);
+  const lane = all("[data-measure]").find((each) => each.dataset.measure === named.dataset.showsLane);
+  lane?.scrollIntoView({ block: "center" });
+});
 await document.fonts.ready;
 await measures.ready();
 build();
