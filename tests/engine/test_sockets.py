@@ -54,7 +54,9 @@ class Watched(IsolatedAsyncioTestCase):
             await waits
             self.sockets.joined(sock)
         owner = Owner()
-        return self.sockets.plain(sock, owner), owner
+        made = self.sockets.plain(sock, owner)
+        self.assertTrue(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY), "small pieces go at once")
+        return made, owner
 
     async def test_all_bytes_there_and_back_though_the_reader_is_slow(self) -> None:
         async def back(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
