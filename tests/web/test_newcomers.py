@@ -135,7 +135,7 @@ class Follows(PageCase):
         ):
             set_deal(self.sample.member, self.sample.data, deal)
             core = plans.content(self.sample.plan)
-            after = plans.follows(self.sample.plan, core)
+            after = plans.follows_of(self.sample.plan, core)
             assert after is not None
             scripts = plans.scripts_of(self.sample.plan, core)
             found = plans.data_follows(self.sample.plan, core, scripts, {core.journey: after.round_s})[0]

@@ -144,4 +144,4 @@ class Broken(PageCase):
             self.client.get(self.sample.address(f"journeys/{other.pk}")), "can&#x27;t be read", status_code=422
         )
         with self.assertRaises(DynamikosError):
-            plans.follows(self.sample.plan, plans.content(self.sample.plan))
+            plans.follows_of(self.sample.plan, plans.content(self.sample.plan))

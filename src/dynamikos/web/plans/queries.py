@@ -140,6 +140,12 @@ def follows(core: Plan, here: Mapping[str, Journey | None], scripts: Mapping[str
     return what_follows(core, scripts, answers(there)) if len(there) == len(core.journeys) else None
 
 
+def follows_of(found: LoadPlan, core: Plan) -> Follows | None:
+    """As `follows`, of the journeys that are there now."""
+    here = journeys_of(found, core)
+    return follows(core, here, scripts_of(found, core, here))
+
+
 @dataclass(frozen=True, slots=True)
 class Carries:
     """How many `users` of a plan's kind one generator carries, as measured, and how many are `needed`."""

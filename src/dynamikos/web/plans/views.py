@@ -58,8 +58,7 @@ def _row(found: LoadPlan) -> dict[str, object]:
     """A plan in the list; one that can't be read is shown as such, beside the others."""
     try:
         core = queries.content(found)
-        here = queries.journeys_of(found, core)
-        follows = queries.follows(core, here, queries.scripts_of(found, core, here))
+        follows = queries.follows_of(found, core)
     except DynamikosError as problem:
         return {"plan": found, "problem": str(problem)}
     return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
