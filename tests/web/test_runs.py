@@ -1,5 +1,6 @@
 """Starting, expanding and reading a run; pages, policies and plans."""
 
+import datetime
 import re
 from pathlib import Path
 from unittest import mock
@@ -25,10 +26,12 @@ from tests.web.support import Sample, TestCase
 
 
 def generator(name: str = "g") -> Generator:
+    """One that is there for the whole test, however slow the machine is."""
     from dynamikos.web.ui.ids import new_id
 
+    seen = timezone.now() + datetime.timedelta(hours=1)
     return Generator.objects.create(
-        id=new_id(), place="here", name=name, version="1", process=1, lock=42, last_seen=timezone.now()
+        id=new_id(), place="here", name=name, version="1", process=1, lock=42, last_seen=seen
     )
 
 
@@ -203,8 +206,6 @@ class Reading(TestCase):
         self.assertEqual(page.context["tape"]["last"], before)  # so the stream begins before it
 
     def test_a_lost_generator_is_said_and_what_it_reported_stays(self) -> None:
-        import datetime
-
         watch = self.deliver(12, last=False)
         Generator.objects.update(last_seen=timezone.now() - datetime.timedelta(seconds=60))
         watch.look(may_judge_lost=False)
