@@ -179,6 +179,7 @@ class Fields(BrowserCase):
                 if page.locator("#panel textarea[name=note]").input_value() == "Ask about the roof":
                     break
                 page.wait_for_timeout(50)
+            self.assertEqual(page.locator("#panel textarea[name=note]").input_value(), "Ask about the roof")
             page.wait_for_timeout(1000)  # a page that came too early has loaded itself once more by now
             page.focus("#panel textarea[name=note]")
             page.keyboard.press("Control+End")
