@@ -3,12 +3,10 @@ follows stands beside it, from the key and from the request that asks for it; be
 """
 
 import math
-import os
-import socket
 import statistics
-import threading
 from typing import Any
 
+from bench.browsing import signed_in
 from bench.database import own_database
 from bench.ladder import Result
 
@@ -86,47 +84,22 @@ def _plan(sample: Any, stretches: int) -> Any:
 
 
 def _measure() -> list[Result]:
-    import uvicorn
-    from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
-    from django.core.asgi import get_asgi_application
-    from playwright.sync_api import sync_playwright
     from tests.web.support import Sample
-
-    from dynamikos.cli.commands.shots import CHROMIUM, QUIET
 
     sample = Sample()
     made = {count: _plan(sample, count) for count in (3, 30)}
-    bound = socket.socket()
-    bound.bind(("127.0.0.1", 0))
-    base = f"http://127.0.0.1:{bound.getsockname()[1]}"
-    config = uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off")
-    server = uvicorn.Server(config)
-    thread = threading.Thread(target=server.run, kwargs={"sockets": [bound]}, daemon=True)
-    thread.start()
-    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
     found: dict[int, tuple[float, float, float, float]] = {}
-    try:
-        with sync_playwright() as play:
-            browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
-            page = browser.new_page(viewport={"width": 1280, "height": 800})
-            page.goto(base + "/")
-            page.fill("#id_username", "ada")
-            page.fill("#id_password", "pw-ada")
-            page.click("button:has-text('Sign in')")
-            for count, plan in made.items():
-                page.goto(base + sample.address(f"load/{plan.pk}"))
-                page.wait_for_load_state("networkidle")
-                keys, asked = page.evaluate(FOLLOWS)
-                dragged(page)  # once to warm up
-                frames = dragged(page)
-                found[count] = (
-                    statistics.median(frames), statistics.quantiles(frames, n=20)[-1], statistics.median(keys),
-                    statistics.median(asked) if asked else float("nan"),
-                )  # fmt: skip
-            browser.close()
-    finally:
-        server.should_exit = True
-        thread.join(5)
+    with signed_in() as (page, base):
+        for count, plan in made.items():
+            page.goto(base + sample.address(f"load/{plan.pk}"))
+            page.wait_for_load_state("networkidle")
+            keys, asked = page.evaluate(FOLLOWS)
+            dragged(page)  # once to warm up
+            frames = dragged(page)
+            found[count] = (
+                statistics.median(frames), statistics.quantiles(frames, n=20)[-1], statistics.median(keys),
+                statistics.median(asked) if asked else float("nan"),
+            )  # fmt: skip
     long, short = found[30], found[3]
     return [
         ("30 stretches: a frame while a handle is dragged, median", long[0], "ms", "≤ 17", long[0] <= 17),

@@ -2,11 +2,9 @@
 there, and the frames while it is scrolled; beside a ladder of 10 exchanges in the same run.
 """
 
-import os
-import socket
 import statistics
-import threading
 
+from bench.browsing import signed_in
 from bench.database import own_database
 
 Result = tuple[str, float, str, str, bool]
@@ -68,52 +66,27 @@ def run() -> list[Result]:
 
 
 def _measure() -> list[Result]:
-    import uvicorn
-    from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
-    from django.core.asgi import get_asgi_application
-    from playwright.sync_api import sync_playwright
     from tests.web.support import Sample
 
-    from dynamikos.cli.commands.shots import CHROMIUM, QUIET
     from dynamikos.web.journeys import actions
 
     sample = Sample()
     made = {count: actions.create(sample.member, journey(count)) for count in (10, 500)}
-    bound = socket.socket()
-    bound.bind(("127.0.0.1", 0))
-    base = f"http://127.0.0.1:{bound.getsockname()[1]}"
-    server = uvicorn.Server(
-        uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off")
-    )
-    thread = threading.Thread(target=server.run, kwargs={"sockets": [bound]}, daemon=True)
-    thread.start()
-    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
     found: dict[int, dict[str, float]] = {}
-    try:
-        with sync_playwright() as play:
-            browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
-            page = browser.new_page(viewport={"width": 1280, "height": 800})
-            page.goto(base + "/")
-            page.fill("#id_username", "ada")
-            page.fill("#id_password", "pw-ada")
-            page.click("button:has-text('Sign in')")
-            for count in (10, 500):
-                page.goto(base + sample.address(f"journeys/{made[count].pk}"))
-                page.wait_for_load_state("networkidle")
-                page.evaluate(SELECT)  # once to warm up
-                shown, there = page.evaluate(SELECT)
-                frames, reached = page.evaluate(SCROLL)
-                found[count] = {
-                    "shown": statistics.median(shown),
-                    "there": statistics.median(there),
-                    "frame": statistics.median(frames),
-                    "p95": statistics.quantiles(frames, n=20)[-1],
-                    "reached": reached,
-                }
-            browser.close()
-    finally:
-        server.should_exit = True
-        thread.join(5)
+    with signed_in() as (page, base):
+        for count in (10, 500):
+            page.goto(base + sample.address(f"journeys/{made[count].pk}"))
+            page.wait_for_load_state("networkidle")
+            page.evaluate(SELECT)  # once to warm up
+            shown, there = page.evaluate(SELECT)
+            frames, reached = page.evaluate(SCROLL)
+            found[count] = {
+                "shown": statistics.median(shown),
+                "there": statistics.median(there),
+                "frame": statistics.median(frames),
+                "p95": statistics.quantiles(frames, n=20)[-1],
+                "reached": reached,
+            }
     long, short = found[500], found[10]
     assert long["reached"] > 5000, "the long ladder was not scrolled"
     return [

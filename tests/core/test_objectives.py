@@ -120,7 +120,9 @@ class Watched(TestCase):
         words = [each.word for each in watching.marks[0]]
         self.assertEqual(words, ["met", "not judged", "missed", "missed", "missed", "missed"])
         self.assertEqual([at for at, each in enumerate(said) if each is not None], [7, 9, 11])
-        self.assertEqual(said[7].why, "objective: p95 of B ≤ 500 ms every 2 s missed 2 times in a row")  # type: ignore[union-attr]
+        ended = said[7]
+        assert ended is not None
+        self.assertEqual(ended.why, "objective: p95 of B ≤ 500 ms every 2 s missed 2 times in a row")
 
     def test_what_makes_no_sense_is_said(self) -> None:
         cases = (

@@ -3,6 +3,7 @@ never is.
 """
 
 import random
+from collections.abc import Callable
 from unittest import TestCase
 
 import numpy as np
@@ -17,7 +18,14 @@ SECONDS = 300
 class Weather:
     """Open load on the stand-in's resources: `per_s` by second. What its /metrics would have told each second."""
 
-    def __init__(self, weather: str, seed: int, per_s, kinds=("sky", "object"), stall=None) -> None:  # type: ignore[no-untyped-def]
+    def __init__(
+        self,
+        weather: str,
+        seed: int,
+        per_s: Callable[[float], float],
+        kinds: tuple[str, ...] = ("sky", "object"),
+        stall: tuple[str, float, float] | None = None,
+    ) -> None:
         works, draw = Works(WEATHER[weather], seed), random.Random(seed)
         if stall is not None:
             works.resources[stall[0]].stalled = stall[1:]

@@ -8,7 +8,7 @@ from dynamikos.core.plans.model import Keep
 from dynamikos.core.reports.present import Present
 from dynamikos.engine.reporting import keeping
 from dynamikos.engine.runner import Control
-from dynamikos.engine.testing import Scripted, answer
+from dynamikos.engine.testing import ListSink, Scripted, answer
 from tests.engine.support import frozen, perform, step
 
 REQUEST = (
@@ -18,10 +18,12 @@ REQUEST = (
 
 
 class Watching(TestCase):
-    def look_at(self, *at: tuple[int, frozenset[int]], users: int = 4, seconds: float = 12):  # type: ignore[no-untyped-def]
+    def look_at(
+        self, *at: tuple[int, frozenset[int]], users: int = 4, seconds: float = 12
+    ) -> tuple[list[Present], ListSink]:
         """A run of `users` who ask a server where the third fails; looked at when so many requests came."""
         made = frozen("rounds:\n" + step("sky", REQUEST, think_s=0.5), users=users, hold_s=seconds)
-        seen: list[Present | None] = []
+        seen: list[Present] = []
         control: list[Control] = []
         asked = 0
 
@@ -30,7 +32,9 @@ class Watching(TestCase):
             asked += 1
             for when, followed in at:
                 if asked == when:
-                    seen.append(control[0].look(followed))
+                    now = control[0].look(followed)
+                    assert now is not None
+                    seen.append(now)
             status = 500 if b"u=3 " in data else 200
             return Scripted(answer(b'{"id": "m31"}', status), 0.1)
 
@@ -40,7 +44,6 @@ class Watching(TestCase):
 
     def test_those_that_fail_come_first(self) -> None:
         (seen,), _ = self.look_at((40, frozenset()))
-        assert seen is not None
         self.assertEqual((seen.users, seen.failing, len(seen.shown)), (4, 1, 4))
         worst, *others = seen.shown
         self.assertEqual((worst.number, worst.failure), (3, "status-500"))

@@ -9,7 +9,7 @@ from unittest import mock
 
 import numpy as np
 import pyarrow.parquet as pq
-from django.db import OperationalError, connection
+from django.db import OperationalError, connection, transaction
 from django.urls import reverse
 from django.utils import timezone
 from django.utils.html import escape
@@ -343,13 +343,22 @@ class Afterwards(Watched):
                 self.assertContains(self.client.post(self.at(name), sent), "holds a sign that", status_code=422)
 
     def test_numbers_in_addresses_that_are_none(self) -> None:
-        for name in ("run", "run-tables", "run-closer", "run-suspects", "run-lines", "run-inputs"):
+        pages = "run", "run-tables", "run-closer", "run-suspects", "run-lines", "run-inputs", "run-users", "run-log"
+        for name in (*pages, "run-sides"):
             for text in ("²", "9" * 5000, "-1", "1e9", "1" + 17 * "0", "x\0"):
                 at = {"journey": self.step.journey, "step": self.step.step, "z": text, "apdex": text, "row": text}
                 at |= {"from": text, "to": text, "generator": text, "no": text, "sort": text, "down": text}
+                at |= {"user": text, "after": text, "number": text, "why": text, "value": text}
+                at |= {f"{side}-{what}": text for side in "ab" for what in ("from", "to", "row", "generator")}
                 with self.subTest(name, text=text[:20]):
                     answer = self.client.get(reverse(name, args=[self.sample.project.pk, self.run_pk]), at)
-                    self.assertIn(answer.status_code, (200, 422))
+                    self.assertIn(answer.status_code, (200, 302, 422))
+        for number in (0, 2**31, 10**18, 10**30):
+            address = reverse("run-user", args=[self.sample.project.pk, self.run_pk, number])
+            with self.subTest(number=number):
+                self.assertIn(self.client.get(address).status_code, (200, 422))
+                with transaction.atomic():
+                    self.assertIn(self.client.post(address).status_code, (200, 422))
 
     def test_two_slices_side_by_side_and_the_worst_first(self) -> None:
         at = {"a-from": 20, "a-to": 90, "b-from": GUST[0], "b-to": GUST[1]}

@@ -10,8 +10,8 @@ from dynamikos.engine.ports import Clock, Link, Network
 from dynamikos.engine.users.compiled import split_url
 
 
-class _Waiting:
-    """Takes one answer."""
+class Waiting:
+    """A Taker of one answer, which is awaited as `reply`."""
 
     def __init__(self) -> None:
         self.reply: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
@@ -27,7 +27,7 @@ class _Waiting:
 
 async def ask(link: Link, clock: Clock, host: str, target: str, fields: Fields) -> Reply:
     """A GET on an open link. Raises Failure."""
-    waiting = _Waiting()
+    waiting = Waiting()
     link.send(Head(Base("GET", target, host, fields)), b"", waiting, "", "", 0, True, clock.now())
     return await waiting.reply
 

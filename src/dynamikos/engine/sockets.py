@@ -189,9 +189,8 @@ class Sockets:
     def plain(self, sock: socket.socket, owner: Reading) -> Plain:
         """A connected socket whose data go to `owner`."""
         file = sock.fileno()
-        sock.setsockopt(
-            socket.IPPROTO_TCP, socket.TCP_NODELAY, 1
-        )  # a body must not wait until its head is acknowledged
+        # a body must not wait until its head is acknowledged
+        sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         made = self._joined[file] = Plain(self, sock, owner)
         self._epoll.modify(file, READ)
         return made

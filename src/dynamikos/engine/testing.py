@@ -12,6 +12,7 @@ from dynamikos.core.journeys import Journey
 from dynamikos.core.plans import Plan
 from dynamikos.core.reports import KeptExchange, ShardSecond
 from dynamikos.engine.failures import Failure, Reopen
+from dynamikos.engine.fetching import Waiting
 from dynamikos.engine.http.messages import Body, Head, Held
 from dynamikos.engine.http.protocol import Reply, ReplyReader
 from dynamikos.engine.http.writing import written
@@ -184,24 +185,9 @@ class ScriptedLink:
         self.alive, self._taker = False, None
 
 
-class Asked:
-    """A Taker that waits: `await asked(link, head)` is its reply."""
-
-    def __init__(self) -> None:
-        self.reply: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
-
-    def arrived(self, reply: Reply, link: Link) -> None:
-        if not self.reply.done():
-            self.reply.set_result(reply)
-
-    def lost(self, failure: Failure, link: Link) -> None:
-        if not self.reply.done():
-            self.reply.set_exception(failure)
-
-
 async def asked(link: Link, head: Head, body: Body = b"") -> Reply:
     """One exchange over `link`, its body kept. Raises Failure."""
-    taker = Asked()
+    taker = Waiting()
     link.send(head, body, taker, "", f"00-{1:032x}-", 1, True, time.perf_counter())
     return await taker.reply
 

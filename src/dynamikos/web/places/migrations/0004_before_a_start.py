@@ -6,23 +6,30 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('places', '0003_busy'),
-    ]
+    dependencies = [("places", "0003_busy")]
 
     operations = [
         migrations.CreateModel(
-            name='Knock',
+            name="Knock",
             fields=[
-                ('id', models.UUIDField(default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False)),
-                ('frozen', models.BinaryField()),
-                ('secrets', models.BinaryField(default=b'')),
-                ('origins', models.JSONField()),
-                ('state', models.CharField(default='asked', max_length=10)),
-                ('answer', models.JSONField(null=True)),
-                ('at', models.DateTimeField(auto_now_add=True)),
-                ('generator', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to='places.generator')),
+                (
+                    "id",
+                    models.UUIDField(
+                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                    ),
+                ),
+                ("frozen", models.BinaryField()),
+                ("secrets", models.BinaryField(default=b"")),
+                ("origins", models.JSONField()),
+                ("state", models.CharField(default="asked", max_length=10)),
+                ("answer", models.JSONField(null=True)),
+                ("at", models.DateTimeField(auto_now_add=True)),
+                (
+                    "generator",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="places.generator"
+                    ),
+                ),
             ],
-        ),
+        )
     ]

@@ -6,26 +6,32 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('plans', '0001_initial'),
-        ('projects', '0003_tabs'),
-    ]
+    dependencies = [("plans", "0001_initial"), ("projects", "0003_tabs")]
 
     operations = [
         migrations.CreateModel(
-            name='Persona',
+            name="Persona",
             fields=[
-                ('id', models.UUIDField(default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False)),
-                ('key', models.CharField(max_length=80)),
-                ('name', models.CharField(max_length=80)),
-                ('content', models.JSONField()),
-                ('changed_at', models.DateTimeField(auto_now=True)),
-                ('project', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='personas', to='projects.project')),
+                (
+                    "id",
+                    models.UUIDField(
+                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                    ),
+                ),
+                ("key", models.CharField(max_length=80)),
+                ("name", models.CharField(max_length=80)),
+                ("content", models.JSONField()),
+                ("changed_at", models.DateTimeField(auto_now=True)),
+                (
+                    "project",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="personas", to="projects.project"
+                    ),
+                ),
             ],
             options={
-                'ordering': ['name'],
-                'constraints': [models.UniqueConstraint(fields=('project', 'key'), name='persona_key')],
+                "ordering": ["name"],
+                "constraints": [models.UniqueConstraint(fields=("project", "key"), name="persona_key")],
             },
-        ),
+        )
     ]

@@ -4,20 +4,11 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('projects', '0003_tabs'),
-    ]
+    dependencies = [("projects", "0003_tabs")]
 
     operations = [
         migrations.AddField(
-            model_name='project',
-            name='currency',
-            field=models.CharField(blank=True, default='', max_length=8),
+            model_name="project", name="currency", field=models.CharField(blank=True, default="", max_length=8)
         ),
-        migrations.AddField(
-            model_name='project',
-            name='hour_price',
-            field=models.FloatField(default=0.0),
-        ),
+        migrations.AddField(model_name="project", name="hour_price", field=models.FloatField(default=0.0)),
     ]

@@ -10,55 +10,33 @@ def not_yet(apps, schema_editor) -> None:  # type: ignore[no-untyped-def]
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('runs', '0009_sets'),
-    ]
+    dependencies = [("runs", "0009_sets")]
 
     operations = [
         migrations.CreateModel(
-            name='Second',
+            name="Second",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('second', models.PositiveIntegerField()),
-                ('body', models.BinaryField()),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("second", models.PositiveIntegerField()),
+                ("body", models.BinaryField()),
             ],
         ),
-        migrations.RemoveConstraint(
-            model_name='block',
-            name='block_once',
-        ),
-        migrations.RemoveField(
-            model_name='block',
-            name='place',
-        ),
-        migrations.AddField(
-            model_name='chunk',
-            name='coarse',
-            field=models.BinaryField(default=bytes),
+        migrations.RemoveConstraint(model_name="block", name="block_once"),
+        migrations.RemoveField(model_name="block", name="place"),
+        migrations.AddField(model_name="chunk", name="coarse", field=models.BinaryField(default=bytes)),
+        migrations.AddField(model_name="run", name="is_folded", field=models.BooleanField(default=True)),
+        migrations.AlterField(model_name="chunk", name="shard", field=models.IntegerField(default=-1)),
+        migrations.AddConstraint(
+            model_name="block",
+            constraint=models.UniqueConstraint(fields=("run", "series", "ten_minutes"), name="block_once"),
         ),
         migrations.AddField(
-            model_name='run',
-            name='is_folded',
-            field=models.BooleanField(default=True),
-        ),
-        migrations.AlterField(
-            model_name='chunk',
-            name='shard',
-            field=models.IntegerField(default=-1),
+            model_name="second",
+            name="run",
+            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="seconds", to="runs.run"),
         ),
         migrations.AddConstraint(
-            model_name='block',
-            constraint=models.UniqueConstraint(fields=('run', 'series', 'ten_minutes'), name='block_once'),
-        ),
-        migrations.AddField(
-            model_name='second',
-            name='run',
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='seconds', to='runs.run'),
-        ),
-        migrations.AddConstraint(
-            model_name='second',
-            constraint=models.UniqueConstraint(fields=('run', 'second'), name='second_once'),
+            model_name="second", constraint=models.UniqueConstraint(fields=("run", "second"), name="second_once")
         ),
         migrations.RunPython(not_yet, migrations.RunPython.noop, elidable=True),
     ]

@@ -7,83 +7,112 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('projects', '0004_price'),
-        ('runs', '0010_folded'),
+        ("projects", "0004_price"),
+        ("runs", "0010_folded"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
-        migrations.AddField(
-            model_name='run',
-            name='findings',
-            field=models.JSONField(null=True),
-        ),
+        migrations.AddField(model_name="run", name="findings", field=models.JSONField(null=True)),
         migrations.CreateModel(
-            name='ProbeTry',
+            name="ProbeTry",
             fields=[
-                ('id', models.UUIDField(default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False)),
-                ('frozen', models.BinaryField()),
-                ('probe', models.CharField(max_length=64)),
-                ('is_taken', models.BooleanField(default=False)),
-                ('answer', models.JSONField(null=True)),
-                ('at', models.DateTimeField(auto_now_add=True)),
-                ('project', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='+', to='projects.project')),
+                (
+                    "id",
+                    models.UUIDField(
+                        default=dynamikos.web.ui.ids.new_id, editable=False, primary_key=True, serialize=False
+                    ),
+                ),
+                ("frozen", models.BinaryField()),
+                ("probe", models.CharField(max_length=64)),
+                ("is_taken", models.BooleanField(default=False)),
+                ("answer", models.JSONField(null=True)),
+                ("at", models.DateTimeField(auto_now_add=True)),
+                (
+                    "project",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="projects.project"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Reading',
+            name="Reading",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('second', models.PositiveIntegerField()),
-                ('values', models.JSONField()),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='readings', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("second", models.PositiveIntegerField()),
+                ("values", models.JSONField()),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="readings", to="runs.run"
+                    ),
+                ),
+            ],
+            options={"ordering": ["id"]},
+        ),
+        migrations.CreateModel(
+            name="Remark",
+            fields=[
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("second", models.PositiveIntegerField()),
+                ("text", models.CharField(max_length=500)),
+                ("at", models.DateTimeField(auto_now_add=True)),
+                (
+                    "by",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="remarks", to="runs.run"
+                    ),
+                ),
+            ],
+            options={"ordering": ["second", "id"]},
+        ),
+        migrations.CreateModel(
+            name="Measure",
+            fields=[
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("no", models.PositiveIntegerField()),
+                ("probe", models.CharField(max_length=64)),
+                ("name", models.CharField(max_length=300)),
+                ("unit", models.CharField(blank=True, max_length=30)),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="measures", to="runs.run"
+                    ),
+                ),
             ],
             options={
-                'ordering': ['id'],
+                "ordering": ["no"],
+                "constraints": [
+                    models.UniqueConstraint(fields=("run", "no"), name="measure_no"),
+                    models.UniqueConstraint(fields=("run", "probe", "name", "unit"), name="measure_once"),
+                ],
             },
         ),
         migrations.CreateModel(
-            name='Remark',
+            name="MeasureMinute",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('second', models.PositiveIntegerField()),
-                ('text', models.CharField(max_length=500)),
-                ('at', models.DateTimeField(auto_now_add=True)),
-                ('by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='remarks', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("no", models.PositiveIntegerField()),
+                ("minute", models.PositiveIntegerField()),
+                ("values", models.BinaryField()),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="measure_minutes", to="runs.run"
+                    ),
+                ),
             ],
             options={
-                'ordering': ['second', 'id'],
-            },
-        ),
-        migrations.CreateModel(
-            name='Measure',
-            fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('no', models.PositiveIntegerField()),
-                ('probe', models.CharField(max_length=64)),
-                ('name', models.CharField(max_length=300)),
-                ('unit', models.CharField(blank=True, max_length=30)),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='measures', to='runs.run')),
-            ],
-            options={
-                'ordering': ['no'],
-                'constraints': [models.UniqueConstraint(fields=('run', 'no'), name='measure_no'), models.UniqueConstraint(fields=('run', 'probe', 'name', 'unit'), name='measure_once')],
-            },
-        ),
-        migrations.CreateModel(
-            name='MeasureMinute',
-            fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('no', models.PositiveIntegerField()),
-                ('minute', models.PositiveIntegerField()),
-                ('values', models.BinaryField()),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='measure_minutes', to='runs.run')),
-            ],
-            options={
-                'constraints': [models.UniqueConstraint(fields=('run', 'no', 'minute'), name='measure_minute_once')],
+                "constraints": [models.UniqueConstraint(fields=("run", "no", "minute"), name="measure_minute_once")]
             },
         ),
     ]

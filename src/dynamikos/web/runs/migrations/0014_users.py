@@ -5,31 +5,36 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('runs', '0013_capacity'),
-    ]
+    dependencies = [("runs", "0013_capacity")]
 
     operations = [
         migrations.CreateModel(
-            name='Seen',
+            name="Seen",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('body', models.BinaryField()),
-                ('at', models.DateTimeField()),
-                ('shard', models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, related_name='seen', to='runs.shard')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("body", models.BinaryField()),
+                ("at", models.DateTimeField()),
+                (
+                    "shard",
+                    models.OneToOneField(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="seen", to="runs.shard"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Watch',
+            name="Watch",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('user', models.PositiveIntegerField(default=0)),
-                ('until', models.DateTimeField()),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='watches', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("user", models.PositiveIntegerField(default=0)),
+                ("until", models.DateTimeField()),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="watches", to="runs.run"
+                    ),
+                ),
             ],
-            options={
-                'constraints': [models.UniqueConstraint(fields=('run', 'user'), name='watch_once')],
-            },
+            options={"constraints": [models.UniqueConstraint(fields=("run", "user"), name="watch_once")]},
         ),
     ]

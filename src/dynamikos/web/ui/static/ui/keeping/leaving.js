@@ -4,7 +4,8 @@ import { dirty, flush, isSent, serial, tab } from "./forms.js";
 
 const MOST_SENT = 60000; // a browser sends about 64 kB for a page that is being left
 const LONGEST_MS = 5000; // that a click waits for what is being saved
-const LOOKS_MS = [300, 1000, 2500, 6000, 15000, 30000]; // after which a page looks whether its fields were kept after it was made
+// after which a page looks whether its fields were kept after it was made
+const LOOKS_MS = [300, 1000, 2500, 6000, 15000, 30000];
 
 let saving = 0; // changes under way
 const sent = window.fetch.bind(window);
