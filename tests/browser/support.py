@@ -4,8 +4,10 @@ import socket
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 from typing import Any, TypeVar
 
+import axe_playwright_python
 import uvicorn
 from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
 from django.core.asgi import get_asgi_application
@@ -15,6 +17,24 @@ from dynamikos.cli.commands.shots import CHROMIUM, QUIET
 from tests.processes.support import ProcessCase
 
 T = TypeVar("T")
+AXE = (Path(axe_playwright_python.__file__).parent / "axe.min.js").read_text()
+LOOK = """async (only) => (await axe.run({ resultTypes: ['violations'],
+  ...(only ? { runOnly: { type: 'rule', values: only } } : {}) })).violations"""
+UNREACHABLE = """() => [...document.querySelectorAll('a[href], button, input, select, textarea, summary')]
+  .filter((e) => e.tabIndex < 0 && e.type !== 'hidden').map((e) => e.outerHTML.slice(0, 80))"""
+
+
+def flaws(page: Any, *, only_colors: bool = False) -> list[str]:
+    """Serious violations of the page that is shown (colours are all that a theme changes), and controls that can't be
+    reached by keyboard.
+    """
+    page.evaluate(AXE)
+    bad = [
+        f"{each['id']}: {each['nodes'][0]['html'][:160]}"
+        for each in page.evaluate(LOOK, ["color-contrast"] if only_colors else None)
+        if each["impact"] in ("serious", "critical")
+    ]
+    return bad + [f"not by keyboard: {each}" for each in page.evaluate(UNREACHABLE)]
 
 
 class BrowserCase(ProcessCase):

@@ -1,9 +1,6 @@
 """The whole story through the real interface, accessibility of every main view, and the keyboard."""
 
-from pathlib import Path
 from typing import Any
-
-import axe_playwright_python
 
 from dynamikos.web.datasets.models import Upload
 from dynamikos.web.datasets.uploads import import_csv, keep_upload
@@ -16,17 +13,10 @@ from dynamikos.web.recordings.models import Session
 from dynamikos.web.runs.models import Run
 from dynamikos.web.strands import actions as strands
 from observatory.people import observer
-from tests.browser.support import BrowserCase
+from tests.browser.support import BrowserCase, flaws
 from tests.web.support import EXAMPLES
 
-AXE = (Path(axe_playwright_python.__file__).parent / "axe.min.js").read_text()
-
-
 EDITOR = "document.querySelector('.editor').editor"
-
-
-LOOK = """async (only) => (await axe.run({ resultTypes: ['violations'],
-  ...(only ? { runOnly: { type: 'rule', values: only } } : {}) })).violations"""
 
 
 class Story(BrowserCase):
@@ -278,20 +268,7 @@ class Views(BrowserCase):
                 def look(page: Any, address: str = address, theme: str = theme) -> list[str]:
                     page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": self.base}])
                     page.goto(self.base + address)
-                    page.evaluate(AXE)
-                    # all that a theme changes
-                    found = page.evaluate(LOOK, None if theme == "paper" else ["color-contrast"])
-                    bad = [
-                        f"{v['id']}: {v['nodes'][0]['html'][:160]}"
-                        for v in found
-                        if v["impact"] in ("serious", "critical")
-                    ]
-                    unreachable = page.evaluate(
-                        "() => [...document.querySelectorAll('a[href], button, input, select, textarea,"
-                        " summary')].filter((e) => e.tabIndex < 0 && e.type !== 'hidden').map((e) =>"
-                        " e.outerHTML.slice(0, 80))"
-                    )
-                    return bad + [f"not by keyboard: {each}" for each in unreachable]
+                    return flaws(page, only_colors=theme == "night")
 
                 with self.subTest(address=address, theme=theme):
                     self.assertEqual(self.do(look), [])

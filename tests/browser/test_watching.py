@@ -3,6 +3,7 @@
 import urllib.request
 from typing import Any
 
+from django.urls import reverse
 from msgspec.structs import replace
 
 from dynamikos.core.objectives import Objective
@@ -12,7 +13,7 @@ from dynamikos.web.plans.actions import change
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs.models import Remark, Run
-from tests.browser.support import BrowserCase
+from tests.browser.support import BrowserCase, flaws
 from tests.processes.support import until
 
 SLOW = Objective(objective="slow", measure="p95", limit=30_000)
@@ -157,6 +158,22 @@ class Watching(BrowserCase):
             return sentence, first
 
         sentence, first = self.do(read)
+        user = reverse("run-user", args=[sample.project.pk, run.pk, 1])
+        for name in ("run", "run-log", "run-sides", "run-inputs", "run-users"):
+            for theme in ("paper", "night"):
+
+                def look(page: Any, name: str = name, theme: str = theme) -> list[str]:
+                    page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": self.base}])
+                    page.goto(self.base + reverse(name, args=[sample.project.pk, run.pk]))
+                    if name == "run":
+                        page.wait_for_selector("#tape[data-ready]")
+                        page.locator("button.look").nth(2).click()
+                        page.wait_for_selector("tr.closer")
+                    return flaws(page, only_colors=theme == "night")
+
+                with self.subTest(name, theme=theme):
+                    self.assertEqual(self.do(look), [])
+        self.assertEqual(self.do(lambda page: [page.goto(self.base + user), flaws(page)][1]), [])
         self.assertIn("Look at an object", sentence)
         self.assertRegex(first, "disk")
         self.assertEqual(Remark.objects.filter(run=run, by__isnull=False).count(), 1)
