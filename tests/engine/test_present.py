@@ -6,6 +6,7 @@ from unittest import TestCase
 
 from dynamikos.core.plans.model import Keep
 from dynamikos.core.reports.present import Present
+from dynamikos.core.values.masking import MASK
 from dynamikos.engine.reporting import keeping
 from dynamikos.engine.runner import Control
 from dynamikos.engine.testing import ListSink, Scripted, answer
@@ -74,6 +75,27 @@ class Watching(TestCase):
         _, sink = self.look_at((8, frozenset({3})), seconds=60)
         failed = [each for each in sink.kept if each.user == 3]
         self.assertGreater(len(failed), 40)
+
+    def test_what_is_secret_is_masked(self) -> None:
+        request = "request: get\naddress: '{{ env.base }}/in?word={{ observers.password }}&who={{ observers.email }}'"
+        rows = [["ada@here", "hush-1234"]]
+        made = frozen("rounds:\n" + step("sign-in", request, think_s=0.5), rows=rows)
+        seen: list[Present | None] = []
+        control: list[Control] = []
+
+        def server(data: bytes) -> Scripted:
+            seen.append(control[0].look(frozenset({1})))
+            return Scripted(answer(b"you said hush-1234"), 0.1)
+
+        _, sink, _ = perform(made, server, rows=rows, control=control.append)
+        last = seen[-1]
+        assert last is not None
+        told = last.shown[0]
+        self.assertEqual((told.values["observers.email"], told.rows), ("ada@here", {"observers": 1}))
+        self.assertEqual(told.values["observers.password"], MASK)
+        followed = [each for each in sink.kept if each.reason == "followed"]
+        self.assertGreater(len(followed), 5)
+        self.assertFalse([each for each in followed if "hush-1234" in str(each)])
 
     def test_not_without_end(self) -> None:
         before, keeping.FOLLOWED = keeping.FOLLOWED, 5

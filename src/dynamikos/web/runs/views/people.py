@@ -30,14 +30,12 @@ def users(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
 def user(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
     """One user and its log, which is kept while somebody follows it (POST)."""
     found = queries.run(member, pk)
-    context = _seen(found)
-    told = people.people(found).user(number)
-    context |= {"number": number, "told": told}
     if request.method == "POST":
         people.watch(found, number)
-        return render(request, "runs/_user.html", context)
-    context |= _log(request, found, number)
-    return render(request, "runs/_log.html" if "HX-Request" in request.headers else "runs/user.html", context)
+        return render(request, "runs/_user.html", _seen(found, number))
+    if "HX-Request" in request.headers:
+        return render(request, "runs/_log.html", {"run": found, **_log(request, found, number)})
+    return render(request, "runs/user.html", {**_seen(found, number), **_log(request, found, number)})
 
 
 @member_view(get="reader")
@@ -48,15 +46,17 @@ def log(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     return render(request, "runs/_log.html" if "HX-Request" in request.headers else "runs/log.html", context)
 
 
-def _seen(found: Run) -> dict[str, object]:
+def _seen(found: Run, number: int | None = None) -> dict[str, object]:
+    """Who is there, and the user `number` among them."""
     inputs = queries.frozen(found)
-    rows = inputs.places.rows
+    rows, there = inputs.places.rows, people.people(found)
     return {
         "run": found,
-        "people": people.people(found),
+        "people": there,
+        "number": number,
+        "told": there.user(number) if number is not None else None,
         "rows": [row.name or row.row for row in rows],
         "steps": [queries.names_of_steps(inputs)[row.journey] for row in rows],
-        "many": len(rows) > 1,
     }
 
 
