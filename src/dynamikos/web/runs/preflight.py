@@ -4,6 +4,7 @@ import shutil
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import msgspec
 from django.conf import settings
@@ -109,12 +110,7 @@ def _knock(member: Membership, made: Prepared, frozen: FrozenRun | None, free: S
         boxed = box(secrets, bytes(generator.public_key)) if secrets and generator.public_key else b""
         asked = Knock.objects.create(generator=generator, frozen=canonical(frozen), secrets=boxed, origins=origins)
         jobs.configure_task("knock", queue=generator.queue, allow_unknown=True).defer(knock_id=str(asked.pk))
-    until = time.monotonic() + settings.KNOCK_WAIT_S
-    answer = None
-    while answer is None and time.monotonic() < until:
-        time.sleep(0.03)
-        answer = Knock.objects.filter(pk=asked.pk).values_list("answer", flat=True).first()
-    asked.delete()
+    answer = _answer(asked, settings.KNOCK_WAIT_S)
     return None if answer is None else msgspec.convert(answer, Answered)
 
 
@@ -148,6 +144,17 @@ def _report_bytes(frozen: FrozenRun) -> int:
     return int(len(every_series(frozen)) * (frozen.ends_s + 60) * frozen.plan.generators * BYTES_A_SERIES)
 
 
+def _answer(asked: Knock | ProbeTry, seconds: float) -> Any:
+    """What another process answers to what was asked; None when it does not in time. It is asked no more then."""
+    until = time.monotonic() + seconds
+    answer = None
+    while answer is None and time.monotonic() < until:
+        time.sleep(0.03)
+        answer = type(asked).objects.filter(pk=asked.pk).values_list("answer", flat=True).first()
+    asked.delete()
+    return answer
+
+
 def tried(member: Membership, plan: LoadPlan, key: str) -> tuple[str, list[tuple[str, str, float]]]:
     """(why a probe tells nothing, what it tells: name, unit, value). The prober reads it; it is waited for a while."""
     made = prepared(member, plan, plans.content(plan))
@@ -156,12 +163,7 @@ def tried(member: Membership, plan: LoadPlan, key: str) -> tuple[str, list[tuple
         return " ".join(problems), []
     frozen = canonical(freeze(made.inputs, run=str(plan.pk), seed=1, checked=True))
     asked = ProbeTry.objects.create(project=member.project, frozen=frozen, probe=key)
-    until = time.monotonic() + settings.PROBE_WAIT_S
-    answer = None
-    while answer is None and time.monotonic() < until:
-        time.sleep(0.05)
-        answer = ProbeTry.objects.filter(pk=asked.pk).values_list("answer", flat=True).first()
-    asked.delete()
+    answer = _answer(asked, settings.PROBE_WAIT_S)
     if answer is None:
         return "nobody read it in time: is the prober running? ./dynamikos demo starts it", []
     return str(answer.get("problem", "")), [(name, unit, value) for name, unit, value in answer.get("values", [])]
