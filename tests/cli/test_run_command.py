@@ -75,6 +75,22 @@ class RunFiles(TestCase):
         self.assertEqual({row["row"] for row in found["rows"]}, set("abe"))
         self.assertIn("arrivals: 10 planned = 10 started", done.output)
 
+    def test_what_a_probe_tells_is_judged_and_ends_the_run(self) -> None:
+        self.write(
+            "p.yaml",
+            PLAN.replace("seconds: 2}", "seconds: 60}")
+            + "  - {objective: r, measure: mean, limit: 1, probe: t, reading: observatory_heap_bytes, every_s: 2,\n"
+            "     then: stop now}\n"
+            'probes: [{probe: t, openmetrics: "{{ env.base }}/metrics"}]\n',
+        )
+        done = self.call("--json", str(self.folder / "o.json"))
+        self.assertEqual(done.exit_code, 1, done.output)
+        found = json.loads((self.folder / "o.json").read_text())
+        judged = next(each for each in found["objectives"] if each["objective"] == "r")
+        self.assertEqual((judged["word"], judged["unit"]), ("missed", "B"))
+        self.assertGreater(judged["value"], 1)
+        self.assertIn("It stopped the run", done.output)
+
     def test_met_with_exports(self) -> None:
         done = self.call("--json", str(self.folder / "o.json"), "--junit", str(self.folder / "o.xml"))
         self.assertIn(done.exit_code, (0, 3), done.output)  # 3 only when this machine was too busy

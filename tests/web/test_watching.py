@@ -23,6 +23,7 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.probes import Host, Probe
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
 from dynamikos.core.statistics import Histogram
+from dynamikos.core.verdicts import Watching
 from dynamikos.engine.probing import ProbeSecond
 from dynamikos.fleet.coordinator.noticing import Noticing
 from dynamikos.fleet.coordinator.watch import RunWatch
@@ -31,7 +32,7 @@ from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.revisions import token
-from dynamikos.web.runs import actions, analysis, measures, queries
+from dynamikos.web.runs import actions, analysis, anew, measures, queries
 from dynamikos.web.runs.models import MeasureMinute, ProbeTry, Reading, Remark, Report, Run, Shard
 from dynamikos.web.streams.models import Message
 from tests.web.support import PageCase, Sample
@@ -168,6 +169,59 @@ class Probes(Watched):
         tried = self.client.post(reverse("try-probe", args=[self.sample.project.pk, plan.pk]), {"probe": "s"})
         self.assertContains(tried, "nobody read it in time", status_code=422)
         self.assertFalse(ProbeTry.objects.exists())
+
+
+class OfProbes(Watched):
+    """Objectives about what probes tell."""
+
+    def asked(self, **more: Any) -> Objective:
+        given = {"measure": "max", "limit": 25.0, "probe": "target", "reading": "queue", **more}
+        return Objective(objective="queue", **given)
+
+    def test_a_run_is_judged_anew_by_what_was_told_and_gaps_are_none(self) -> None:
+        told = measures.traces(self.found(), [0], 10, SECONDS)[0]
+        each, parts = self.asked(), self.asked(every_s=5, missed_allowed=50)
+        whole, by_parts = anew.judged(self.found(), (each, replace(parts, objective="parts")))
+        self.assertEqual((whole.word, whole.samples), ("missed", SECONDS - 10 - 5))
+        self.assertAlmostEqual(whole.value or 0, float(np.nanmax(told)))
+        marks = {mark.from_s: mark.word for mark in by_parts.marks}
+        self.assertEqual([at for at, word in marks.items() if word == "missed"], [95, 100])
+        self.assertEqual(marks[60], "not judged")
+        self.assertEqual((by_parts.word, by_parts.seconds_over), ("met", 10))
+
+    def test_what_the_coordinator_hears_marks_an_interval_and_stops_the_run(self) -> None:
+        found = self.found()
+        stops = self.asked(every_s=5, then="stop now")
+        frozen = replace(self.inputs, plan=replace(self.inputs.plan, objectives=(stops,)))
+        found.frozen = canonical(frozen)
+        found.save()
+        watch = RunWatch(found)
+        watch.watching = Watching(frozen)
+        for second in range(100, 106):
+            watch._tell(Reading(run=found, second=second, values={"0": 30.0 if second > 101 else 1.0}))
+        self.assertIsNone(watch.watching.add(104, [], whole=True))
+        stop = watch.watching.add(105, [], whole=True)
+        assert stop is not None
+        self.assertTrue(stop.now)
+        self.assertIn("max of queue (target) ≤ 25", stop.why)
+
+    def test_a_measure_of_a_try_becomes_an_objective_and_a_scope_of_the_plans_page(self) -> None:
+        plan = self.sample.plan
+        core = plans.content(plan)
+        change(self.sample.member, plan, token(plan.head), probes=self.inputs.plan.probes)
+        before = len(core.objectives)
+        address = reverse("probe-objective", args=[self.sample.project.pk, plan.pk])
+        typed = {"probe": "target", "reading": 'busy{of="a"}', "measure": "mean", "side": "at most", "limit": "40"}
+        self.client.post(address, typed)
+        made = plans.content(LoadPlan.objects.get(pk=plan.pk)).objectives
+        self.assertEqual((len(made), made[-1].probe, made[-1].reading, made[-1].limit),
+                         (before + 1, "target", 'busy{of="a"}', 40))  # fmt: skip
+        page = self.client.get(reverse("plan", args=[self.sample.project.pk, plan.pk]))
+        self.assertContains(page, "Servers: busy{of=&quot;a&quot;}")
+        self.assertContains(page, "machine: memory used")
+        for wrong, said in ((typed | {"limit": "many"}, "many"), (typed | {"probe": "none"}, "does not have"),
+                            (typed | {"measure": "left"}, "is no measure")):  # fmt: skip
+            self.assertContains(self.client.post(address, wrong), said, status_code=422)
 
 
 class Kept(Watched):

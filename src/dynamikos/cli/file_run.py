@@ -9,7 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from urllib.parse import urlsplit
 
 import msgspec
@@ -21,12 +21,13 @@ from msgspec.structs import replace
 from dynamikos.cli import summary
 from dynamikos.cli.folder import Result
 from dynamikos.cli.state import is_free, wait_for_port
-from dynamikos.core.analysis.evidence import Measured, Trace
+from dynamikos.core.analysis.evidence import Measured
 from dynamikos.core.analysis.findings import findings
 from dynamikos.core.analysis.gathering import evidence_of
 from dynamikos.core.analysis.levels import capacity_of
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import FrozenRun, canonical, every_series
+from dynamikos.core.objectives import Readings, Told
 from dynamikos.core.reports import Ledger, SeriesSecond, ShardSecond, frame_of
 from dynamikos.core.values import bind
 from dynamikos.core.verdicts import Outcome, Watching, conclude
@@ -40,6 +41,7 @@ from dynamikos.engine.runner import Control, Shard, primed_for, run
 from dynamikos.engine.testing import ListSink
 
 PROGRESS_S = 5
+PROBE_SECOND = msgspec.json.Decoder(ProbeSecond)
 
 
 def practice_target(weather: str, addresses: dict[str, str]) -> subprocess.Popen[bytes] | None:
@@ -89,6 +91,7 @@ class Probes:
     def __init__(self, frozen: FrozenRun) -> None:
         self._frozen = frozen
         self._told: list[ProbeSecond] = []
+        self._seen = 0  # bytes of what it told that were looked at while it goes on
         self._process: subprocess.Popen[bytes] | None = None
         if not frozen.plan.probes:
             return
@@ -111,6 +114,17 @@ class Probes:
         if self._process is not None:
             self._say(f"{begin!r}\n".encode())
 
+    def newest(self) -> Iterator[ProbeSecond]:
+        """What it told since this was asked last; its process goes on."""
+        if self._process is None:
+            return
+        body = os.pread(self._out.fileno(), os.fstat(self._out.fileno()).st_size - self._seen, self._seen)
+        whole = body[: body.rfind(b"\n") + 1]
+        self._seen += len(whole)
+        for line in whole.splitlines():
+            if line.startswith(b"{"):
+                yield PROBE_SECOND.decode(line)
+
     def close(self) -> None:
         """Ends it, and takes what it told."""
         if self._process is None:
@@ -125,25 +139,31 @@ class Probes:
         self._out.seek(0)
         lines = [line for line in self._out.read().splitlines() if line.startswith(b"{")]
         self._out.close()
-        self._told = [msgspec.json.decode(line, type=ProbeSecond) for line in lines]
+        self._told = [PROBE_SECOND.decode(line) for line in lines]
+
+    def readings(self, seconds: int) -> Readings:
+        """By (probe, measure) what was told over the run, once it is closed."""
+        every = {each.probe: each.every_s for each in self._frozen.plan.probes}
+        made: dict[tuple[str, str], Told] = {}
+        for each in self._told:
+            for name, value in each.values.items():
+                key = each.probe, name
+                if key not in made:
+                    made[key] = Told(np.full(seconds, np.nan), each.units.get(name, ""), every[each.probe])
+                if each.second < seconds:
+                    made[key].values[each.second] = value
+        return made
 
     def told(self, seconds: int) -> tuple[list[Measured], list[tuple[str, int, str]]]:
         """(measures over the run, (title, second, why) of probes that fell silent)."""
         probes = {each.probe: each for each in self._frozen.plan.probes}
-        traces: dict[tuple[str, str, str], Trace] = {}
         silent: dict[str, tuple[str, int, str]] = {}
         for each in self._told:
             if each.problem and each.second < seconds:
                 silent.setdefault(each.probe, (probes[each.probe].title, each.second, each.problem))
-            for name, value in each.values.items():
-                key = each.probe, name, each.units.get(name, "")
-                if key not in traces:
-                    traces[key] = np.full(seconds, np.nan)
-                if each.second < seconds:
-                    traces[key][each.second] = value
         made = [
-            Measured(f"{probes[probe].title}: {name}", unit, trace, probe, probes[probe].host is not None)
-            for (probe, name, unit), trace in traces.items()
+            Measured(f"{probes[probe].title}: {name}", told.unit, told.values, probe, probes[probe].host is not None)
+            for (probe, name), told in self.readings(seconds).items()
         ]
         return made, list(silent.values())
 
@@ -169,6 +189,10 @@ async def _perform(
         window.carry(message)
         seen["peak"] = max(seen["peak"], sum(message.users.values()))
         seen["flying"] = message.in_flight
+        if watching.sources:
+            for told in probes.newest():
+                for name, value in told.values.items():
+                    watching.read(told.probe, name, told.second, value)
         stop = watching.add(message.second, [message])
         if stop is not None and not control.stopped:
             tell(f"stopping {'now' if stop.now else 'gently'}: {stop.why}")
@@ -215,7 +239,15 @@ async def _perform(
         await network.aclose()
         await functions.close()
         clock.close()
+    probes.close()  # all that it told is there now
     outcome = conclude(
-        frozen, window, whole, ended=ended, in_flight=seen["flying"], peak_users=seen["peak"], marks=watching.marks
+        frozen,
+        window,
+        whole,
+        ended=ended,
+        in_flight=seen["flying"],
+        peak_users=seen["peak"],
+        marks=watching.marks,
+        readings=probes.readings(max((each.second for each in sink.messages), default=-1) + 1),
     )
     return outcome, sink

@@ -1,11 +1,12 @@
 """met, close, missed or not judged: of what was measured as a whole."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal
 
 import msgspec
 
-from dynamikos.core.objectives.model import Objective, Then, Unit, describe
+from dynamikos.core.objectives.model import Objective, Then, describe
 from dynamikos.core.statistics import Histogram, Moments, Spread
 from dynamikos.core.statistics.histogram import enough_for
 
@@ -34,7 +35,7 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
     word: Word = "not judged"
     value: float | None = None
     limit: float = 0.0
-    unit: Unit = "ms"
+    unit: str = "ms"
     samples: int = 0
     sentence: str = ""
     reason: str = ""
@@ -49,6 +50,33 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
     def decides(self) -> bool:
         """Whether missing it makes a run fail."""
         return self.then not in ("note", "warn")
+
+    @property
+    def seconds_over(self) -> int:
+        """How long it was beyond its limit: the seconds of the intervals that were missed."""
+        return sum(each.to_s - each.from_s for each in self.marks if each.word == "missed")
+
+    @property
+    def over(self) -> float:
+        """By how much it is beyond its limit where it was missed, in parts of the limit (in its unit at limit 0)."""
+        if self.excess is not None:
+            return self.excess
+        return abs(self.value - self.limit) / (self.limit or 1.0) if self.value is not None else 0.0
+
+
+WORST: tuple[Word, ...] = ("missed", "not judged", "close", "met")
+
+
+def worst_first(judgements: Iterable[Judgement]) -> list[Judgement]:
+    """Those missed first, the longest beyond their limit before others, then by how far; those that decide nothing
+    after those that do.
+    """
+
+    def place(each: Judgement) -> tuple[int, bool, int, float]:
+        is_missed = each.word == "missed"
+        return WORST.index(each.word), not each.decides, -each.seconds_over, -each.over if is_missed else 0.0
+
+    return sorted(judgements, key=place)
 
 
 @dataclass(slots=True, kw_only=True)
@@ -91,7 +119,7 @@ def judge(
     if objective.is_spread and share > MUCH_FAILED:
         word, reason = "missed", f"{share:.3g} % failed, so what passed says little"
     elif low is not None and _within(objective, low, high) is not None:
-        word = _word(objective, low, high)
+        word = word_of(objective, low, high)
     elif low is not None and not reason:
         count = len(found.open_us)
         reason = f"{count:,} {'was' if count == 1 else 'were'} still under way at the end, and could turn it"
@@ -121,7 +149,8 @@ def _within(objective: Objective, low: float, high: float | None) -> bool | None
     return True if high is not None and high <= objective.limit else None
 
 
-def _word(objective: Objective, low: float, high: float | None) -> Word:
+def word_of(objective: Objective, low: float, high: float | None) -> Word:
+    """Of a value between `low` and `high` (None: not known): missed, close to the limit, or met."""
     if not _within(objective, low, high):
         return "missed"
     if objective.limit <= 0:

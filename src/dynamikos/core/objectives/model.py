@@ -19,7 +19,9 @@ class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
 
     It is about all steps, one `step` or one of its requests (`request`), of everybody, or of one `journey`, or of one
     `row` of a crowd; about the time from the start of `step` to the end of a later one (`until`), think times left
-    out; or about a captured `number`. `time`: until the last byte, or the first one.
+    out; about a captured `number`; or about what a `probe` of the plan tells of one measure, its `reading`, whose
+    values by second are then what is taken the mean, the largest or a percentile of. `time`: until the last byte, or
+    the first one.
 
     It is judged over the measured part, or, with `every_s`, over each interval of so many seconds in it, of which
     `missed_allowed` % may be missed; the first `grace_s` seconds don't count, and `from_start` begins at second 0
@@ -35,6 +37,8 @@ class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
     request: str | None = None
     until: str | None = None
     number: str | None = None
+    probe: str | None = None
+    reading: str | None = None
     journey: str | None = None
     row: str | None = None
     every_s: Annotated[int, msgspec.Meta(ge=1, le=86_400)] | None = None
@@ -61,11 +65,13 @@ class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
             return "/s"
         if not self.is_spread:
             return "%"
-        return "" if self.number is not None else "ms"
+        return "" if self.number is not None or self.probe is not None else "ms"
 
     @property
     def level(self) -> str:
         """Which series it is about; see Series."""
+        if self.probe is not None:
+            return "reading"
         if self.number is not None:
             return "number"
         if self.until is not None:
@@ -87,8 +93,12 @@ class Objective(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
 WHAT = {"failure-rate": "failures of", "checks": "passed checks of", "left": "left by users of"}
 
 
-def describe(objective: Objective, step_name: str | None = None, until_name: str | None = None) -> str:
-    """The objective as a statement: "p95 of Find a slot ≤ 650 ms"; of all steps, where nothing else is named."""
+def describe(
+    objective: Objective, step_name: str | None = None, until_name: str | None = None, *, unit: str | None = None
+) -> str:
+    """The objective as a statement: "p95 of Find a slot ≤ 650 ms"; of all steps, where nothing else is named. `unit` is
+    that of a probe's measure, which only the probe knows.
+    """
     scope = step_name or objective.step or ("rounds" if objective.level == "round" else "all steps")
     if objective.request is not None:
         scope = f"{scope} / {objective.request}"
@@ -96,6 +106,8 @@ def describe(objective: Objective, step_name: str | None = None, until_name: str
         scope = f"{scope} to {until_name or objective.until}"
     if objective.number is not None:
         scope = objective.number
+    if objective.probe is not None:
+        scope = f"{objective.reading} ({objective.probe})"
     if objective.row is not None:
         scope = f"{scope} ({objective.row})"
     elif objective.journey is not None:
@@ -103,8 +115,8 @@ def describe(objective: Objective, step_name: str | None = None, until_name: str
     what = WHAT.get(objective.measure, f"{objective.measure} of")
     if objective.time == "first-byte":
         what = what.removesuffix(" of") + " of the first byte of"
-    unit = f" {objective.unit}" if objective.unit else ""
-    said = f"{what} {scope} {'≥' if objective.at_least else '≤'} {objective.limit:g}{unit}"
+    unit = objective.unit if unit is None else unit
+    said = f"{what} {scope} {'≥' if objective.at_least else '≤'} {objective.limit:g}{f' {unit}' if unit else ''}"
     if objective.every_s is not None:
         said += f" every {objective.every_s} s"
     return said

@@ -177,7 +177,7 @@ def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
                 f"The journey '{journey.name}' has no steps in its rounds, so users would have nothing to do."
             )
     for objective in plan.objectives:
-        problems.extend(_objective_problems(objective, plan, journeys))
+        problems.extend(objective_problems(objective, plan, journeys))
     names = [objective.objective for objective in plan.objectives]
     problems.extend(
         f"Two objectives have the key '{name}'." for name in sorted({n for n in names if names.count(n) > 1})
@@ -197,10 +197,20 @@ def twice_said(plan: Plan) -> list[str]:
     return []
 
 
-def _objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, Journey]) -> Iterator[str]:
+def objective_problems(objective: Objective, plan: Plan, journeys: Mapping[str, Journey]) -> Iterator[str]:
     """What an objective is about has to be there, and what it says to make sense."""
     said = f"Objective '{objective.objective}' is about"
     yield from _senseless(objective, f"Objective '{objective.objective}'")
+    probes = {each.probe: each for each in plan.probes}
+    if objective.probe is not None and objective.probe not in probes:
+        yield f"{said} the probe '{objective.probe}', which the plan does not have."
+        return
+    if objective.probe is not None and (objective.every_s or 1e9) < probes[objective.probe].every_s:
+        every_s = probes[objective.probe].every_s
+        yield (
+            f"Objective '{objective.objective}' is judged every {objective.every_s} s, but its probe is read every"
+            f" {every_s:g} s only."
+        )
     rows = {row.row: row for crowd in plan.everybody() for row in crowd.rows}
     if objective.row is not None and objective.row not in rows:
         yield f"{said} the row '{objective.row}', which no crowd has."
@@ -241,6 +251,13 @@ def _senseless(objective: Objective, said: str) -> Iterator[str]:
         yield f"{said} is about a time from step to step; a request or the first byte is no part of that."
     if objective.request is not None and objective.step is None:
         yield f"{said} is about the request '{objective.request}': say of which step."
+    if (objective.probe is None) != (objective.reading is None):
+        yield f"{said} is about a probe's measure: say both which probe ('probe') and which measure ('reading')."
+    if objective.probe is not None and not objective.is_spread:
+        yield f"{said} is about a probe's measure: take a percentile, the mean or the largest."
+    others = (objective.step, objective.until, objective.request, objective.number, objective.row, objective.journey)
+    if objective.probe is not None and (any(others) or objective.time != "response"):
+        yield f"{said} is about a probe's measure, which belongs to no step, row or number; leave those away."
     if objective.number is not None and not objective.is_spread:
         yield f"{said} is about a number: take a percentile, the mean or the largest."
     if objective.number is not None and (objective.step or objective.until or objective.request):

@@ -10,12 +10,17 @@ from dynamikos.core.objectives import (
     Judgement,
     Mark,
     Objective,
+    Readings,
     Slice,
     by_interval,
     describe,
     intervals_of,
     judge,
+    judge_readings,
+    judged_readings,
     mark,
+    mark_readings,
+    source_of,
     tripped,
 )
 from dynamikos.core.reports import Ledger, SeriesTotal, ShardSecond
@@ -86,15 +91,31 @@ def _moments(spread: Histogram) -> Moments:
 
 
 def judgements_of(
-    frozen: FrozenRun, window: Ledger, seconds: float, marks: Mapping[int, Sequence[Mark]] | None = None
+    frozen: FrozenRun,
+    window: Ledger,
+    seconds: float,
+    marks: Mapping[int, Sequence[Mark]] | None = None,
+    *,
+    readings: Readings | None = None,
+    from_s: float | None = None,
 ) -> list[Judgement]:
     """The plan's objectives judged on what is in `window`, which lasts `seconds`: the one place for run, page and
     shell; those by interval by their `marks`, by number of the objective, where they are given. Where more arrivals
-    were turned away than the plan allows, response times are not judged: they are those of too little load.
+    were turned away than the plan allows, response times are not judged: they are those of too little load. Those about
+    probes are judged on their `readings` over the same seconds, from `from_s` (the measured part's begin) on.
     """
+    begin = frozen.measured[0] if from_s is None else from_s
     too_many = turned_away(frozen, window)
     made = []
     for no, objective in enumerate(frozen.plan.objectives):
+        if objective.probe is not None:
+            told = readings or {}
+            part = begin, begin + seconds
+            judged = judge_readings(objective, told, part)
+            if objective.every_s is not None and marks is not None:
+                judged = judged_readings(objective, told, frozen.measured, begin + seconds)
+            made.append(judged)
+            continue
         total = window.sum_of(series_of_objective(objective, window.series))
         found = slice_of(
             objective, total, checks_of_objective(objective, frozen), window.judged, window.missed, seconds
@@ -190,6 +211,27 @@ class _Watched:
         self.total, self.judged, self.missed, self.whole = SeriesTotal(), {}, {}, True
 
 
+@dataclass(slots=True)
+class _Read:
+    """One objective about a probe, and what was told of its measure since the interval at hand began, by second."""
+
+    no: int
+    objective: Objective
+    intervals: Iterator[tuple[int, int]]
+    at: tuple[int, int] | None
+    told: dict[int, float] = field(default_factory=dict)
+
+    def over(self, second: int) -> Iterator[Mark]:
+        """The marks of intervals that were over before this second began, so that their last value had time to come."""
+        while self.at is not None and second >= self.at[1]:
+            begin, end = self.at
+            yield mark_readings(
+                self.objective, begin, end, [each for at, each in self.told.items() if begin <= at < end]
+            )
+            self.told = {at: each for at, each in self.told.items() if at >= end}
+            self.at = next(self.intervals, None)
+
+
 class Fuse:
     """Ends a run that fails from its beginning on: where more of the requests of the first minute fail than the plan
     allows, looked at as soon as there are enough of them.
@@ -217,8 +259,8 @@ class Fuse:
 
 
 class Watching:
-    """The objectives that are judged by interval, and the fuse, as the seconds of all shards come in order. `marks` are
-    by the number of the objective.
+    """The objectives that are judged by interval, and the fuse, as the seconds of all shards come in order, and what
+    probes tell beside them (`read`). `marks` are by the number of the objective.
     """
 
     def __init__(self, frozen: FrozenRun) -> None:
@@ -226,29 +268,50 @@ class Watching:
         self.marks: dict[int, list[Mark]] = {}
         self._fuse = Fuse(frozen)
         self._watched: list[_Watched] = []
+        self._read: list[_Read] = []
         series = every_series(frozen)
         for no, objective in enumerate(frozen.plan.objectives):
             if objective.every_s is None:
                 continue
             self.marks[no] = []
+            intervals = intervals_of(objective, frozen.measured)
+            if objective.probe is not None:
+                self._read.append(_Read(no, objective, intervals, next(intervals, None)))
+                continue
             about = frozenset(each.no for each in series_of_objective(objective, series))
             checks = checks_of_objective(objective, frozen) if objective.measure == "checks" else []
-            intervals = intervals_of(objective, frozen.measured)
             self._watched.append(_Watched(no, objective, about, checks, intervals, next(intervals, None)))
 
     def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True) -> "Stop | None":
         """One second of all shards that told of it; `whole`: all did. What is to be done, if it is to end the run."""
         stop = self._fuse.add(second, messages)
-        for each in self._watched:
-            made = each.add(second, messages, whole=whole)
-            if made is None:
-                continue
-            marks = self.marks[each.no]
+        for no, objective, made in self._made(second, messages, whole):
+            marks = self.marks[no]
             marks.append(made)
-            if made.word == "missed" and tripped(each.objective, marks):
-                found = Stop(each.objective.then == "stop now", self._why(each.objective))
+            if made.word == "missed" and tripped(objective, marks):
+                found = Stop(objective.then == "stop now", self._why(objective))
                 stop = found if stop is None or found.now else stop
         return stop
+
+    def _made(self, second: int, messages: Sequence[ShardSecond], whole: bool) -> Iterator[tuple[int, Objective, Mark]]:
+        for each in self._watched:
+            made = each.add(second, messages, whole=whole)
+            if made is not None:
+                yield each.no, each.objective, made
+        for told in self._read:
+            for made in told.over(second):
+                yield told.no, told.objective, made
+
+    @property
+    def sources(self) -> set[tuple[str, str]]:
+        """(probe, measure) of all that `read` is waited for."""
+        return {source_of(each.objective) for each in self._read}
+
+    def read(self, probe: str, measure: str, second: int, value: float) -> None:
+        """What a probe told of a measure at the end of a second."""
+        for each in self._read:
+            if source_of(each.objective) == (probe, measure):
+                each.told[second] = value
 
     @property
     def marked(self) -> int:
@@ -257,15 +320,19 @@ class Watching:
 
     def replan(self, frozen: FrozenRun) -> None:
         """The load, and with it the measured part, was changed from a second on that is still to come."""
-        for each in self._watched:
+        still: list[_Watched | _Read] = [*self._watched, *self._read]
+        for each in still:
             if each.at is not None:
-                begin = each.at[0]
-                each.intervals = (at for at in intervals_of(each.objective, frozen.measured) if at[0] > begin)
+                each.intervals = _later(each.objective, frozen, each.at[0])
 
     def _why(self, objective: Objective) -> str:
         said = describe(objective, *names_of(self._frozen, objective))
         times = f" missed {objective.in_a_row} times in a row" if objective.in_a_row > 1 else " missed"
         return f"{BY_OBJECTIVE}{said}{times}"[:110]
+
+
+def _later(objective: Objective, frozen: FrozenRun, begin: int) -> Iterator[tuple[int, int]]:
+    return (at for at in intervals_of(objective, frozen.measured) if at[0] > begin)
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.changing import said
-from dynamikos.core.objectives import Judgement, Mark
+from dynamikos.core.objectives import Judgement, Mark, Readings
 from dynamikos.core.profiles import Arrivals, Held, Users
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
@@ -165,17 +165,19 @@ def conclude(
     lost: Sequence[str] = (),
     marks: Mapping[int, Sequence[Mark]] | None = None,
     changes: Sequence[Change] = (),
+    readings: Readings | None = None,
 ) -> Outcome:
     """The outcome of a run.
 
     `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost; `marks`
     are those of objectives that are judged by interval, see Watching. `changes` of the load are in `frozen` already.
+    `readings`: what probes told of the measures that objectives are about.
     """
     from_s, to_s = frozen.measured
     if changes:
         to_s = min(to_s, max(from_s, float(whole.until_s)))  # it may have been held until it was stopped
     seconds = max(0.0, min(to_s, float(whole.until_s)) - from_s)  # a run that was ended is measured until then
-    judgements = judgements_of(frozen, window, seconds, marks or {})
+    judgements = judgements_of(frozen, window, seconds, marks or {}, readings=readings)
     planned = frozen.planned_peak
     own = ended.startswith("stopped: ")
     by_objective = ended[9:].removeprefix(BY_OBJECTIVE) if ended[9:].startswith(BY_OBJECTIVE) else ""

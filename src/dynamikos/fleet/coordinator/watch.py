@@ -27,6 +27,7 @@ from dynamikos.web.environments.queries import opened
 from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living, locks_held
 from dynamikos.web.runs.actions import frozen_of, next_of_set, take_in
+from dynamikos.web.runs.measures import readings_of
 from dynamikos.web.runs.models import Block, Chunk, Delivery, Lease, Minute, Reading, Remark, Report, Run, Second, Shard
 from dynamikos.web.runs.queries import changes_of
 
@@ -59,6 +60,7 @@ class RunWatch:
         self.lost: dict[int, tuple[float, bool]] = {}  # lost shards: since when, and whether their process is gone
         newest = Reading.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
         remarked = Remark.objects.filter(run=run).order_by("-id").values_list("id", flat=True).first()
+        self.measures: dict[int, tuple[str, str]] = {}  # probe and name of each, where they were asked for
         self.told = [newest or 0, remarked or 0]  # the newest reading and remark that were said
         self.amended = False  # whether reports came late, for seconds that were added up already
 
@@ -74,8 +76,8 @@ class RunWatch:
             return
         self._follow_changes()
         self._read(shards)
-        self._expand(shards)
         self._probes()
+        self._expand(shards)
         if shards and all(shard.state == "ended" or self._given_up(shard) for shard in shards):
             self._close(shards)
 
@@ -283,9 +285,21 @@ class RunWatch:
             self.told[0] = reading.pk
             body = msgspec.json.encode([reading.second, reading.values]).decode()
             say(self.run.pk, "probes", body)
+            self._tell(reading)
         for remark in Remark.objects.filter(run=self.run, id__gt=self.told[1]).order_by("id"):
             self.told[1] = remark.pk
             say(self.run.pk, "remark", msgspec.json.encode([remark.second, remark.text]).decode())
+
+    def _tell(self, reading: Reading) -> None:
+        """What objectives are about, to what judges them."""
+        if not self.watching.sources:
+            return
+        if any(int(no) not in self.measures for no in reading.values):
+            self.measures = {each.no: (each.probe, each.name) for each in self.run.measures.all()}
+        for no, value in reading.values.items():
+            source = self.measures.get(int(no))
+            if source is not None:
+                self.watching.read(*source, reading.second, value)
 
     def _marks(self) -> dict[str, object]:
         """As they lie in the run."""
@@ -362,7 +376,7 @@ class RunWatch:
         outcome = conclude(
             self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,
             in_flight=sum(self.flying.values()), peak_users=self.peak, lost=lost,
-            marks=self.watching.marks, changes=self.changes,
+            marks=self.watching.marks, changes=self.changes, readings=readings_of(self.run, self.frozen),
         )  # fmt: skip
         with transaction.atomic():
             for minute in self.folding.minutes:

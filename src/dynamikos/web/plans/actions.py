@@ -7,8 +7,9 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
+from dynamikos.core.objectives import Objective
 from dynamikos.core.plans import CrowdRow, Plan, parse_plan
-from dynamikos.core.plans.model import EVERYBODY, PLAN, refuse_if, twice_said
+from dynamikos.core.plans.model import EVERYBODY, PLAN, objective_problems, refuse_if, twice_said
 from dynamikos.core.plans.starting import STARTS, Asked, started
 from dynamikos.web.environments.queries import first
 from dynamikos.web.journeys.models import Journey
@@ -112,6 +113,16 @@ def change(member: Membership, found: LoadPlan, parent: str, **changes: object) 
     found.name = core.name
     found.save(update_fields=["head", "name", "changed_at"])
     return found
+
+
+def add_objective(member: Membership, found: LoadPlan, objective: Objective) -> LoadPlan:
+    """One more; its key is made unique. Raises PlanError for one that can't be measured."""
+    core = content(found)
+    taken = {each.objective for each in core.objectives}
+    made = replace(objective, objective=key_from(objective.objective, taken))
+    every = (*core.objectives, made)
+    refuse_if(list(objective_problems(made, core, {})))
+    return change(member, found, revisions.token(found.head), objectives=every)
 
 
 @transaction.atomic

@@ -12,7 +12,7 @@ from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Journey, key_from
-from dynamikos.core.objectives import THENS, Objective
+from dynamikos.core.objectives import THENS, Objective, source_of
 from dynamikos.core.objectives.model import PERCENTILE
 from dynamikos.core.plans import Plan
 from dynamikos.web.ui.numbers import number, whole
@@ -74,6 +74,9 @@ def _scope(text: str) -> dict[str, str | None]:
         return {"row": text[4:]}
     if text.startswith("number="):
         return {"number": text[7:]}
+    if text.startswith("probe="):
+        probe, _, reading = text[6:].partition("#")
+        return {"probe": probe, "reading": reading}
     place, _, request = text.partition("#")
     journey, sign, step = place.rpartition("/")
     found = {"step": step or None, "journey": journey or None} if sign else {"step": place or None}
@@ -84,10 +87,15 @@ def scope_of(objective: Objective) -> str:
     """What an objective is about, as its select sends it."""
     if objective.number is not None:
         return f"number={objective.number}"
+    if objective.probe is not None:
+        return f"probe={objective.probe}#{objective.reading}"
     if objective.row is not None:
         return f"row={objective.row}"
     place = f"{objective.journey}/{objective.step or ''}" if objective.journey else objective.step or ""
     return f"{place}#{objective.request}" if objective.request else place
+
+
+Known = Mapping[tuple[str, str], str]  # measures that probes told of: units by probe and name
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,13 +106,15 @@ class Shown:
     measure: str
     scope: str
     more: str
+    unit: str
 
 
-def shown(core: Plan) -> list[Shown]:
+def shown(core: Plan, told: Known) -> list[Shown]:
     made = []
     for each in core.objectives:
         measure = f"{each.time} {each.measure}" if each.time != "response" else each.measure
-        made.append(Shown(each, measure, scope_of(each), _more(each)))
+        unit = each.unit if each.probe is None else told.get(source_of(each), "")
+        made.append(Shown(each, measure, scope_of(each), _more(each), unit))
     return made
 
 
@@ -126,7 +136,7 @@ def _more(each: Objective) -> str:
     return f"{said} · {then.get(each.then, f'{each.then} {after}')}"
 
 
-def scopes(core: Plan, scripts: Mapping[str, Journey]) -> Iterator[tuple[str, str]]:
+def scopes(core: Plan, scripts: Mapping[str, Journey], told: Known) -> Iterator[tuple[str, str]]:
     """(value, words) of all that an objective can be about, besides all steps."""
     rows = [row for crowd in core.everybody() for row in crowd.rows]
     if len(rows) > 1:
@@ -137,6 +147,8 @@ def scopes(core: Plan, scripts: Mapping[str, Journey]) -> Iterator[tuple[str, st
             yield from ((f"{place}#{each.request}", f"{words} / {each.request}") for each in step.requests)
     names = {name for script in scripts.values() for name in script.captured}
     yield from ((f"number={name}", f"the number {name}") for name in sorted(names))
+    titles = {each.probe: each.title for each in core.probes}
+    yield from ((f"probe={probe}#{name}", f"{titles[probe]}: {name}") for probe, name in sorted(told))
 
 
 def ends(scripts: Mapping[str, Journey]) -> list[tuple[str, str]]:

@@ -15,6 +15,7 @@ from dynamikos.core.plans.follows import Answered, Follows, Took, one_round, row
 from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.core.plans.model import PLAN
 from dynamikos.core.plans.preflight import unchecked
+from dynamikos.core.probes import wants
 from dynamikos.core.profiles import highest, level_at, segments, spans
 from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
@@ -170,6 +171,25 @@ def carries(found: LoadPlan, after: Follows | None) -> Carries | None:
         users = int(known / per_user) if known and per_user > 0 else 0
     most = after.ceiling or after.users
     return Carries(users, -(-most // users)) if users else None
+
+
+HOST = {"processor": "%", "memory used": "%", "load": ""}  # what a host always tells, with its units
+
+
+def known_measures(found: LoadPlan, core: Plan) -> dict[tuple[str, str], str]:
+    """What the plan's probes told in its last runs, as far as is known: units by probe and name."""
+    made: dict[tuple[str, str], str] = {}
+    if not core.probes:
+        return made
+    for each in core.probes:
+        if each.host is not None:
+            made |= {(each.probe, name): unit for name, unit in HOST.items() if wants(each.measures, name)}
+    probes = {each.probe for each in core.probes}
+    newest = found.runs.filter(measures__isnull=False).order_by("-asked_at").first()
+    if newest is not None:
+        told = newest.measures.values_list("probe", "name", "unit")
+        made |= {(probe, name): unit for probe, name, unit in told if probe in probes}
+    return made
 
 
 @dataclass(frozen=True, slots=True)

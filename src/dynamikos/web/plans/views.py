@@ -83,6 +83,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     ends_s = run_ends_s(core.everybody())
     there = {key: journey for key, journey in here.items() if journey is not None}
     times = queries.rounds_s(there, scripts, core)
+    told = queries.known_measures(found, core)
     every = crowds.shown(core, times, {key: each.name for key, each in there.items()})
     return {
         "lost_environment": lost,
@@ -106,7 +107,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "environments": known,
         "measures": objective_fields.MEASURES,
         "measure_keys": set(dict(objective_fields.MEASURES)),
-        "scopes": (scopes := list(objective_fields.scopes(core, scripts))),
+        "scopes": (scopes := list(objective_fields.scopes(core, scripts, told))),
         "scope_keys": {value for value, _ in scopes},
         "ends": objective_fields.ends(scripts),
         "thens": THENS,
@@ -120,7 +121,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
             *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
             *queries.journey_doubts(there, scripts),
         ],
-        "objectives": objective_fields.shown(core),
+        "objectives": objective_fields.shown(core, told),
         "probe_kinds": probe_fields.KINDS,
         "usual_timeouts": Timeouts(),
         "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],

@@ -14,7 +14,7 @@ from dynamikos.core.reports import Ledger, SeriesSecond, ShardSecond
 from dynamikos.core.verdicts import Watching, judgements_of
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import queries, reading
+from dynamikos.web.runs import measures, queries, reading
 from dynamikos.web.runs.models import Run
 
 
@@ -42,7 +42,8 @@ def judged(found: Run, objectives: Sequence[Objective]) -> list[Judgement]:
         watching.add(second, [message])
         ledger.add(message, totals=begin <= second < end)
         ledger.carry(message)
-    return judgements_of(inputs, ledger, max(0, end - begin), watching.marks)
+    told = measures.readings_of(found, inputs)
+    return judgements_of(inputs, ledger, max(0, end - begin), watching.marks, readings=told)
 
 
 def judge_anew(member: Membership, found: Run) -> list[Judgement]:

@@ -8,6 +8,8 @@ from django.db.models import Max
 from numpy.typing import NDArray
 
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.objectives import Objective, Told, source_of
+from dynamikos.core.objectives.readings import Source
 from dynamikos.web.runs.models import Measure, MeasureMinute, Reading, Run
 from dynamikos.web.runs.reading import POINTS
 
@@ -92,6 +94,21 @@ def traces(found: Run, numbers: Collection[int] | None, from_s: int, to_s: int) 
             if numbers is None or int(no) in numbers:
                 trace(int(no))[second - from_s] = value
     return made
+
+
+def readings_of(found: Run, inputs: FrozenRun, objectives: Sequence[Objective] | None = None) -> dict[Source, Told]:
+    """What was told of the measures that objectives (of its plan, or others) are about."""
+    wanted = {source_of(each) for each in (inputs.plan.objectives if objectives is None else objectives) if each.probe}
+    if not wanted:
+        return {}
+    every = {each.probe: each.every_s for each in inputs.plan.probes}
+    asked = {each.no: each for each in found.measures.all() if (each.probe, each.name) in wanted}
+    told = traces(found, list(asked), 0, found.watermark + 1)
+    return {
+        (each.probe, each.name): Told(told[no], each.unit, every.get(each.probe, 1.0))
+        for no, each in asked.items()
+        if no in told
+    }
 
 
 def drawn(found: Run, numbers: Collection[int]) -> tuple[list[int], dict[int, list[float | None]]]:

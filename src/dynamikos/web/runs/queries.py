@@ -30,7 +30,7 @@ from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.verdicts import judgements_of
 from dynamikos.core.verdicts.outcome import OUTCOME, WORST, ArrivalFigures, Outcome, RowFigures, rows_of
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import reading
+from dynamikos.web.runs import measures, reading
 from dynamikos.web.runs.drawings import KindLine, kinds_over_time
 from dynamikos.web.runs.models import Kept, Remark, Run
 from dynamikos.web.streams.models import Message
@@ -321,16 +321,17 @@ def _sortable(value: object) -> tuple[int, object]:
 
 
 def judgements(
-    found: Run, inputs: FrozenRun, ledger: Ledger, seconds: float, *, is_measured: bool
+    found: Run, inputs: FrozenRun, ledger: Ledger, begin: float, seconds: float, *, is_measured: bool
 ) -> Sequence[Judgement]:
-    """The objectives judged on what is in `ledger`, which lasts `seconds`. Those of the measured part are the verdict's
-    own, once there is one, and until then go by the intervals that are over.
+    """The objectives judged on what is in `ledger`, which lasts `seconds` from second `begin` on. Those of the measured
+    part are the verdict's own, once there is one, and until then go by the intervals that are over.
     """
-    told = _outcome(found) if is_measured else None
-    if told is not None and len(told.judgements) == len(inputs.plan.objectives):
-        return told.judgements
+    outcome = _outcome(found) if is_measured else None
+    if outcome is not None and len(outcome.judgements) == len(inputs.plan.objectives):
+        return outcome.judgements
     marks = {int(no): msgspec.convert(each, list[Mark]) for no, each in found.marks.items()} if is_measured else None
-    return judgements_of(inputs, ledger, seconds, marks)
+    told = measures.readings_of(found, inputs)
+    return judgements_of(inputs, ledger, seconds, marks, readings=told, from_s=begin)
 
 
 @dataclass(frozen=True, slots=True)

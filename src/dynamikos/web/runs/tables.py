@@ -7,6 +7,7 @@ from django.http import HttpRequest
 
 from dynamikos.core.figures import digits
 from dynamikos.core.frozen import every_series
+from dynamikos.core.objectives import worst_first
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.verdicts.outcome import NOT_VALID
@@ -84,7 +85,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "cached": sum(ledger.totals[each.no].cached for each in series if each.level in ("request", "embedded")),
         "has_tls": any(row.handshakes for _, below in rows for row in below),
         "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
-        "judgements": queries.judgements(found, inputs, ledger, seen, is_measured=is_measured),
+        "judgements": worst_first(queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured)),
         "kinds": (kinds := queries.kinds(ledger, series)),
         "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not row else [],
         "kept": queries.kept(found, begin, end),

@@ -11,6 +11,7 @@ urlpatterns = [
     path("p/<uuid:project>/load/<uuid:pk>/start", starting.start, name="start-run"),
     path("p/<uuid:project>/load/<uuid:pk>/preflight", starting.before_start, name="preflight"),
     path("p/<uuid:project>/load/<uuid:pk>/probe", starting.try_probe, name="try-probe"),
+    path("p/<uuid:project>/load/<uuid:pk>/probe/objective", starting.objective_of_probe, name="probe-objective"),
     path("p/<uuid:project>/runs/<uuid:pk>", pages.run, name="run"),
     path("p/<uuid:project>/runs/<uuid:pk>/tables", pages.tables, name="run-tables"),
     path("p/<uuid:project>/runs/<uuid:pk>/headline", pages.headline, name="run-headline"),

@@ -10,17 +10,21 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.preflight import Finding
 from dynamikos.core.plans.trial import trial_of
 from dynamikos.web.datasets.queries import datasets
 from dynamikos.web.journeys.queries import journeys
 from dynamikos.web.plans import queries as plans
+from dynamikos.web.plans.actions import add_objective
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import actions, once, preflight, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.ui.numbers import number, whole
+
+PROBE_MEASURES = ("mean", "max", "p50", "p95", "p99")
 
 
 @member_view(post="engineer")
@@ -72,8 +76,28 @@ def try_probe(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     if probe is None:
         raise DynamikosError(f"The probe '{key}' is not in the plan; look at its page again.")
     problem, values = preflight.tried(member, plan, key)
-    context = {"plan": plan, "probe": probe, "problem": problem, "values": values}
+    context = {"plan": plan, "probe": probe, "problem": problem, "values": values, "measures": PROBE_MEASURES}
     return render(request, "runs/probe.html", context, status=422 if problem else 200)
+
+
+@member_view(post="engineer")
+def objective_of_probe(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """What a probe tells becomes an objective of the plan."""
+    plan, asked = plans.plan(member, pk), request.POST
+    limit = number(asked.get("limit", ""), f"The limit of {asked.get('reading', '')[:80]}", 0, 1e15)
+    measure = asked.get("measure", "")
+    if measure not in PROBE_MEASURES:
+        raise DynamikosError(f"“{measure[:40]}” is no measure of what a probe tells; take one of the page.")
+    made = Objective(
+        objective=f"{measure} {asked.get('reading', '')}"[:60],
+        measure=measure,
+        limit=limit,
+        at_least=asked.get("side") == "at least",
+        probe=asked.get("probe", ""),
+        reading=asked.get("reading", ""),
+    )
+    add_objective(member, plan, made)
+    return redirect("plan", member.project_id, plan.pk)
 
 
 def _preflight(
