@@ -71,6 +71,13 @@ class Watching(BrowserCase):
             typed(page, "probe-address", "{{ env.observatory }}/metrics", 0)
             typed(page, "probe-measures", "*disk*, *pool*, *queue*, *heap*", 0)
 
+        def eyes(page: Any) -> None:
+            page.goto(self.base + sample.address(f"load/{sample.plan.pk}"))
+            page.select_option("[name=probe-kind] >> nth=1", "browser")
+            typed(page, "probe-address", "{{ env.observatory }}/", 1)
+            page.wait_for_selector("[name=probe-address] >> nth=2")
+            typed(page, "probe-every", "5", 1)
+
         def started(page: Any) -> None:
             page.click("button:has-text('Start run')")
             page.click("button:has-text('Start all the same')")
@@ -83,6 +90,9 @@ class Watching(BrowserCase):
         self.do(mended)
         kept("'*heap*')")
         self.do(lambda page: tried(page, "td:has-text('observatory_disk_flushing')"))
+        self.do(eyes)
+        until(lambda: [each.every_s for each in queries.content(LoadPlan.objects.get(pk=sample.plan.pk)).probes][1:]
+              == [5.0], 60)  # fmt: skip
         self.do(started)
         run = until(lambda: Run.objects.filter(watermark__gte=2).first(), 60)
         self.weather(f"gust?at={18 - (run.watermark + 1)}&for=5")
@@ -155,6 +165,11 @@ class Watching(BrowserCase):
             page.click("tr.closer button:has-text('Close')")
             page.click("button:has-text('Judge anew')")
             page.wait_for_selector("h2:has-text('Judged anew')")
+            # what a browser saw of a page, as a picture
+            self.assertTrue(
+                page.evaluate("""async () => { const img = document.querySelector('.film img');
+              img.loading = 'eager'; await img.decode(); return img.naturalWidth > 600; }""")
+            )
             return sentence, first
 
         sentence, first = self.do(read)

@@ -10,7 +10,7 @@ from dynamikos.web.datasets.uploads import keep_upload
 from dynamikos.web.functions.models import Attempt
 from dynamikos.web.recordings.models import Session
 from dynamikos.web.rehearsals.models import Rehearsal, RehearsedExchange
-from dynamikos.web.runs.models import Kept, Run
+from dynamikos.web.runs.models import Kept, Run, Shot
 from tests.web.support import Sample, TestCase
 
 # name -> (method, role that may)
@@ -95,6 +95,7 @@ TABLE = {
     "run": ("get", "reader"),
     "run-tables": ("get", "reader"),
     "run-headline": ("get", "reader"),
+    "run-shot": ("get", "reader"),
     "run-kept": ("get", "reader"),
     "run-about": ("post", "engineer"),
     "run-anew": ("post", "engineer"),
@@ -193,6 +194,7 @@ class Access(TestCase):
             run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body
         )
         RehearsedExchange.objects.create(rehearsal=cls.rehearsal, number=cls.kept.pk, body=body)
+        Shot.objects.create(pk=cls.kept.pk, run=cls.a_run, probe="eyes", page="/", second=0, figures={}, jpeg=b"j")
 
     def address(self, name: str) -> str:
         sample = self.sample

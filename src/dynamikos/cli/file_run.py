@@ -1,18 +1,13 @@
 """A run of a plan from files: the engine in this process, a list as its sink, no database."""
 
 import asyncio
-import contextlib
 import dataclasses
-import os
 import signal
 import subprocess
 import sys
-import tempfile
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
-import msgspec
 import numpy as np
 import uvloop
 from msgspec import to_builtins
@@ -26,8 +21,9 @@ from dynamikos.core.analysis.findings import findings
 from dynamikos.core.analysis.gathering import evidence_of
 from dynamikos.core.analysis.levels import capacity_of
 from dynamikos.core.errors import PlanError
-from dynamikos.core.frozen import FrozenRun, canonical, every_series
+from dynamikos.core.frozen import FrozenRun, every_series
 from dynamikos.core.objectives import Readings, Told
+from dynamikos.core.probes.shots import Shot, blind, worth_keeping
 from dynamikos.core.reports import Ledger, SeriesSecond, ShardSecond, frame_of
 from dynamikos.core.values import bind
 from dynamikos.core.verdicts import Outcome, Watching, conclude
@@ -39,9 +35,9 @@ from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.probing import ProbeSecond
 from dynamikos.engine.runner import Control, Shard, primed_for, run
 from dynamikos.engine.testing import ListSink
+from dynamikos.fleet.apart import Apart
 
 PROGRESS_S = 5
-PROBE_SECOND = msgspec.json.Decoder(ProbeSecond)
 
 
 def practice_target(weather: str, addresses: dict[str, str]) -> subprocess.Popen[bytes] | None:
@@ -80,66 +76,53 @@ def perform(
         for part in message.series:
             parts.setdefault(part.no, {})[message.second] = part
     noticed, capacity = findings(evidence, marks), capacity_of(evidence)
-    return outcome, Result(frozen, outcome, noticed, capacity, series, parts, evidence.users, measures, sink.kept)
+    return outcome, Result(
+        frozen, outcome, noticed, capacity, series, parts, evidence.users, measures, sink.kept, probes.shots
+    )
 
 
 class Probes:
     """The probes of a run from files, read by a process of their own, so that users don't wait for them."""
 
-    READY_S = 5.0
-
     def __init__(self, frozen: FrozenRun) -> None:
         self._frozen = frozen
         self._told: list[ProbeSecond] = []
-        self._seen = 0  # bytes of what it told that were looked at while it goes on
-        self._process: subprocess.Popen[bytes] | None = None
-        if not frozen.plan.probes:
-            return
-        self._out = tempfile.TemporaryFile()  # noqa: SIM115  (a pipe would fill up)
-        command = [sys.executable, "-m", "dynamikos.cli", "probes"]
-        self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=self._out)
-        self._say(canonical(frozen) + b"\n")
-        until = time.monotonic() + self.READY_S
-        while os.fstat(self._out.fileno()).st_size == 0 and self._process.poll() is None and time.monotonic() < until:
-            time.sleep(0.02)
-
-    def _say(self, line: bytes) -> None:
-        assert self._process is not None and self._process.stdin is not None
-        with contextlib.suppress(BrokenPipeError):
-            self._process.stdin.write(line)
-            self._process.stdin.flush()
+        self._apart: Apart | None = None
+        if frozen.plan.probes:
+            self._apart = Apart(frozen)
+            self._apart.wait_ready()
 
     def begin(self, begin: float) -> None:
-        """Second 0 is the instant `begin` of the monotonic clock, which all processes of a machine share."""
-        if self._process is not None:
-            self._say(f"{begin!r}\n".encode())
+        """Second 0 is the instant `begin` of the monotonic clock."""
+        if self._apart is not None:
+            self._apart.begin(begin)
 
-    def newest(self) -> Iterator[ProbeSecond]:
-        """What it told since this was asked last; its process goes on."""
-        if self._process is None:
-            return
-        body = os.pread(self._out.fileno(), os.fstat(self._out.fileno()).st_size - self._seen, self._seen)
-        whole = body[: body.rfind(b"\n") + 1]
-        self._seen += len(whole)
-        for line in whole.splitlines():
-            if line.startswith(b"{"):
-                yield PROBE_SECOND.decode(line)
+    def newest(self) -> list[ProbeSecond]:
+        """What it told since this was asked last."""
+        if self._apart is None:
+            return []
+        told = list(self._apart.newest())
+        self._told.extend(told)
+        return told
 
     def close(self) -> None:
         """Ends it, and takes what it told."""
-        if self._process is None:
-            return
-        self._process.terminate()
-        try:
-            self._process.communicate(timeout=3)
-        except subprocess.TimeoutExpired:
-            self._process.kill()
-            self._process.wait()
-        self._process = None
-        self._out.seek(0)
-        lines = [line for line in self._out.read().splitlines() if line.startswith(b"{")]
-        self._out.close()
-        self._told = [PROBE_SECOND.decode(line) for line in lines]
+        if self._apart is not None:
+            self._apart.end()
+            self.newest()
+            self._apart = None
+
+    @property
+    def shots(self) -> list[tuple[int, Shot]]:
+        """What browsers saw: (second, look), those that say more than the ones before."""
+        kept: dict[str, list[tuple[int, Shot]]] = {}
+        for each in self._told:
+            for shot in each.shots:
+                before = kept.setdefault(f"{each.probe} {shot.page}", [])
+                since_s = each.second - before[-1][0] if before else 0
+                if worth_keeping([old for _, old in before], shot, since_s):
+                    before.append((each.second, shot))
+        return [each for shots in kept.values() for each in shots]
 
     def readings(self, seconds: int) -> Readings:
         """By (probe, measure) what was told over the run, once it is closed."""
@@ -161,6 +144,10 @@ class Probes:
         for each in self._told:
             if each.problem and each.second < seconds:
                 silent.setdefault(each.probe, (probes[each.probe].title, each.second, each.problem))
+                continue
+            for page, why in blind(each.shots).items():
+                key = f"{each.probe} {page}"
+                silent.setdefault(key, (f"{probes[each.probe].title} ({page})", each.second, why))
         made = [
             Measured(f"{probes[probe].title}: {name}", told.unit, told.values, probe, probes[probe].host is not None)
             for (probe, name), told in self.readings(seconds).items()

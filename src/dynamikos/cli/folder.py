@@ -1,5 +1,6 @@
 """A result folder: a run in open formats (docs/run-command.md), and what is read of it again."""
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,11 +17,13 @@ from dynamikos.core.analysis.evidence import Found, Measured, Trace
 from dynamikos.core.analysis.suspects import Suspect, suspects
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
+from dynamikos.core.probes.shots import Shot
 from dynamikos.core.reports import KeptExchange, SeriesSecond
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, as_json
 
 RUN, SECONDS, PROBES, KEPT = "run.json", "seconds.parquet", "probes.parquet", "kept.jsonl"
+SHOTS = "shots"
 SECOND_COLUMNS = pa.schema(
     [
         ("second", pa.int32()), ("level", pa.string()), ("row", pa.string()), ("journey", pa.string()),
@@ -50,6 +53,7 @@ class Result:
     users: Trace
     measures: Sequence[Measured]
     kept: Iterable[KeptExchange]
+    shots: Sequence[tuple[int, Shot]] = ()
 
 
 def second_table(result: Result) -> pa.Table:
@@ -89,6 +93,12 @@ def write(folder: Path, result: Result) -> None:
     with (folder / KEPT).open("wb") as file:
         for each in result.kept:
             file.write(orjson.dumps(msgspec.to_builtins(each)) + b"\n")
+    pictures = [(second, shot) for second, shot in result.shots if shot.jpeg]
+    if pictures:
+        (folder / SHOTS).mkdir(exist_ok=True)
+    for second, shot in pictures:
+        page = re.sub(r"[^A-Za-z0-9]+", "-", shot.page).strip("-") or "page"
+        (folder / SHOTS / f"{second:06}-{page[:60]}.jpg").write_bytes(shot.jpeg)
 
 
 def suspects_in(folder: Path, step: str, window: tuple[int, int], threshold: float | None = None) -> list[Suspect]:

@@ -57,9 +57,11 @@ async def open_streams(
     trust: str | None = None,
     limit_s: float = 10.0,
     public_only: bool = False,
+    there: str = "",
 ) -> Streams:
     """Connects for a person's own request that passes through the recorder. `secure`: TLS for https, with the target
     verified.
+    `there` is where the host is, instead of looking it up.
     `public_only` refuses loopback and private addresses: other machines must not reach through us what only we can
     reach.
 
@@ -68,7 +70,7 @@ async def open_streams(
     scheme, host, port = origin
     begun = time.perf_counter()
     try:
-        found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
+        found = await asyncio.get_running_loop().getaddrinfo(there or host, port, type=socket.SOCK_STREAM)
     except OSError as problem:
         raise Failure("dns", f"{host} can't be resolved: {problem.strerror or problem}") from problem
     resolved = time.perf_counter()

@@ -10,6 +10,7 @@ import psutil
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.probes import Host, Measured, Probe, Reader, wants
+from dynamikos.core.probes.shots import Shot
 from dynamikos.core.values import bind
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.fetching import Fetcher
@@ -25,23 +26,29 @@ ACCEPT = (
 
 
 class ProbeSecond(msgspec.Struct, frozen=True, kw_only=True):
-    """What a probe told at the end of a second of the run; `problem` says why it told nothing."""
+    """What a probe told at the end of a second of the run; `problem` says why it told nothing. `shots` are what a
+    browser saw.
+    """
 
     probe: str
     second: int
     values: dict[str, float] = {}
     units: dict[str, str] = {}
     problem: str = ""
+    shots: list[Shot] = []
 
 
 class Source(Protocol):
-    """What is behind a probe."""
+    """What is behind a probe. A reading takes `longest_s` at most; `shots` are those of the last one."""
+
+    longest_s: float
+    shots: list[Shot]
 
     async def read(self) -> dict[Measured, float]:
         """Raises Failure or DynamikosError, which say why there is nothing."""
         ...
 
-    def close(self) -> None: ...
+    async def aclose(self) -> None: ...
 
 
 class Page:
@@ -51,6 +58,8 @@ class Page:
         """Raises Failure for an address that may not be asked, and TemplateError for one with unknown names."""
         self._fetcher = Fetcher(network, clock, bind(probe.openmetrics, dict(values)), ACCEPT)
         self._reader, self._clock = Reader(probe.measures), clock
+        self.longest_s = _longest(probe)
+        self.shots: list[Shot] = []
 
     async def read(self) -> dict[Measured, float]:
         try:
@@ -63,7 +72,7 @@ class Page:
             self._reader.forget()
             raise
 
-    def close(self) -> None:
+    async def aclose(self) -> None:
         self._fetcher.close()
 
 
@@ -72,6 +81,8 @@ class Machine:
 
     def __init__(self, probe: Probe, clock: Clock) -> None:
         self._host, self._patterns, self._clock = probe.host or Host(), probe.measures, clock
+        self.longest_s = _longest(probe)
+        self.shots: list[Shot] = []
         self._before: dict[str, float] = {}
         self._at = 0.0
         self._processes: list[psutil.Process] = []
@@ -113,8 +124,12 @@ class Machine:
             made[f"processor of {part}"] = found
         return made
 
-    def close(self) -> None:
+    async def aclose(self) -> None:
         """Nothing is held."""
+
+
+def _longest(probe: Probe) -> float:
+    return min(LONGEST_S, max(0.9 * probe.every_s, 0.9))
 
 
 def source_of(probe: Probe, values: Mapping[str, str], network: Network, clock: Clock) -> Source:
@@ -132,7 +147,7 @@ async def try_once(source: Source, clock: Clock, every_s: float) -> dict[Measure
     except TimeoutError:
         raise DynamikosError(f"it did not answer within {LONGEST_S:g} s") from None
     finally:
-        source.close()
+        await source.aclose()
 
 
 class Probing:
@@ -146,9 +161,11 @@ class Probing:
         clock: Clock,
         begin: float,
         tell: Callable[[ProbeSecond], None],
+        watcher: Callable[[Probe], Source] | None = None,
     ) -> None:
+        """`watcher` makes the source of probes that are browsers, which only a process of its own can have."""
         self._probes, self._values, self._network = probes, values, network
-        self._clock, self._begin, self._tell = clock, begin, tell
+        self._clock, self._begin, self._tell, self._watcher = clock, begin, tell, watcher
 
     async def run(self) -> None:
         await asyncio.gather(*(self._one(each) for each in self._probes))
@@ -162,21 +179,23 @@ class Probing:
                 second = max(0, round(turn * probe.every_s) - 1)
                 try:
                     if source is None:
-                        source = source_of(probe, self._values, self._network, self._clock)
-                    async with asyncio.timeout(min(LONGEST_S, max(0.9 * probe.every_s, 0.9))):
+                        source = self._source(probe)
+                    async with asyncio.timeout(source.longest_s):
                         values = await source.read()
                     told = ProbeSecond(
                         probe=probe.probe,
                         second=second,
                         values={each.name: value for each, value in values.items()},
                         units={each.name: each.unit for each in values},
+                        shots=source.shots,
                     )
                 except TimeoutError:
                     told = ProbeSecond(probe=probe.probe, second=second, problem="it did not answer in time")
                 except Failure as failure:
                     told = ProbeSecond(probe=probe.probe, second=second, problem=failure.detail or failure.kind)
                 except DynamikosError as problem:
-                    told = ProbeSecond(probe=probe.probe, second=second, problem=str(problem))
+                    shots = source.shots if source is not None else []
+                    told = ProbeSecond(probe=probe.probe, second=second, problem=str(problem), shots=shots)
                 except Exception as problem:  # the others go on
                     log.exception("the probe %s can't be read", probe.probe)
                     told = ProbeSecond(probe=probe.probe, second=second, problem=f"it can't be read: {problem!r}")
@@ -184,4 +203,11 @@ class Probing:
                 turn = max(turn + 1, int((self._clock.now() - self._begin) / probe.every_s) + 1)
         finally:
             if source is not None:
-                source.close()
+                await source.aclose()
+
+    def _source(self, probe: Probe) -> Source:
+        if not probe.browser:
+            return source_of(probe, self._values, self._network, self._clock)
+        if self._watcher is None:
+            raise DynamikosError("a browser is started by the process of its own that reads this probe")
+        return self._watcher(probe)

@@ -2,32 +2,42 @@
 
 import asyncio
 import contextlib
+import datetime
 import logging
 import queue
 import threading
 import time
 import uuid
+from collections.abc import Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 
 import numpy as np
 import uvloop
 from django.db import DatabaseError, InterfaceError, OperationalError, connection, transaction
+from django.utils import timezone
+from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.probes import Probe
+from dynamikos.core.probes.shots import Shot as Seen
+from dynamikos.core.probes.shots import blind, worth_keeping
 from dynamikos.core.signs import storable
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.probing import LONGEST_S, ProbeSecond, Probing, source_of, try_once
+from dynamikos.fleet.apart import Apart
 from dynamikos.fleet.rehearsing import network_for
 from dynamikos.fleet.settings import RECONNECT_S
 from dynamikos.web.runs.actions import frozen_of
-from dynamikos.web.runs.models import Measure, MeasureMinute, ProbeTry, Reading, Remark, Run
+from dynamikos.web.runs.models import Measure, MeasureMinute, ProbeTry, Reading, Remark, Run, Shot
 
 log = logging.getLogger(__name__)
 LOCK, LOOK_S = 7303, 0.3
+MOST_SHOTS = 100  # of a page in a run
+BROWSER_TRY_S, AGAIN_S = 25.0, 3.0
 UNDER_WAY = (Run.State.RUNNING, Run.State.CLOSING)
 
 
@@ -44,7 +54,17 @@ class Probed:
     minutes: dict[int, dict[int, "np.ndarray[tuple[int], np.dtype[np.float64]]"]] = field(default_factory=dict)
     seconds: dict[int, dict[str, float]] = field(default_factory=dict)
     remarks: list[Remark] = field(default_factory=list)
+    apart: Apart | None = None  # the process of its own that browsers are in
+    again_at: float = 0.0  # it is not started again before
+    seen: dict[tuple[str, str], list[tuple[int, Seen]]] = field(default_factory=dict)  # kept of each page, when
+    shots: list[Shot] = field(default_factory=list)
     measures: list[Measure] = field(default_factory=list)
+
+    @property
+    def begun(self) -> datetime.datetime:
+        """When its second 0 was, or will be."""
+        assert self.run.begins_at is not None
+        return self.run.begins_at
 
     def take(self) -> None:
         """What was told since."""
@@ -52,11 +72,32 @@ class Probed:
             while True:
                 told = self.told.get_nowait()
                 self.remarks.extend(_remarks(self, told))
+                self._keep(told)
                 for name, value in told.values.items():
                     no = self._number(told.probe, storable(name)[:300], told.units.get(name, "")[:30])
                     self.seconds.setdefault(told.second, {})[str(no)] = round(value, 9)
                     arrays = self.minutes.setdefault(told.second // 60, {})
                     arrays.setdefault(no, np.full(60, np.nan))[told.second % 60] = value
+
+    def _keep(self, told: ProbeSecond) -> None:
+        """Those pictures that say more than the ones before."""
+        for each in told.shots:
+            before = self.seen.setdefault((told.probe, each.page), [])
+            since_s = told.second - before[-1][0] if before else 0
+            if len(before) < MOST_SHOTS and worth_keeping([old for _, old in before], each, since_s):
+                before.append((told.second, replace(each, jpeg=b"")))
+                said = storable(each.problem)[:300]
+                self.shots.append(
+                    Shot(
+                        run=self.run,
+                        probe=told.probe,
+                        page=storable(each.page)[:300],
+                        second=told.second,
+                        figures=each.figures,
+                        problem=said,
+                        jpeg=each.jpeg,
+                    )
+                )
 
     def _number(self, *key: str) -> int:
         if key not in self.numbers:
@@ -66,7 +107,7 @@ class Probed:
 
     def forget(self) -> None:
         """It is written, or can't be."""
-        self.seconds, self.remarks, self.measures = {}, [], []
+        self.seconds, self.remarks, self.measures, self.shots = {}, [], [], []
 
 
 def serve(stop: threading.Event, own_ports: frozenset[int]) -> None:
@@ -107,7 +148,7 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
             for no, value in values.items():
                 minute = made.minutes.setdefault(second // 60, {})
                 minute.setdefault(int(no), np.full(60, np.nan))[second % 60] = value
-        if frozen.plan.probes:
+        if any(not each.browser for each in frozen.plan.probes):
             made.future = asyncio.run_coroutine_threadsafe(_read(made, own_ports), loop)
     for asked in ProbeTry.objects.filter(is_taken=False):
         asked.is_taken = True
@@ -115,9 +156,13 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
         answer = asyncio.run_coroutine_threadsafe(_try(asked, own_ports), loop)
         threading.Thread(target=_answer, args=(asked, answer), daemon=True).start()
     for key, each in list(probed.items()):
+        _watch(each, own_ports)
         is_over = not Run.objects.filter(pk=key, state__in=UNDER_WAY).exists()
         if is_over and each.future is not None:
             each.future.cancel()
+        if is_over and each.apart is not None:
+            each.apart.end()
+            _hear(each)
         try:
             write(each, is_over=is_over)
         except (OperationalError, InterfaceError):
@@ -129,10 +174,44 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
             del probed[key]
 
 
+def _watch(probed: Probed, own_ports: frozenset[int]) -> None:
+    """The browsers of a run, in a process of their own; one that was lost is said and started again."""
+    if not any(each.browser for each in probed.frozen.plan.probes):
+        return
+    if probed.apart is not None:
+        _hear(probed)
+        if probed.apart.is_alive:
+            return
+        probed.apart.end()
+        probed.apart, probed.again_at = None, time.monotonic() + AGAIN_S
+        second = max(0, int((timezone.now() - probed.begun).total_seconds()))
+        for each in probed.frozen.plan.probes:
+            if each.browser:
+                lost = "its process was lost, and is started again"
+                probed.told.put(ProbeSecond(probe=each.probe, second=second, problem=lost))
+    if time.monotonic() < probed.again_at:
+        return
+    probed.apart = Apart(only(probed.frozen, [each for each in probed.frozen.plan.probes if each.browser]), own_ports)
+    probed.apart.begin(time.monotonic() + (probed.begun - timezone.now()).total_seconds())
+
+
+def _hear(probed: Probed) -> None:
+    assert probed.apart is not None
+    for told in probed.apart.newest():
+        probed.told.put(told)
+
+
+def only(frozen: FrozenRun, probes: Sequence[Probe]) -> FrozenRun:
+    """The same run with these probes."""
+    return replace(frozen, plan=replace(frozen.plan, probes=tuple(probes)))
+
+
 async def _try(asked: ProbeTry, own_ports: frozenset[int]) -> dict[str, object]:
     """What a probe tells, or why it tells nothing."""
     frozen = FROZEN.read(bytes(asked.frozen))
     probe = next(each for each in frozen.plan.probes if each.probe == asked.probe)
+    if probe.browser:
+        return await asyncio.to_thread(_look, only(frozen, [replace(probe, every_s=1.0)]), own_ports)
     clock = RealClock()
     try:
         network = network_for(frozen, {}, own_ports)
@@ -148,6 +227,24 @@ async def _try(asked: ProbeTry, own_ports: frozenset[int]) -> dict[str, object]:
     finally:
         clock.close()
     return {"values": sorted((each.name, each.unit, value) for each, value in values.items())}
+
+
+def _look(frozen: FrozenRun, own_ports: frozenset[int]) -> dict[str, object]:
+    """What a browser tells of its pages, once."""
+    apart = Apart(frozen, own_ports)
+    try:
+        apart.begin(time.monotonic())
+        until = time.monotonic() + BROWSER_TRY_S
+        while time.monotonic() < until and apart.is_alive:
+            for told in apart.newest():
+                problem = told.problem or "; ".join(f"{page}: {why}" for page, why in blind(told.shots).items())
+                if problem:
+                    return {"problem": problem}
+                return {"values": sorted((name, told.units.get(name, ""), each) for name, each in told.values.items())}
+            time.sleep(0.1)
+    finally:
+        apart.end()
+    return {"problem": f"the browser told nothing within {BROWSER_TRY_S:g} s"}
 
 
 def _answer(asked: ProbeTry, answer: "Future[dict[str, object]]") -> None:
@@ -169,11 +266,13 @@ async def _read(probed: Probed, own_ports: frozenset[int]) -> None:
         network = network_for(frozen, {}, own_ports)
     except (Failure, DynamikosError) as problem:
         for probe in frozen.plan.probes:
-            probed.told.put(ProbeSecond(probe=probe.probe, second=0, problem=str(problem)))
+            if not probe.browser:
+                probed.told.put(ProbeSecond(probe=probe.probe, second=0, problem=str(problem)))
         return
     begin = clock.now() + run.begins_at.timestamp() - time.time()
     try:
-        await Probing(frozen.plan.probes, frozen.values, network, clock, begin, probed.told.put).run()
+        probes = [each for each in frozen.plan.probes if not each.browser]
+        await Probing(probes, frozen.values, network, clock, begin, probed.told.put).run()
     except Exception:
         log.exception("the probes of run %s can't be read", run.pk)
         raise
@@ -189,12 +288,13 @@ def write(probed: Probed, *, is_over: bool = False) -> None:
     probed.take()
     newest = max(probed.seconds, default=None)
     whole = [each for each in probed.minutes if is_over or (newest is not None and newest >= 60 * each + 65)]
-    if not (probed.seconds or probed.remarks or whole):
+    if not (probed.seconds or probed.remarks or probed.shots or whole):
         return
     run = probed.run
     with transaction.atomic():
         Measure.objects.bulk_create(probed.measures)
         Remark.objects.bulk_create(probed.remarks)
+        Shot.objects.bulk_create(probed.shots)
         Reading.objects.bulk_create(
             Reading(run=run, second=second, values=values) for second, values in sorted(probed.seconds.items())
         )
@@ -213,14 +313,16 @@ def write(probed: Probed, *, is_over: bool = False) -> None:
 
 
 def _remarks(probed: Probed, told: ProbeSecond) -> list[Remark]:
-    """That a probe fell silent, and that it tells again: once each."""
+    """That a probe, or a page that it looks at, fell silent, and that it tells again: once each."""
     title = next((each.title for each in probed.frozen.plan.probes if each.probe == told.probe), told.probe)
-    if told.problem and told.probe not in probed.silent:
-        probed.silent.add(told.probe)
-        said = f"The probe {title} tells nothing: {told.problem}"
-    elif not told.problem and told.probe in probed.silent:
-        probed.silent.discard(told.probe)
-        said = f"The probe {title} tells again."
-    else:
-        return []
-    return [Remark(run=probed.run, second=told.second, text=storable(said)[:500])]
+    problems = {told.probe: (title, told.problem)}
+    if not told.problem:
+        problems |= {f"{told.probe} {each.page}": (f"{title} ({each.page})", each.problem) for each in told.shots}
+    made = []
+    for key, (name, problem) in problems.items():
+        if bool(problem) == (key in probed.silent):
+            continue
+        probed.silent ^= {key}
+        said = f"The probe {name} tells nothing: {problem}" if problem else f"The probe {name} tells again."
+        made.append(Remark(run=probed.run, second=told.second, text=storable(said)[:500]))
+    return made

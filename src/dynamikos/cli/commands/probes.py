@@ -2,8 +2,10 @@
 
 import asyncio
 import contextlib
+import os
 import signal
 import sys
+import threading
 
 import click
 
@@ -17,11 +19,13 @@ def command() -> None:
     import uvloop
 
     from dynamikos.core.frozen.document import FROZEN
+    from dynamikos.core.probes import Probe
     from dynamikos.engine.clock import RealClock
     from dynamikos.engine.network import RealNetwork
-    from dynamikos.engine.probing import ProbeSecond, Probing
+    from dynamikos.engine.probing import ProbeSecond, Probing, Source
 
     frozen = FROZEN.read(sys.stdin.buffer.readline())
+    own = frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
     print("ready", flush=True)
     begin = float(sys.stdin.readline() or "nan")
 
@@ -29,18 +33,29 @@ def command() -> None:
         sys.stdout.buffer.write(msgspec.json.encode(told) + b"\n")
         sys.stdout.buffer.flush()
 
+    def watcher(probe: Probe) -> Source:
+        from dynamikos.engine.watching import Watcher  # takes a while to load
+
+        return Watcher(probe, frozen.values, frozen.agreed, frozen.way, own)
+
     async def program() -> None:
         task = asyncio.current_task()
         assert task is not None
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, task.cancel)
-        clock, network = RealClock(), RealNetwork(frozen.agreed, way=frozen.way)
+        threading.Thread(target=until_left, args=(asyncio.get_running_loop(), task), daemon=True).start()
+        clock, network = RealClock(), RealNetwork(frozen.agreed, way=frozen.way, own_ports=own)
         try:
             with contextlib.suppress(asyncio.CancelledError):
-                await Probing(frozen.plan.probes, frozen.values, network, clock, begin, tell).run()
+                await Probing(frozen.plan.probes, frozen.values, network, clock, begin, tell, watcher).run()
         finally:
             await network.aclose()
             clock.close()
+
+    def until_left(loop: asyncio.AbstractEventLoop, task: "asyncio.Task[None]") -> None:
+        sys.stdin.read()  # whoever started this is gone
+        with contextlib.suppress(RuntimeError):
+            loop.call_soon_threadsafe(task.cancel)
 
     if begin == begin:
         uvloop.run(program())

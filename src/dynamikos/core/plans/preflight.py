@@ -121,7 +121,7 @@ def origins_of(journeys: Mapping[str, Journey], values: Mapping[str, str]) -> li
 
 def probed_by(plan: Plan, values: Mapping[str, str]) -> list[str]:
     """Scheme, host and port of what probes read."""
-    found = (_origin(each.openmetrics, "", values) for each in plan.probes if each.openmetrics)
+    found = (_origin(address, "", values) for each in plan.probes for address in each.addresses)
     return [each for each in found if each]
 
 

@@ -1,5 +1,7 @@
 """The probes of a plan as its page sends them. What can't be read raises DynamikosError naming the field."""
 
+import re
+
 from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
@@ -8,7 +10,10 @@ from dynamikos.core.plans import Plan
 from dynamikos.core.probes import Host, Probe
 from dynamikos.web.ui.numbers import number
 
-KINDS = (("", "no probe"), ("openmetrics", "an address"), ("host", "this machine"))
+KINDS = (("", "no probe"), ("openmetrics", "an address"), ("host", "this machine"), ("browser", "a browser"))
+CALLED = {"openmetrics": "target", "host": "machine", "browser": "browser"}
+USUAL_S = {"openmetrics": "1", "host": "1", "browser": "15"}
+PAGES = re.compile(r"[\s,]+(?=http|\{\{)")  # between pages, whose own names may have spaces in them
 
 
 def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
@@ -21,15 +26,18 @@ def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
             raise DynamikosError(f"Probe {place}: “{kind}” is no kind of probe; choose one of those on the page.")
         address = address.strip()
         if not kind and address:
-            kind = "openmetrics"
+            kind = "openmetrics"  # what an address most often is
         if not kind:
             continue
         if kind == "openmetrics" and not address:
             raise DynamikosError(
                 f"Probe {place} needs the address of its measures, such as {{{{ env.site }}}}/metrics."
             )
+        pages = tuple(each for each in PAGES.split(address) if each) if kind == "browser" else ()
+        if kind == "browser" and not pages:
+            raise DynamikosError(f"Probe {place} needs the pages that its browser opens, such as {{{{ env.site }}}}/.")
         title = name.strip()[:80]
-        called = key or key_from(title or ("machine" if kind == "host" else "target"), taken)
+        called = key or key_from(title or CALLED[kind], taken)
         taken.add(called)
         chosen = tuple(each.strip() for each in measures.split(",") if each.strip())
         had = next((each.host for each in before.probes if each.probe == called and each.host is not None), Host())
@@ -39,7 +47,8 @@ def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
                 name=title,
                 openmetrics=address if kind == "openmetrics" else "",
                 host=had if kind == "host" else None,
-                every_s=number(every or "1", f"Probe {place}: read every, s", 1, 60),
+                browser=pages,
+                every_s=number(every or USUAL_S[kind], f"Probe {place}: read every, s", 1, 3600 if pages else 60),
                 measures=chosen,
             )
         )

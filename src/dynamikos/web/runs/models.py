@@ -252,6 +252,22 @@ class ProbeTry(models.Model):
     at = models.DateTimeField(auto_now_add=True)
 
 
+class Shot(models.Model):
+    """What a browser saw of a page at a second of a run, with the figures of that look (ms; layout shift has none)."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="shots")
+    probe = models.CharField(max_length=64)
+    page = models.CharField(max_length=300)
+    second = models.PositiveIntegerField()
+    figures = models.JSONField()
+    problem = models.CharField(max_length=300, blank=True)
+    jpeg = models.BinaryField()
+
+    class Meta:
+        indexes = [models.Index(fields=["run", "second"], name="shot_second")]
+        ordering = ["second", "id"]
+
+
 class Remark(models.Model):
     """Something to be known of a second of the run: a person wrote it, or (`by` none) Dynamikos."""
 

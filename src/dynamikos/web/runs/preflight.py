@@ -29,6 +29,7 @@ from dynamikos.web.runs import queries
 from dynamikos.web.runs.actions import Prepared, prepared
 from dynamikos.web.runs.models import ProbeTry, Run
 
+BROWSER_TIMES = 4  # so much longer than another probe a browser may take, which has to be started
 BYTES_A_SERIES = 250  # of a second of one series in a report, folded and in its chunk, as measured
 
 
@@ -163,7 +164,8 @@ def tried(member: Membership, plan: LoadPlan, key: str) -> tuple[str, list[tuple
         return " ".join(problems), []
     frozen = canonical(freeze(made.inputs, run=str(plan.pk), seed=1, checked=True))
     asked = ProbeTry.objects.create(project=member.project, frozen=frozen, probe=key)
-    answer = _answer(asked, settings.PROBE_WAIT_S)
+    is_browser = any(each.probe == key and each.browser for each in made.inputs.plan.probes)
+    answer = _answer(asked, settings.PROBE_WAIT_S * (BROWSER_TIMES if is_browser else 1))
     if answer is None:
         return "nobody read it in time: is the prober running? ./dynamikos demo starts it", []
     return str(answer.get("problem", "")), [(name, unit, value) for name, unit, value in answer.get("values", [])]

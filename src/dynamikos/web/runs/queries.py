@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import msgspec
 from django.db.models import QuerySet
+from django.db.models.functions import Length
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.analysis.capacity import Capacity
@@ -447,6 +448,29 @@ def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int,
         + logged
         + sorted((each for each in others if not each[1].item), key=lambda each: -each[1].duration_us)[: limit // 3]
     )
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """A look of a browser at a page; its picture is asked for by number."""
+
+    pk: int
+    page: str
+    second: int
+    painted: float | None  # ms until the largest part was
+    problem: str
+    is_pictured: bool
+
+
+def shots(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[Seen]:
+    """Those that were kept of the window, page by page."""
+    inside = found.shots.filter(second__gte=from_s, second__lt=to_s).annotate(size=Length("jpeg"))
+    names = ("pk", "page", "second", "figures", "problem", "size")
+    rows = inside.order_by("page", "second").values_list(*names)
+    return [
+        Seen(pk, page, second, figures.get("largest paint"), problem, bool(size))
+        for pk, page, second, figures, problem, size in rows[:limit]
+    ]
 
 
 def trace_link(found: Run, trace: str) -> str:

@@ -88,6 +88,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "judgements": worst_first(queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured)),
         "kinds": (kinds := queries.kinds(ledger, series)),
         "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not row else [],
+        "shots": queries.shots(found, begin, end),
         "kept": queries.kept(found, begin, end),
         "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),
         "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),

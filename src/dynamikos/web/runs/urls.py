@@ -30,6 +30,7 @@ urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/log", people.log, name="run-log"),
     path("p/<uuid:project>/runs/<uuid:pk>/lines", pages.lines, name="run-lines"),
     path("p/<uuid:project>/runs/<uuid:pk>/remark", steering.remark, name="run-remark"),
+    path("p/<uuid:project>/runs/<uuid:pk>/shots/<int:number>", pages.shot, name="run-shot"),
     path("p/<uuid:project>/runs/<uuid:pk>/kept/<int:number>", pages.kept, name="run-kept"),
     path("p/<uuid:project>/runs/<uuid:pk>/stop-gently", steering.stop, {"how": "gently"}, name="stop-gently"),
     path("p/<uuid:project>/runs/<uuid:pk>/load", steering.change, name="run-load"),

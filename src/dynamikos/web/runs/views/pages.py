@@ -5,7 +5,7 @@ import uuid
 import msgspec
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
-from django.shortcuts import render
+from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET
 
 from dynamikos.core.errors import DynamikosError
@@ -129,6 +129,15 @@ def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
         "bar": drawings.parts(exchange.parts_us), "trace_link": queries.trace_link(found, exchange.trace),
     }  # fmt: skip
     return render(request, "runs/kept.html", context)
+
+
+@member_view(get="reader")
+def shot(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
+    """What a browser saw, as a picture."""
+    found = get_object_or_404(queries.run(member, pk).shots, pk=number)
+    answer = HttpResponse(bytes(found.jpeg), content_type="image/jpeg")
+    answer["Cache-Control"] = "private, max-age=86400, immutable"
+    return answer
 
 
 @member_view(get="reader")

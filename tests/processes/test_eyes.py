@@ -1,0 +1,179 @@
+"""A real browser that looks at pages: what it measures, where it does not go, what becomes of it when it is lost."""
+
+import asyncio
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+from unittest import TestCase
+
+import psutil
+import pyarrow.parquet as pq
+from aiohttp import web
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.plans import Way, parse_target
+from dynamikos.core.probes import Measured, Probe
+from dynamikos.engine.watching import Watcher
+from tests.processes.support import free_port
+
+LATE_S = 0.3
+PAGE = """<!doctype html><title>Sky</title><style>#late {{ height: 0 }} h1 {{ font-size: 60px }}</style>
+<p id="late"></p><h1>Brindle Fell</h1><img src="http://127.0.0.1:{rogue}/pixel.png"><p>{filler}</p>
+<script>setTimeout(() => {{ document.getElementById('late').style.height = '300px'; }}, 150);
+fetch('http://127.0.0.1:{rogue}/told').catch(() => 0);
+try {{ new WebSocket('ws://127.0.0.1:{rogue}/socket'); }} catch (e) {{ }}
+navigator.sendBeacon('http://127.0.0.1:{rogue}/beacon', 'x');</script>"""
+Work = Callable[[Watcher, list[str]], Awaitable[None]]
+
+
+class Eyes(TestCase):
+    def watched(
+        self, paths: tuple[str, ...], work: Work, agreed: tuple[str, ...] = (), *, rogue_too: bool = False
+    ) -> list[str]:
+        """Does `work` with a watcher of pages; what came to a server that is agreed to with `rogue_too` only."""
+        port, rogue = free_port(), free_port()
+
+        async def page(request: web.Request) -> web.StreamResponse:
+            asked.append(request.path)
+            if request.path == "/gone":
+                raise web.HTTPNotFound
+            if request.path == "/away":
+                raise web.HTTPFound(f"http://127.0.0.1:{rogue}/away")
+            await asyncio.sleep(LATE_S)
+            text = PAGE.format(rogue=rogue, filler="stars " * 400)
+            return web.Response(text=text, content_type="text/html")
+
+        async def elsewhere(request: web.Request) -> web.StreamResponse:
+            strayed.append(request.path)
+            return web.Response(text="")
+
+        asked: list[str] = []
+        strayed: list[str] = []
+
+        async def program() -> None:
+            runners = []
+            for number, handler in ((port, page), (rogue, elsewhere)):
+                app = web.Application()
+                app.router.add_route("*", "/{tail:.*}", handler)
+                runners.append(runner := web.AppRunner(app))
+                await runner.setup()
+                await web.TCPSite(runner, "127.0.0.1", number).start()
+            addresses = tuple(f"{{{{ env.site }}}}{path}" for path in paths)
+            probe = Probe(probe="eyes", browser=addresses, every_s=20)
+            base = f"http://127.0.0.1:{port}"
+            places = (*(agreed or (base,)), *((f"http://127.0.0.1:{rogue}",) if rogue_too else ()))
+            watcher = Watcher(probe, {"env.site": base}, [parse_target(each) for each in places], Way())
+            try:
+                await work(watcher, asked)
+            finally:
+                await watcher.aclose()
+                for runner in runners:
+                    await runner.cleanup()
+
+        asyncio.run(program())
+        return strayed
+
+    def test_times_and_shifts_are_those_of_the_page_and_it_goes_nowhere_else(self) -> None:
+        async def work(watcher: Watcher, asked: list[str]) -> None:
+            found = await watcher.read()
+            told = {each.name: value for each, value in found.items()}
+            self.assertEqual({each.unit for each in found if each.name.startswith("layout")}, {""})
+            first, painted = told['first byte{page="/sky"}'], told['largest paint{page="/sky"}']
+            self.assertGreaterEqual(first, 1000 * LATE_S)
+            self.assertLess(first, 1000 * LATE_S + 2000)
+            self.assertGreaterEqual(told['first paint{page="/sky"}'], first)
+            self.assertGreaterEqual(painted, told['first paint{page="/sky"}'])
+            # about 300 of 800 px are moved, by 300 of the larger side
+            self.assertGreater(told['layout shift{page="/sky"}'], 0.05)
+            self.assertTrue(watcher.shots[0].jpeg.startswith(b"\xff\xd8"))
+            await watcher.read()
+            self.assertEqual(asked.count("/sky"), 2, "each look is a first visit")
+
+        self.assertEqual(self.watched(("/sky",), work), [])
+        everywhere = {"/pixel.png", "/told", "/socket", "/beacon"}
+        self.assertEqual(set(self.watched(("/sky",), work, rogue_too=True)), everywhere, "where it may, it does go")
+
+    def test_a_page_that_fails_or_leads_away_says_so_and_the_others_are_there(self) -> None:
+        async def work(watcher: Watcher, asked: list[str]) -> None:
+            found = await watcher.read()
+            problems = {each.page: each.problem for each in watcher.shots}
+            self.assertEqual(problems["/gone"], "it answered with status 404")
+            self.assertTrue(problems["/away"])
+            self.assertEqual(problems["/sky"], "")
+            self.assertEqual({each.name.partition("{")[2] for each in found}, {'page="/sky"}'})
+
+        self.assertEqual(self.watched(("/gone", "/away", "/sky"), work), [])
+
+    def test_what_nobody_agreed_to_is_not_looked_at(self) -> None:
+        async def work(watcher: Watcher, asked: list[str]) -> None:
+            with self.assertRaisesRegex(DynamikosError, "is not an agreed target"):
+                await watcher.read()
+            self.assertEqual(asked, [])
+
+        self.watched(("/sky",), work, agreed=("http://elsewhere.example",))
+
+    def test_a_lost_browser_is_said_and_the_next_look_has_another(self) -> None:
+        async def work(watcher: Watcher, asked: list[str]) -> None:
+            await watcher.read()
+            for child in psutil.Process().children(recursive=True):
+                if "chromium" in child.name():
+                    child.send_signal(signal.SIGKILL)
+            found: dict[Measured, float] = {}
+            for _ in range(3):
+                try:
+                    found = await watcher.read()
+                    break
+                except DynamikosError:
+                    continue
+            self.assertTrue(found)
+
+        self.watched(("/sky",), work)
+
+
+class FromFiles(TestCase):
+    def test_a_run_keeps_what_a_browser_saw_and_leaves_no_browser_behind(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        port = free_port()
+        target = subprocess.Popen([sys.executable, "-m", "observatory", "--port", str(port)])
+        self.addCleanup(target.wait)
+        self.addCleanup(target.terminate)
+        (folder / "j.yaml").write_text(
+            "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    think_s: 0.5\n    requests:\n"
+            '      - {request: r, address: "{{ env.base }}/ping"}\n'
+        )
+        (folder / "e.yaml").write_text(
+            f'form: 1\nenvironment: e\naddresses: {{base: "http://127.0.0.1:{port}"}}\n'
+            f'agreed: ["http://127.0.0.1:{port}"]\n'
+        )
+        (folder / "p.yaml").write_text(
+            "form: 1\nplan: p\nname: P\njourney: j.yaml\nenvironment: e.yaml\n"
+            "profile: [{stretch: climb, to: 1, seconds: 1}, {stretch: hold, seconds: 14}]\n"
+            'probes: [{probe: eyes, browser: ["{{ env.base }}/", "{{ env.base }}/nowhere"], every_s: 3}]\n'
+        )
+        command = [sys.executable, "-m", "dynamikos.cli", "run", str(folder / "p.yaml"), "--keep", str(folder / "out")]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=300, check=False)
+        self.assertIn(done.returncode, (0, 3), done.stdout + done.stderr)
+        told = pq.read_table(folder / "out" / "probes.parquet").to_pylist()
+        names = {each["measure"] for each in told}
+        self.assertIn('eyes: largest paint{page="/"}', names)
+        self.assertTrue(list((folder / "out" / "shots").glob("*.jpg")))
+        self.assertIn("/nowhere) told nothing", done.stdout + done.stderr)
+        end = time.monotonic() + 20
+        while (left := browsers()) and time.monotonic() < end:
+            time.sleep(0.2)
+        self.assertEqual(left, [])
+
+
+def browsers() -> list[str]:
+    """Those that a process which is gone has left behind."""
+    return [
+        " ".join(each.info["cmdline"])[:100]
+        for each in psutil.process_iter(["name", "cmdline", "ppid"])
+        if "chromium" in (each.info["name"] or "")
+        and each.info["ppid"] == 1
+        and "127.0.0.1" in " ".join(each.info["cmdline"] or [])
+    ]
