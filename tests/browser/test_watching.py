@@ -64,11 +64,13 @@ class Watching(BrowserCase):
         def wrong(page: Any) -> None:
             page.goto(self.base + sample.address(f"load/{sample.plan.pk}"))
             typed(page, "probe-address", "{{ env.observatory }}/nothing-here", 0)
+            page.locator("tr:has([name=probe-name]) summary").first.click()
             typed(page, "probe-name", "Observatory", 0)
             page.wait_for_selector("[name=probe-address] >> nth=1")
 
         def mended(page: Any) -> None:
             typed(page, "probe-address", "{{ env.observatory }}/metrics", 0)
+            page.locator("tr:has([name=probe-name]) summary").first.click()
             typed(page, "probe-measures", "*disk*, *pool*, *queue*, *heap*", 0)
 
         def eyes(page: Any) -> None:
