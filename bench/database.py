@@ -17,10 +17,13 @@ def own_database() -> Iterator[None]:
     cluster.start()
     try:
         os.environ["DYNAMIKOS_TESTING"] = "1"
+        os.environ["DYNAMIKOS_POOL"] = "16"  # as the web process has it
         processes.use_django(state, processes.Addresses(cluster.url(), cluster.url(), cluster.url()))
         from django.core.management import call_command
+        from django.db import connections
 
         call_command("migrate", verbosity=0)
         yield
+        connections["default"].close_pool()  # type: ignore[attr-defined]
     finally:
         cluster.drop()

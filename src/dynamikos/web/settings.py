@@ -95,8 +95,12 @@ TEMPLATES = [
 
 
 def database(url: str) -> dict[str, object]:
-    """Django's settings for a postgresql:// address."""
+    """Django's settings for a postgresql:// address. With DYNAMIKOS_POOL=n (the web process) up to so many connections
+    are kept and used in turn: each request has a thread of its own, and would open one of its own.
+    """
     parts = urlsplit(url)
+    most = int(os.environ.get("DYNAMIKOS_POOL", 0))
+    pool = {"pool": {"min_size": 1, "max_size": most, "timeout": 4}} if most else {}
     return {
         "ENGINE": "django.db.backends.postgresql",
         "NAME": parts.path.lstrip("/") or "dynamikos",
@@ -105,7 +109,8 @@ def database(url: str) -> dict[str, object]:
         "HOST": parts.hostname or "127.0.0.1",
         "PORT": str(parts.port or 5432),
         "CONN_MAX_AGE": 0,
-        "OPTIONS": {"connect_timeout": 5},
+        "CONN_HEALTH_CHECKS": bool(most),
+        "OPTIONS": {"connect_timeout": 5, **pool},
         "TEST": {"NAME": os.environ.get("DYNAMIKOS_TEST_DATABASE") or None},
     }
 

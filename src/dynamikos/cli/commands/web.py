@@ -9,10 +9,12 @@ import click
 @click.option("--fd", type=int, help="A socket that listens already, from the parent process.")
 def command(port: int, host: str, fd: int | None) -> None:
     """Serve the web application."""
+    import os
     import socket
 
     import uvicorn
 
+    os.environ.setdefault("DYNAMIKOS_POOL", "16")
     config = uvicorn.Config(
         "dynamikos.web.asgi:application",
         host=host,

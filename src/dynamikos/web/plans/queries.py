@@ -185,9 +185,9 @@ def known_measures(found: LoadPlan, core: Plan) -> dict[tuple[str, str], str]:
         if each.host is not None:
             made |= {(each.probe, name): unit for name, unit in HOST.items() if wants(each.measures, name)}
     probes = {each.probe for each in core.probes}
-    newest = found.runs.filter(measures__isnull=False).order_by("-asked_at").first()
+    newest = found.runs.filter(measures__isnull=False).order_by("-asked_at").values_list("pk", flat=True).first()
     if newest is not None:
-        told = newest.measures.values_list("probe", "name", "unit")
+        told = found.runs.filter(pk=newest).values_list("measures__probe", "measures__name", "measures__unit")
         made |= {(probe, name): unit for probe, name, unit in told if probe in probes}
     return made
 

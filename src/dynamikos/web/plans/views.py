@@ -1,5 +1,6 @@
 import uuid
 from collections.abc import Iterable
+from functools import cache
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse, HttpResponseRedirect
@@ -83,7 +84,9 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     ends_s = run_ends_s(core.everybody())
     there = {key: journey for key, journey in here.items() if journey is not None}
     times = queries.rounds_s(there, scripts, core)
-    told = queries.known_measures(found, core)
+    told = cache(lambda: queries.known_measures(found, core))
+    scopes = cache(lambda: list(objective_fields.scopes(core, scripts, told())))
+    known_personas = cache(lambda: list(personas.personas(member)))
     every = crowds.shown(core, times, {key: each.name for key, each in there.items()})
     return {
         "lost_environment": lost,
@@ -97,8 +100,9 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "journey_keys": set(there),
         "suggested": measured_of(core.everybody()),
         "token": token(found.head),
-        "personas": (known_personas := list(personas.personas(member))),
-        "persona_keys": {each.key for each in known_personas},
+        # only the whole page shows these, not what follows from a change of it
+        "personas": SimpleLazyObject(known_personas),
+        "persona_keys": SimpleLazyObject(lambda: {each.key for each in known_personas()}),
         "drawings": [(each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers)) for each in every],
         "problems": problems,
         "follows": follows,
@@ -107,9 +111,9 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "environments": known,
         "measures": objective_fields.MEASURES,
         "measure_keys": set(dict(objective_fields.MEASURES)),
-        "scopes": (scopes := list(objective_fields.scopes(core, scripts, told))),
-        "scope_keys": {value for value, _ in scopes},
-        "ends": objective_fields.ends(scripts),
+        "scopes": SimpleLazyObject(scopes),
+        "scope_keys": SimpleLazyObject(lambda: {value for value, _ in scopes()}),
+        "ends": SimpleLazyObject(lambda: objective_fields.ends(scripts)),
         "thens": THENS,
         "sources": SimpleLazyObject(lambda: sources(found)),
         "carries": queries.carries(found, follows),
@@ -121,7 +125,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
             *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
             *queries.journey_doubts(there, scripts),
         ],
-        "objectives": objective_fields.shown(core, told),
+        "objectives": SimpleLazyObject(lambda: objective_fields.shown(core, told())),
         "probe_kinds": probe_fields.KINDS,
         "usual_timeouts": Timeouts(),
         "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],

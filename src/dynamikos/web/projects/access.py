@@ -5,13 +5,13 @@ import uuid
 from collections.abc import Callable
 from typing import Any
 
-from asgiref.sync import sync_to_async
 from django.contrib.auth.views import redirect_to_login
 from django.core.exceptions import PermissionDenied
 from django.http import Http404, HttpRequest, HttpResponseNotAllowed
 from django.http.response import HttpResponseBase
 
 from dynamikos.web.projects.models import Event, Membership
+from dynamikos.web.streams.away import briefly
 
 RANK = {"reader": 0, "engineer": 1, "owner": 2}
 View = Callable[..., HttpResponseBase]
@@ -68,7 +68,7 @@ async def stream_member(request: HttpRequest, project: uuid.UUID) -> Membership:
     user = await request.auser()
     if not user.is_authenticated:
         raise Http404("Sign in first.")
-    return await sync_to_async(membership)(user, project)
+    return await briefly(membership)(user, project)
 
 
 def note(member: Membership, what: str, subject: str, **detail: Any) -> None:

@@ -1,7 +1,6 @@
 import uuid
 from collections.abc import Callable
 
-from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
@@ -14,6 +13,7 @@ from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings import actions, queries
 from dynamikos.web.recordings.models import Session
+from dynamikos.web.streams.away import briefly
 from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.progress import streamed
 from dynamikos.web.ui.uploads import several_uploaded
@@ -141,9 +141,9 @@ def authority(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
 @require_GET
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
     member = await stream_member(request, project)
-    await sync_to_async(_session)(member, pk)
+    await briefly(_session)(member, pk)
 
     async def may() -> bool:
-        return bool(await sync_to_async(membership)(member.account, project))
+        return bool(await briefly(membership)(member.account, project))
 
     return event_stream(request, pk, may)

@@ -1,7 +1,6 @@
 import uuid
 from urllib.parse import quote
 
-from asgiref.sync import sync_to_async
 from csp.decorators import csp_exempt
 from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
 from django.shortcuts import redirect, render
@@ -17,6 +16,7 @@ from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals import actions, queries
+from dynamikos.web.streams.away import briefly
 from dynamikos.web.streams.views import event_stream
 
 
@@ -165,9 +165,9 @@ def page(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
 @require_GET
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
     member = await stream_member(request, project)
-    await sync_to_async(queries.rehearsal)(member, pk)
+    await briefly(queries.rehearsal)(member, pk)
 
     async def may() -> bool:
-        return bool(await sync_to_async(membership)(member.account, project))
+        return bool(await briefly(membership)(member.account, project))
 
     return event_stream(request, pk, may)

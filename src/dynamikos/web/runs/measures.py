@@ -14,7 +14,14 @@ from dynamikos.web.runs.models import Measure, MeasureMinute, Reading, Run
 from dynamikos.web.runs.reading import POINTS
 
 Trace = NDArray[np.float64]
-FIRST = ("utilization", "largest paint", "processor", "waiting", "memory", "queue")  # what lanes begin with, where it is told of
+FIRST = (
+    "utilization",
+    "largest paint",
+    "processor",
+    "waiting",
+    "memory",
+    "queue",
+)  # what lanes begin with, where it is told of
 LANES, LINES = 4, 8  # so many at first; and in one lane
 
 

@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from django.http import HttpRequest, StreamingHttpResponse
 
 from dynamikos.core.figures import digits
+from dynamikos.web.streams.away import briefly
 from dynamikos.web.streams.broker import broker
 from dynamikos.web.streams.models import Message
 
@@ -27,13 +28,17 @@ def event_stream(request: HttpRequest, subject: uuid.UUID, may: Callable[[], Awa
     )
 
 
+@briefly
+def _news(subject: uuid.UUID, after: int) -> list[Message]:
+    return list(Message.objects.filter(subject=subject, sequence__gt=after).order_by("sequence")[:1000])
+
+
 async def _events(subject: uuid.UUID, after: int, may: Callable[[], Awaitable[bool]]) -> AsyncIterator[str]:
     asked = time.monotonic()
     yield ": welcome\n\n"
     async with broker.hints(subject) as hints:
         while True:
-            found = Message.objects.filter(subject=subject, sequence__gt=after).order_by("sequence")[:1000]
-            async for message in found:
+            for message in await _news(subject, after):
                 after = message.sequence
                 lines = "".join(f"data: {line}\n" for line in message.body.split("\n"))
                 yield f"id: {subject}.{message.sequence}\nevent: {message.event}\n{lines}\n"

@@ -3,7 +3,6 @@
 import uuid
 
 import msgspec
-from asgiref.sync import sync_to_async
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET
@@ -18,6 +17,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import drawings, measures, people, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.tables import tables_of
+from dynamikos.web.streams.away import briefly
 from dynamikos.web.streams.views import event_stream
 
 TAPE_LABEL = (
@@ -152,9 +152,9 @@ def lines(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespon
 @require_GET
 async def stream(request: HttpRequest, project: uuid.UUID, pk: uuid.UUID) -> StreamingHttpResponse:
     member = await stream_member(request, project)
-    await sync_to_async(queries.run)(member, pk)
+    await briefly(queries.run)(member, pk)
 
     async def may() -> bool:
-        return bool(await sync_to_async(membership)(member.account, project))
+        return bool(await briefly(membership)(member.account, project))
 
     return event_stream(request, pk, may)

@@ -10,6 +10,20 @@ const HEIGHT = 190;
 /** @param {any} svg @param {string} name @returns {any[]} the fields of that name of a crowd's stretches */
 const fields = (svg, name) => all(`[name=c${svg.dataset.crowd}-${name}]`);
 
+/** Fields that only some kinds of stretches have: each row tells its kind, each curve those in it. */
+const tellKinds = () => {
+  for (const curve of all("table.curve")) {
+    const kinds = all("tbody tr", curve).map((row) => (row.dataset.kind = one("select", row).value));
+    curve.dataset.kinds = [...new Set(kinds)].join(" ");
+  }
+};
+for (const name of ["input", "change"]) {
+  document.addEventListener(name, (event) => near(event, "table.curve") && tellKinds());
+}
+document.addEventListener("htmx:after:swap", tellKinds);
+addEventListener("load", tellKinds);
+tellKinds();
+
 /** What the figures say of each stretch. @param {any} svg */
 const stretches = (svg) => {
   const [kinds, to, seconds, steps, points] = ["stretch", "to", "seconds", "steps", "points"].map((name) =>

@@ -46,6 +46,14 @@ const press = (event) => {
   target.click();
 };
 
+// keys stand back while letters are typed; a class, since a rule about “has a focused field” makes the browser look at
+// the style of the whole page whenever anything of it changes
+for (const name of ["focusin", "focusout"]) {
+  document.addEventListener(name, (event) => {
+    document.body.classList.toggle("is-typing", name === "focusin" && isTyping(event));
+  });
+}
+
 document.addEventListener("keydown", (event) => {
   const isOpen = Boolean(one("dialog[open]"));
   if (event.ctrlKey && event.key.toLowerCase() === "k") {
