@@ -13,15 +13,15 @@ def signed_in() -> Iterator[tuple[Any, str]]:
     """A page of 1280×800 of ada's, and the address that all pages begin with. Inside `own_database`."""
     import uvicorn
     from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
-    from django.core.asgi import get_asgi_application
     from playwright.sync_api import sync_playwright
 
     from dynamikos.cli.commands.shots import CHROMIUM, QUIET
+    from dynamikos.web.asgi import application
 
     bound = socket.socket()
     bound.bind(("127.0.0.1", 0))
     base = f"http://127.0.0.1:{bound.getsockname()[1]}"
-    config = uvicorn.Config(ASGIStaticFilesHandler(get_asgi_application()), log_level="error", lifespan="off")
+    config = uvicorn.Config(ASGIStaticFilesHandler(application), log_level="error", lifespan="off")
     server = uvicorn.Server(config)
     thread = threading.Thread(target=server.run, kwargs={"sockets": [bound]}, daemon=True)
     thread.start()

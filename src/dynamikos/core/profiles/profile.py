@@ -147,18 +147,23 @@ def users_at(stretches: Sequence[Stretch], time_s: float) -> int:
     return int(level_at(stretches, time_s) + 0.5)
 
 
-def users_by_second(stretches: Sequence[Stretch], times_s: Sequence[float]) -> list[int]:
-    """As `users_at`, for many instants in order, in one walk along the curve."""
-    curve, at, made = segments(stretches), 0, []
+def levels_at(stretches: Sequence[Stretch], times_s: Sequence[float]) -> list[float]:
+    """As `level_at`, for many instants in order, in one walk along the curve."""
+    curve, at, made = segments(stretches), 0, list[float]()
     for time_s in times_s:
         while at < len(curve) and curve[at].end <= time_s:
             at += 1
         if time_s < 0 or at == len(curve):
-            made.append(0)
+            made.append(0.0)
             continue
         begin, end, low, high = curve[at]
-        made.append(int(low + (high - low) * (time_s - begin) / (end - begin) + 0.5))
+        made.append(low + (high - low) * (time_s - begin) / (end - begin))
     return made
+
+
+def users_by_second(stretches: Sequence[Stretch], times_s: Sequence[float]) -> list[int]:
+    """As `users_at`, for many instants in order."""
+    return [int(level + 0.5) for level in levels_at(stretches, times_s)]
 
 
 def share_of(total: int, shard: int, shards: int) -> int:

@@ -16,7 +16,7 @@ from dynamikos.core.plans.follows import follows as what_follows
 from dynamikos.core.plans.model import PLAN
 from dynamikos.core.plans.preflight import unchecked
 from dynamikos.core.probes import wants
-from dynamikos.core.profiles import highest, level_at, segments, spans
+from dynamikos.core.profiles import highest, levels_at, segments, spans
 from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import deal_of
@@ -285,7 +285,9 @@ def drawing(
         layers.append((ink, "M" + "L".join(f"{x} {y}" for x, y in [*top_edge, *bottom]) + "Z"))
     begin, end = measured_s
     step = next((each for each in (10, 30, 60, 120, 300, 600, 1800, 3600, 7200, 36_000) if total / each <= 9), 86_400)
-    ends = [place(crowd.starts_s + end, level_at(crowd.profile, end - 1e-9)) for _, end in spans(crowd.profile)]
+    at_end = [end for _, end in spans(crowd.profile)]
+    heights = levels_at(crowd.profile, [max(0.0, end - 1e-9) for end in at_end])
+    ends = [place(crowd.starts_s + end, level) for end, level in zip(at_end, heights, strict=True)]
     return Drawing(
         line=line,
         area=line + f"L{first[0]} {top + height}Z",
