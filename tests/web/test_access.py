@@ -95,6 +95,7 @@ TABLE = {
     "run": ("get", "reader"),
     "run-tables": ("get", "reader"),
     "run-headline": ("get", "reader"),
+    "compare-runs": ("get", "reader"),
     "run-shot": ("get", "reader"),
     "run-kept": ("get", "reader"),
     "run-about": ("post", "engineer"),

@@ -11,7 +11,6 @@ import numpy as np
 import pyarrow.parquet as pq
 from django.db import OperationalError, connection, transaction
 from django.urls import reverse
-from django.utils import timezone
 from django.utils.html import escape
 from msgspec import to_builtins
 from msgspec.structs import replace
@@ -21,8 +20,6 @@ from dynamikos.core.analysis.capacity import Level, capacity
 from dynamikos.core.frozen import FrozenRun, canonical, every_series
 from dynamikos.core.objectives import Objective
 from dynamikos.core.probes import Host, Probe
-from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
-from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Watching
 from dynamikos.engine.probing import ProbeSecond
 from dynamikos.fleet.coordinator.noticing import Noticing
@@ -32,9 +29,10 @@ from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.revisions import token
-from dynamikos.web.runs import actions, analysis, anew, measures, queries
-from dynamikos.web.runs.models import MeasureMinute, ProbeTry, Reading, Remark, Report, Run, Shard
+from dynamikos.web.runs import analysis, anew, measures, queries
+from dynamikos.web.runs.models import MeasureMinute, ProbeTry, Reading, Remark, Run
 from dynamikos.web.streams.models import Message
+from tests.web.performed import begun, ended, reported
 from tests.web.support import PageCase, Sample
 from tests.web.test_runs import generator
 
@@ -50,34 +48,16 @@ class Watched(PageCase):
     def setUpTestData(cls) -> None:
         cls.sample = Sample()
         generator()
-        run = actions.start(cls.sample.member, cls.sample.plan)
         probes = (Probe(probe="target", name="Servers", openmetrics="http://127.0.0.1:9/metrics"),
                   Probe(probe="machine", host=Host()))  # fmt: skip
-        frozen = queries.frozen(run)
-        short = replace(frozen.journey, opening=(), rounds=frozen.journey.rounds[:3], closing=())
-        frozen = replace(frozen, plan=replace(frozen.plan, probes=probes), journeys={short.journey: short},
-                         measured=(10.0, SECONDS))  # fmt: skip
+        run, frozen = begun(cls.sample, SECONDS, probes)
         cls.inputs = frozen
-        run.frozen, run.state, run.begins_at = canonical(frozen), "running", timezone.now()
-        run.save()
-        cls.shard = Shard.objects.create(run=run, number=0, generator_name="g", state="running")
         draw = np.random.default_rng(5)
-        series = every_series(frozen)
-        steps = [each for each in series if each.level == "step"]
-        cls.step = steps[1]
-        reports = []
-        for second in range(SECONDS):
-            parts = []
-            for each in series:
-                slow = 40 if each.step == cls.step.step and GUST[0] <= second < GUST[1] else 1
-                values = [int(v * slow) for v in draw.lognormal(10, 0.3, 6)]
-                hist = Histogram.of(values).to_bytes()
-                squares = str(sum(v * v for v in values))
-                parts.append(SeriesSecond(no=each.no, n=6, sum_us=sum(values), squares=squares, hist=hist))
-            reports.append(Report(shard=cls.shard, second=second, body=encode(ShardSecond(
-                shard=0, second=second, users={"thinking": 20}, answered=18, sent=18, series=parts, health=Health(),
-                last=second == SECONDS - 1))))  # fmt: skip
-        Report.objects.bulk_create(reports)
+        cls.step = [each for each in every_series(frozen) if each.level == "step"][1]
+        cls.shard = reported(
+            run, frozen, SECONDS, lambda each, at: 40 if each.step == cls.step.step and GUST[0] <= at < GUST[1] else 1,
+            draw,
+        )  # fmt: skip
         probed = Probed(run, frozen)
         for second in range(SECONDS):
             stuck = 1.0 if GUST[0] - 2 <= second < GUST[1] - 2 else 0.0
@@ -90,10 +70,7 @@ class Watched(PageCase):
                 told = ProbeSecond(probe="target", second=second, values=values, units=units)
             probed.told.put(told)
             write(probed)
-        RunWatch(run).look(may_judge_lost=False)
-        Run.objects.filter(pk=run.pk).update(
-            state="ended", ended="finished", ended_at=timezone.now(), outcome={"ended": "finished", "exit_code": 0}
-        )
+        ended(run)
         cls.run_pk = run.pk
 
     def found(self) -> Run:

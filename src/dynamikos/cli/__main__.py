@@ -13,6 +13,7 @@ COMMANDS = {
     "change": "Make changes of a journey in its text form.",
     "rehearse": "Rehearse a journey of a project: one user, one round, all shown.",
     "suspects": "Find what moved with a step's time in a window of a run.",
+    "compare": "Say whether one run, or set of runs, is worse than another.",
     "strands": "Find the values a server issues and a client sends back.",
     "target": "Run the practice target (the stand-in observatory) alone.",
     "generator": "Run a generator that waits for work.",

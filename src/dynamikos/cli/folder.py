@@ -15,21 +15,27 @@ import pyarrow.parquet as pq
 from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Found, Measured, Trace
 from dynamikos.core.analysis.suspects import Suspect, suspects
+from dynamikos.core.comparison import OneRun
+from dynamikos.core.comparison.side import COMPARED, Cells, Key
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.frozen import FrozenRun, Series
+from dynamikos.core.forms import Unfit
+from dynamikos.core.frozen import FrozenRun, Series, canonical, every_series
+from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.probes.shots import Shot
 from dynamikos.core.reports import KeptExchange, SeriesSecond
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, as_json
 
-RUN, SECONDS, PROBES, KEPT = "run.json", "seconds.parquet", "probes.parquet", "kept.jsonl"
+RUN, INPUTS, SECONDS, PROBES, KEPT = (
+    "run.json", "inputs.json", "seconds.parquet", "probes.parquet", "kept.jsonl",
+)  # fmt: skip
 SHOTS = "shots"
 SECOND_COLUMNS = pa.schema(
     [
         ("second", pa.int32()), ("level", pa.string()), ("row", pa.string()), ("journey", pa.string()),
         ("step", pa.string()), ("request", pa.string()), ("passed", pa.int64()), ("failed", pa.int64()),
         ("sum_us", pa.int64()), ("squares_us2", pa.string()), ("p50_ms", pa.float64()), ("p95_ms", pa.float64()),
-        ("p99_ms", pa.float64()), ("bytes_in", pa.int64()), ("users", pa.int32()),
+        ("p99_ms", pa.float64()), ("bytes_in", pa.int64()), ("users", pa.int32()), ("times", pa.binary()),
     ]
 )  # fmt: skip
 PROBE_COLUMNS = pa.schema(
@@ -67,7 +73,7 @@ def second_table(result: Result) -> pa.Table:
                 second, each.level, each.row, each.journey, each.step, each.request, part.n,
                 sum(part.failed.values()), part.sum_us, part.squares,
                 *(None if value is None else value / 1000 for value in values), part.bytes_in,
-                int(result.users[second]) if second < len(result.users) else 0,
+                int(result.users[second]) if second < len(result.users) else 0, part.hist,
             )  # fmt: skip
             for name, value in zip(columns, told, strict=True):
                 columns[name].append(value)
@@ -88,6 +94,7 @@ def write(folder: Path, result: Result) -> None:
     """Raises OSError where it can't be written."""
     folder.mkdir(parents=True, exist_ok=True)
     (folder / RUN).write_bytes(as_json(result.frozen, result.outcome, result.findings, result.capacity))
+    (folder / INPUTS).write_bytes(canonical(result.frozen))
     pq.write_table(second_table(result), folder / SECONDS)
     pq.write_table(probe_table(result.measures), folder / PROBES)
     with (folder / KEPT).open("wb") as file:
@@ -99,6 +106,35 @@ def write(folder: Path, result: Result) -> None:
     for second, shot in pictures:
         page = re.sub(r"[^A-Za-z0-9]+", "-", shot.page).strip("-") or "page"
         (folder / SHOTS / f"{second:06}-{page[:60]}.jpg").write_bytes(shot.jpeg)
+
+
+def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
+    """A run that was kept, as it is compared, and what it was made of. Raises DynamikosError for what is no such
+    folder, or one of an earlier day, which lacks what is needed.
+    """
+    try:
+        told = orjson.loads((folder / RUN).read_bytes())
+        frozen = FROZEN.read((folder / INPUTS).read_bytes())
+        columns = ["second", "level", "journey", "step", "request", "passed", "failed", "sum_us", "times"]
+        seconds = pq.read_table(folder / SECONDS, columns=columns).to_pydict()
+    except (OSError, ValueError, pa.ArrowException, Unfit) as problem:
+        raise DynamikosError(
+            f"{folder} is no result folder of ./dynamikos run --keep that can be compared: {problem}"
+        ) from problem
+    begin, end = int(told["measured_from_s"]), int(told["measured_to_s"])
+    end = min(end, max(seconds["second"], default=-1) + 1)
+    names: dict[Key, str] = {
+        (each.level, each.journey, each.step, each.request): each.name for each in every_series(frozen)
+    }
+    cells: dict[Key, Cells] = {}
+    rows = zip(*(seconds[name] for name in columns), strict=True)
+    for second, level, journey, step, request, passed, failed, sum_us, times in rows:
+        if level in COMPARED and begin <= second < end:
+            key: Key = level, journey, step, request
+            cells.setdefault(key, Cells(end - begin)).add(second - begin, passed, failed, sum_us, times)
+    lines = {key: each.line(names.get(key, key[2])) for key, each in cells.items()}
+    doubts, plan = told.get("doubts") or [], frozen.plan
+    return OneRun(folder.name, lines, end - begin, plan.plan, doubts, plan.objectives), frozen
 
 
 def suspects_in(folder: Path, step: str, window: tuple[int, int], threshold: float | None = None) -> list[Suspect]:

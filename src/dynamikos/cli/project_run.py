@@ -1,8 +1,9 @@
 """A run of a plan that a project keeps: started here, performed by the fleet, read from the database."""
 
+import contextlib
 import signal
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -12,8 +13,9 @@ from dynamikos.cli import processes, summary
 from dynamikos.cli.folder import Result
 from dynamikos.cli.state import State
 from dynamikos.core.analysis.suspects import Suspect
+from dynamikos.core.comparison import OneRun
 from dynamikos.core.errors import PlanError
-from dynamikos.core.frozen import every_series
+from dynamikos.core.frozen import FrozenRun, every_series
 from dynamikos.core.plans import Plan
 from dynamikos.core.reports import Frame, SeriesSecond
 from dynamikos.core.verdicts.outcome import OUTCOME
@@ -176,27 +178,42 @@ def result_of(run: "Run") -> Result:
     )  # fmt: skip
 
 
-def suspects_of_run(
-    number: int, project: str | None, step: str, window: tuple[int, int], score: float | None
-) -> list[Suspect]:
-    """Of a step of a project's run, by its number. Raises PlanError."""
+@contextlib.contextmanager
+def a_run(number: int, project: str | None) -> Iterator["Run"]:
+    """A project's run by its number, with the database there meanwhile. Raises PlanError."""
     state = State.open()
     addresses, cluster = processes.database(state)
     try:
         processes.use_django(state, addresses)
-        from dynamikos.web.runs import analysis, queries, reading
         from dynamikos.web.runs.models import Run
 
         found = Run.objects.filter(number=number)
         found = found.filter(project__name=project) if project else found
         if found.count() != 1:
             raise PlanError(f"There are {found.count()} runs {number} here; name the project with --project.")
-        run = found.get()
+        yield found.get()
+    finally:
+        if cluster is not None and "demo" not in state.living():
+            cluster.stop()
+
+
+def one_run(number: int, project: str | None) -> tuple[OneRun, FrozenRun]:
+    """A project's run, as it is compared, and what it was made of. Raises DynamikosError."""
+    with a_run(number, project) as run:
+        from dynamikos.web.runs import comparing, queries
+
+        return comparing.one_run(run), queries.as_run(run, queries.frozen(run))
+
+
+def suspects_of_run(
+    number: int, project: str | None, step: str, window: tuple[int, int], score: float | None
+) -> list[Suspect]:
+    """Of a step of a project's run, by its number. Raises PlanError."""
+    with a_run(number, project) as run:
+        from dynamikos.web.runs import analysis, queries, reading
+
         inputs = queries.as_run(run, queries.frozen(run))
         named = [each for each in reading.shown_series(inputs) if each.level == "step" and each.step == step]
         if not named:
             raise PlanError(f"There is no step '{step}' in run {number}.")
         return analysis.suspects_of(run, inputs, [each.no for each in named], window, score)[0]
-    finally:
-        if cluster is not None and "demo" not in state.living():
-            cluster.stop()

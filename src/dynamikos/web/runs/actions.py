@@ -42,6 +42,7 @@ from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership, Project
 from dynamikos.web.runs import measures, queries
+from dynamikos.web.runs.log import differs_from_before
 from dynamikos.web.runs.models import Command, Pile, Remark, Run
 
 WAKE = "dynamikos_coordinator"
@@ -134,6 +135,7 @@ def start(
         frozen = freeze(inputs, run=str(made.pk), seed=core.drawn_seed(), cap_per_s=cap, checked=True, trial=trial)
         made.frozen = canonical(frozen)
         made.sha256 = digest(made.frozen)
+        made.differs = differs_from_before(plan, frozen)
         made.save(force_insert=True)
         Pile.objects.bulk_create(
             Pile(run=made, name=name, rows=rows, endless=endless)

@@ -419,3 +419,27 @@ def laid_over(step: Trace, measure: Trace, window: tuple[int, int]) -> tuple[str
 
     span = max(1, high - low)
     return one(step), one(measure), OVER_WIDTH * (begin - low) / span, OVER_WIDTH * (end - low) / span
+
+
+@dataclass(frozen=True, slots=True)
+class Between:
+    """An interval on a line of 220 with nothing in the middle: its ends, the value, and the band that is tolerated; an
+    end beyond the picture is at its edge.
+    """
+
+    low: float
+    value: float
+    high: float
+    zero: float
+    band: float  # how wide what is tolerated is, from nothing on
+
+
+def between(low: float | None, value: float | None, high: float | None, allowed: float, most: float) -> Between | None:
+    """From −`most` to `most`; None without an interval."""
+    if low is None or value is None or high is None or most <= 0:
+        return None
+
+    def at(change: float) -> float:
+        return round(110 + 106 * min(1.0, max(-1.0, change / most)), 1)
+
+    return Between(at(low), at(value), at(high), at(0.0), round(at(allowed) - at(0.0), 1))

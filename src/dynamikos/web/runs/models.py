@@ -45,6 +45,7 @@ class Run(models.Model):
     tags = models.CharField(max_length=200, blank=True)
     findings = models.JSONField(null=True)  # list of core.findings.Found, once it is over
     capacity = models.JSONField(null=True)  # core.analysis.Capacity, where it had several levels of load
+    differs = models.JSONField(null=True)  # from the run of its plan before, in words; null where there is none
     marks = models.JSONField(default=dict)  # of objectives by interval, while it runs: number → list of Mark
 
     class Meta:

@@ -1,6 +1,5 @@
 """Reading runs: frames for the tape, tables for a window, kept exchanges."""
 
-import json
 import math
 import uuid
 from collections.abc import Iterator, Sequence
@@ -18,10 +17,7 @@ from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import CheckPlace, FrozenRun, Series, every_check, every_series
 from dynamikos.core.frozen.changing import with_changes
 from dynamikos.core.frozen.document import FROZEN
-from dynamikos.core.journeys import write_journey
 from dynamikos.core.objectives import Judgement, Mark
-from dynamikos.core.personas import write_persona
-from dynamikos.core.plans import write_plan
 from dynamikos.core.profiles import spans
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger, Row, unpack_kept
@@ -181,25 +177,6 @@ def capacity(found: Run) -> Capacity | None:
         return msgspec.convert(found.capacity, Capacity) if found.capacity else None
     except msgspec.ValidationError:
         return None
-
-
-def written(inputs: FrozenRun) -> list[tuple[str, str]]:
-    """(title, text) of everything that a run was made of."""
-    made = [("The plan", write_plan(inputs.plan))]
-    made.extend((f"Journey: {each.name}", write_journey(each)) for each in inputs.journeys.values())
-    made.extend((f"Persona: {each.name or key}", write_persona(each)) for key, each in inputs.personas.items())
-    for pile in inputs.data:
-        said = (
-            f"{pile.rows:,} rows of {', '.join(pile.columns)}\n{json.dumps(msgspec.to_builtins(pile.deal), indent=1)}"
-        )
-        made.append((f"Data: {pile.key}", said))
-    made.extend((f"Functions: {name}", source) for name, source in inputs.functions.items())
-    values = "\n".join(f"{name}: {value}" for name, value in inputs.values.items())
-    agreed = "\n".join(str(each) for each in inputs.agreed)
-    made.append(
-        ("Environment", f"{inputs.plan.environment}\n{values}\n\nagreed targets\n{agreed}\n\nseed {inputs.seed}")
-    )
-    return made
 
 
 def remarks(found: Run) -> list[Remark]:

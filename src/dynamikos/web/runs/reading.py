@@ -173,7 +173,7 @@ def strips(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> list[t
     begin = from_s // unit * unit
     width = unit * -(-(to_s - begin) // (unit * STRIPS))
     parts: dict[tuple[int, int], list[SeriesSecond]] = {}
-    told = fine_parts(found, numbers, from_s, to_s) if is_fine else _minutes(found, numbers, from_s, to_s)
+    told = fine_parts(found, numbers, from_s, to_s) if is_fine else minutes(found, numbers, from_s, to_s)
     for second, part in told:
         parts.setdefault(((second - begin) // width, part.no), []).append(part)
     made = []
@@ -185,7 +185,7 @@ def strips(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> list[t
     return made
 
 
-def _minutes(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
+def minutes(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
     """(first second, total) of the minutes that a window touches, and what came since the last whole one."""
     chunks = Chunk.objects.filter(run=found, shard=Chunk.ALL, series__in=numbers)
     chunks = chunks.filter(minute__gte=from_s // 60, minute__lt=-(-to_s // 60))

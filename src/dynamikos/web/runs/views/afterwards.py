@@ -6,6 +6,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.frozen.differing import written
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import actions, anew, queries
@@ -20,7 +21,7 @@ def inputs_page(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Http
     if request.method == "POST":
         made = actions.plan_of(member, found)
         return redirect("plan", member.project_id, made.pk)
-    return render(request, "runs/inputs.html", {"run": found, "parts": queries.written(queries.frozen(found))})
+    return render(request, "runs/inputs.html", {"run": found, "parts": written(queries.frozen(found))})
 
 
 @member_view(post="engineer")

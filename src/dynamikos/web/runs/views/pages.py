@@ -14,7 +14,7 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.reports.frames import Frame
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import drawings, measures, people, queries
+from dynamikos.web.runs import drawings, log, measures, people, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.tables import tables_of
 from dynamikos.web.streams.away import briefly
@@ -28,7 +28,19 @@ TAPE_LABEL = (
 
 @member_view(get="reader")
 def runs(request: HttpRequest, member: Membership) -> HttpResponse:
-    return render(request, "runs/list.html", {"runs": queries.runs(member)[:200]})
+    words, verdict = request.GET.get("q", "")[:200], request.GET.get("verdict", "")
+    only_starred = bool(request.GET.get("starred"))
+    every = queries.runs(member)
+    context = {
+        "every": every.count(),
+        "lines": log.lines(list(log.found(every, words, verdict, only_starred=only_starred)[: log.MOST])),
+        "words": words,
+        "verdict": verdict,
+        "verdicts": list(log.WORDS),
+        "only_starred": only_starred,
+        "is_filtered": bool(words.strip() or verdict in log.WORDS or only_starred),
+    }
+    return render(request, "runs/list.html", context)
 
 
 def _of_tape(objective: Objective) -> bool:

@@ -167,6 +167,20 @@ def in_unit(value: Any, unit: str) -> str:
     return f"{value:.4g} {unit}".strip()
 
 
+@register.simple_tag
+def scaled(value: float | None, times: float, unit: str) -> str:
+    """A compared figure in its unit."""
+    if value is None:
+        return "–"
+    return str(ms(value)) if unit == "ms" else f"{value * times:.3g} {unit}"
+
+
+@register.simple_tag
+def signed(part: float | None, unit: str) -> str:
+    """A change as per cent (or points), with its sign."""
+    return "–" if part is None else f"{100 * part:+.3g} {unit}".strip().replace("-", "−")
+
+
 @register.filter
 def hundredfold(part: float) -> float:
     """A part as per cent."""

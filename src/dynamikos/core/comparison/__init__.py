@@ -1,0 +1,9 @@
+"""Two sides, each a run or a set of runs: what differs, by how much, and what can't be said.
+
+Never reads a run: others gather what is compared. Start reading at `compare`.
+"""
+
+from dynamikos.core.comparison.compare import Comparison, Difference, Word, compare
+from dynamikos.core.comparison.side import Line, OneRun, Wanted, family_of
+
+__all__ = ["Comparison", "Difference", "Line", "OneRun", "Wanted", "Word", "compare", "family_of"]

@@ -1,0 +1,53 @@
+"""Runs of the database as they are compared."""
+
+from collections.abc import Mapping, Sequence
+
+from dynamikos.core.comparison import Line, OneRun
+from dynamikos.core.comparison.side import COMPARED, Cells, Key
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.frozen import FrozenRun, Series
+from dynamikos.web.runs import queries, reading
+from dynamikos.web.runs.models import Run
+
+FINE_S = 900  # runs that are longer are taken by minutes, which are many enough
+
+
+def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:
+    """Raises DynamikosError for one that is not over, or of which nothing came."""
+    inputs = queries.as_run(found, queries.frozen(found)) if inputs is None else inputs
+    if not found.is_over or found.watermark < 0:
+        raise DynamikosError(f"Run {found.number} is not over, or nothing came of it; it can't be compared.")
+    begin, end = int(inputs.measured[0]), min(int(inputs.measured[1]), found.watermark + 1)
+    if end <= begin:
+        raise DynamikosError(f"Run {found.number} ended before its measured part; there is nothing to compare.")
+    asked = {(each.journey, each.step) for each in inputs.plan.objectives if each.level == "request"}
+    series = [each for each in reading.shown_series(inputs) if each.level in COMPARED and _is_asked(each, asked)]
+    unit = 1 if end - begin <= FINE_S else 60
+    begin, end = -(-begin // unit) * unit, end // unit * unit  # whole minutes of the measured part
+    cells = {each.no: Cells(max(1, (end - begin) // unit), unit) for each in series}
+    told = reading.fine_parts if unit == 1 else reading.minutes
+    for second, part in told(found, list(cells), begin, end):
+        at = (second - begin) // unit
+        if 0 <= at < (end - begin) // unit:
+            cells[part.no].add(at, part.n, sum(part.failed.values()), part.sum_us, part.hist)
+    names = queries.names_of_steps(inputs)
+    lines: dict[Key, Line] = {
+        (each.level, each.journey, each.step, each.request): cells[each.no].line(_called(each, names))
+        for each in series
+    }
+    doubts: Sequence[str] = (found.outcome or {}).get("doubts") or []
+    if queries.changes_of(found):
+        doubts = [*doubts, "its load was changed while it ran"]
+    return OneRun(f"run {found.number}", lines, end - begin, inputs.plan.plan, doubts, inputs.plan.objectives)
+
+
+def _called(series: Series, names: Mapping[str, Mapping[str, str]]) -> str:
+    step = names.get(series.journey, {}).get(series.step, series.step)
+    return f"{step} / {series.request}" if series.level == "request" else step
+
+
+def _is_asked(series: Series, asked: set[tuple[str | None, str | None]]) -> bool:
+    """Steps, and those requests that objectives are about."""
+    if series.level == "step":
+        return True
+    return any(journey in (None, series.journey) and step in (None, series.step) for journey, step in asked)
