@@ -27,6 +27,7 @@ Reply = tuple[int, list[tuple[str, str]], bytes]
 KEPT_LOG = 400_000
 LEAD_S = 0.0003  # waking, answering and the socket take about this long
 SLOTS_A_NIGHT, MINUTES_A_SLOT, MINUTES_GIVEN = 40, 15, 6000
+NIGHT_S = 60.0  # after which a slot that was held is over, so that one run after the other can be made
 HTML, JSON = ("content-type", "text/html; charset=utf-8"), ("content-type", "application/json")
 OBJECTS = objects()
 BY_SLUG = {each["slug"]: each for each in OBJECTS}
@@ -45,6 +46,7 @@ class Observatory:
         self.seed = seed
         self.sessions: dict[str, dict[str, Any]] = {}
         self.holds: dict[tuple[str, str], str] = {}
+        self.passing: collections.deque[tuple[float, str, str, int]] = collections.deque()  # when, who, night, slot
         self.booked: dict[str, tuple[str, str, int]] = {}  # reference → e-mail, night, slot
         self.approved: set[str] = set()  # references
         self.roof_keys: dict[str, None] = {}
@@ -334,13 +336,22 @@ class Observatory:
         digits, _, number = slot.partition("-")
         night = f"{digits[:2]}.{digits[2:4]}.{digits[4:]}"
         free = self.slots.get(night, set())
+        self._nights_pass(time.monotonic())
         if (session["email"], night) in self.holds or not number.isdigit() or int(number) not in free:
             return self._wrong(409, "the slot is taken, or you hold one that night already")
         free.discard(int(number))
         hold = f"h-{next(self._serial):06d}"
         self.holds[(session["email"], night)] = hold
+        self.passing.append((time.monotonic(), session["email"], night, int(number)))
         session.update(hold=hold, night=night, slot=number)
         return 201, [JSON], json.dumps({"hold": {"id": hold, "night": night}}).encode()
+
+    def _nights_pass(self, now: float) -> None:
+        """Slots that are over can be held again."""
+        while self.passing and now - self.passing[0][0] > NIGHT_S:
+            _, email, night, number = self.passing.popleft()
+            self.holds.pop((email, night), None)
+            self.slots.setdefault(night, set()).add(number)
 
     def _book(self, form: dict[str, str], headers: dict[str, str]) -> Reply:
         _, session = self._session(headers)

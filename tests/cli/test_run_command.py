@@ -10,6 +10,8 @@ from xml.etree import ElementTree
 
 from click.testing import CliRunner
 
+from dynamikos.cli.commands.compare import command as compare_command
+from dynamikos.cli.commands.report import command as report_command
 from dynamikos.cli.commands.run import command
 from dynamikos.cli.state import State, is_free, wait_for_port
 
@@ -29,7 +31,9 @@ JOURNEY = (
 )
 
 
-class RunFiles(TestCase):
+class Files(TestCase):
+    """A plan of one journey against a practice target, in a folder."""
+
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         port = next(port for port in range(18470, 18600) if is_free(port))
@@ -50,6 +54,8 @@ class RunFiles(TestCase):
     def call(self, *words: str):  # type: ignore[no-untyped-def]
         return CliRunner().invoke(command, [str(self.folder / "p.yaml"), *words])
 
+
+class RunFiles(Files):
     def test_several_rows_and_arrivals_stand_in_the_figures(self) -> None:
         self.write(
             "p.yaml",
@@ -207,7 +213,7 @@ class Ports(TestCase):
 
 class Address(TestCase):
     def call(self, *words: str):  # type: ignore[no-untyped-def]
-        return CliRunner().invoke(command, words)
+        return CliRunner().invoke(asked, words)
 
     def test_one_address_is_loaded_without_a_plan(self) -> None:
         port = next(port for port in range(18470, 18600) if is_free(port))
@@ -235,3 +241,38 @@ class Address(TestCase):
             self.assertIn(wanted, done.output)
         self.assertIn("nothing to run", self.call().output)
         self.assertIn("go with --address", self.call("p.yaml", "--seconds", "5").output)
+
+
+class Folders(Files):
+    """Runs that were kept are compared and told without a database."""
+
+    def kept(self, name: str) -> str:
+        self.write("p.yaml", PLAN.replace("seconds: 2}", "seconds: 3}"))
+        folder = str(self.folder / name)
+        done = self.call("--keep", folder)
+        self.assertIn(done.exit_code, (0, 1, 3), done.output)
+        return folder
+
+    def test_compared_and_told_and_what_is_no_folder(self) -> None:
+        one, other = self.kept("one"), self.kept("other")
+        done = CliRunner().invoke(compare_command, [one, other, "--json"])
+        found = json.loads(done.output)
+        self.assertEqual((done.exit_code, found["exit_code"]), (3, 3))  # three seconds are too short to say anything
+        self.assertEqual({each["measure"] for each in found["measures"]}, {"mean"})  # what the objective is about
+        self.assertEqual(found["inputs_differ"], [])
+        told = json.loads((Path(one) / "run.json").read_text())
+        ping = next(each for each in told["rows"] if each["level"] == "step")
+        self.assertAlmostEqual(found["measures"][0]["a"], ping["mean_ms"], delta=0.001 * ping["mean_ms"])
+        page = self.folder / "r.html"
+        done = CliRunner().invoke(report_command, [one, "--html", str(page), "--markdown", str(self.folder / "r.md")])
+        self.assertEqual(done.exit_code, 0, done.output)
+        self.assertIn("mean of Ping" if "mean of Ping" in page.read_text() else "mean of all steps", page.read_text())
+        self.assertIn("## What this can't say", (self.folder / "r.md").read_text())
+        for asked, words in (
+            (compare_command, [one, "nowhere"]), (compare_command, [one, ","]),
+            (compare_command, [str(self.folder), one]), (report_command, ["nowhere"]), (report_command, [str(self.folder)]),
+        ):  # fmt: skip
+            with self.subTest(words):
+                done = CliRunner().invoke(asked, words)
+                self.assertEqual(done.exit_code, 2)
+                self.assertIn("could not", done.output)

@@ -96,6 +96,8 @@ TABLE = {
     "run-tables": ("get", "reader"),
     "run-headline": ("get", "reader"),
     "compare-runs": ("get", "reader"),
+    "run-baseline": ("post", "engineer"),
+    "run-report": ("get", "reader"),
     "run-shot": ("get", "reader"),
     "run-kept": ("get", "reader"),
     "run-about": ("post", "engineer"),
@@ -234,7 +236,7 @@ class Access(TestCase):
             there = sample.environment.targets.get().pk
             arguments["target"] = there if name == "stop-target" else 1_000_000
         if "form>" in pattern:
-            arguments["form"] = "csv"
+            arguments["form"] = "html" if name == "run-report" else "csv"
         if "number>" in pattern:
             arguments["number"] = self.kept.pk
         return reverse(name, kwargs=arguments)

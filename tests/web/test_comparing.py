@@ -12,8 +12,8 @@ from dynamikos.core.objectives import Objective
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
 from dynamikos.web.projects.revisions import token
-from dynamikos.web.runs import comparing, log
-from dynamikos.web.runs.models import Run
+from dynamikos.web.runs import baselines, comparing, log
+from dynamikos.web.runs.models import Baseline, Run
 from tests.web.performed import begun, ended, reported
 from tests.web.support import PageCase, Sample
 from tests.web.test_runs import generator
@@ -21,7 +21,7 @@ from tests.web.test_runs import generator
 SECONDS = 190
 
 
-class Compared(PageCase):
+class Two(PageCase):
     """Run 1, and run 2 with one of its three steps half as slow again and an objective more."""
 
     one: Run
@@ -48,6 +48,8 @@ class Compared(PageCase):
     def page(self, **given: object):  # type: ignore[no-untyped-def]
         return self.client.get(reverse("compare-runs", args=[self.sample.project.pk]), given)
 
+
+class Compared(Two):
     def test_the_step_that_was_slowed_is_named_and_no_other(self) -> None:
         page = self.page(run=[self.one.pk, self.two.pk])
         found = page.context["found"]
@@ -105,6 +107,22 @@ class Compared(PageCase):
         self.assertEqual(len(self.client.get(address, {"verdict": "missed"}).context["lines"]), 0)
         self.assertEqual(len(self.client.get(address, {"starred": "1"}).context["lines"]), 0)
 
+    def test_a_report_has_the_figures_of_the_page_and_is_one_file(self) -> None:
+        rows = [{"level": "step", "name": "Find a slot", "step": "s", "count": 20_000, "p95_ms": 123.0}]
+        outcome = {"ended": "finished", "exit_code": 0, "rows": rows, "from_s": 10.0, "to_s": 190.0}
+        Run.objects.filter(pk=self.two.pk).update(outcome=outcome, findings=[])
+        for form, kind in (("html", "text/html"), ("md", "text/markdown")):
+            answer = self.client.get(reverse("run-report", args=[self.sample.project.pk, self.two.pk, form]))
+            self.assertIn(kind, answer["Content-Type"])
+            self.assertIn("attachment", answer["Content-Disposition"])
+            for said in ("123 ms", "the run before it", "p99 of all steps ≤ 900 ms: new", "Find a slot"):
+                self.assertContains(answer, said)
+        other = reverse("run-report", args=[self.sample.project.pk, self.two.pk, "exe"])
+        self.assertEqual(self.client.get(other).status_code, 404)
+        Run.objects.filter(pk=self.one.pk).update(state="running")
+        early = self.client.get(reverse("run-report", args=[self.sample.project.pk, self.one.pk, "html"]))
+        self.assertContains(early, "nothing to tell yet", status_code=422)
+
     def test_key_figures_of_a_line(self) -> None:
         rows = [
             {"level": "request", "count": 80, "failures": 2, "per_s": 8.0},
@@ -123,3 +141,55 @@ class Compared(PageCase):
         core = plans.content(self.sample.plan)
         frozen = comparing.queries.frozen(self.one)
         self.assertIsNone(log.differs_from_before(self.sample.plan, replace(frozen, plan=core)))
+
+
+class Baselines(Two):
+    """Accepting one: who, when and why, bounds of it, and what can be none."""
+
+    def accept(self, run: Run, **typed: object):  # type: ignore[no-untyped-def]
+        return self.client.post(reverse("run-baseline", args=[self.sample.project.pk, run.pk]), typed)
+
+    def valid(self, run: Run) -> None:
+        rows = [
+            {"level": "step", "journey": "evening-booking", "step": self.step, "name": "S", "p95_ms": 100.0},
+            {"level": "step", "journey": "evening-booking", "step": "other", "name": "O", "p95_ms": None},
+        ]
+        outcome = {"ended": "finished", "exit_code": 0, "rows": rows}
+        Run.objects.filter(pk=run.pk).update(outcome=outcome)
+
+    def test_bounds_become_objectives_that_name_it_and_a_later_one_replaces_them(self) -> None:
+        self.valid(self.one)
+        self.accept(self.one, why="as it was in production", warn="1.1", fail="1.5")
+        found = {each.objective: each for each in plans.content(type(self.sample.plan).objects.get()).objectives}
+        warn, fail = found[f"baseline-1-warn-{self.step}"], found[f"baseline-1-fail-{self.step}"]
+        self.assertEqual((warn.limit, warn.then, fail.limit, fail.then), (110, "warn", 150, "fail"))
+        self.assertIn("more", found)
+        page = self.client.get(reverse("run", args=[self.sample.project.pk, self.two.pk]))
+        self.assertContains(page, "as it was in production")
+        self.assertContains(page, "Compare with it")
+        self.valid(self.two)
+        self.accept(self.two, fail="2")
+        keys = [each.objective for each in plans.content(type(self.sample.plan).objects.get()).objectives]
+        self.assertEqual([key for key in keys if key.startswith("baseline")], [f"baseline-2-fail-{self.step}"])
+
+    def test_what_can_be_none_says_why_and_what_was_typed_stays(self) -> None:
+        Run.objects.filter(pk=self.one.pk).update(outcome={"exit_code": 3})
+        self.assertContains(self.accept(self.one, why="Mine"), "is not valid", status_code=422)
+        self.assertContains(self.accept(self.one, why="Mine"), "Mine", status_code=422)
+        self.valid(self.one)
+        self.assertContains(self.accept(self.one, warn="2", fail="1.5"), "turn them round", status_code=422)
+        self.assertContains(self.accept(self.one, warn="a lot"), "a lot", status_code=422)
+        Run.objects.filter(pk=self.one.pk).update(is_trial=True)
+        self.assertContains(self.accept(self.one), "is a trial", status_code=422)
+        self.assertFalse(Baseline.objects.exists())
+
+    def test_a_baseline_whose_run_was_deleted_counts_no_more(self) -> None:
+        for run in (self.one, self.two):
+            self.valid(run)
+            self.accept(run)
+        plan = self.sample.plan.pk
+        self.assertEqual([each.number for each in baselines.current(plan).runs.all()], [2])  # type: ignore[union-attr]
+        self.two.delete()
+        self.assertEqual([each.number for each in baselines.current(plan).runs.all()], [1])  # type: ignore[union-attr]
+        self.one.delete()
+        self.assertIsNone(baselines.current(plan))

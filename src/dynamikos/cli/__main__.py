@@ -14,6 +14,7 @@ COMMANDS = {
     "rehearse": "Rehearse a journey of a project: one user, one round, all shown.",
     "suspects": "Find what moved with a step's time in a window of a run.",
     "compare": "Say whether one run, or set of runs, is worse than another.",
+    "report": "Tell a run in one file: HTML, PDF or Markdown.",
     "strands": "Find the values a server issues and a client sends back.",
     "target": "Run the practice target (the stand-in observatory) alone.",
     "generator": "Run a generator that waits for work.",

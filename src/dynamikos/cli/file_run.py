@@ -2,6 +2,7 @@
 
 import asyncio
 import dataclasses
+import datetime
 import signal
 import subprocess
 import sys
@@ -58,6 +59,7 @@ def perform(
 ) -> tuple[Outcome, Result]:
     """Runs `frozen` to its end (Ctrl-C once stops gently, twice at once), concludes and looks what is to be noticed."""
     probes = Probes(frozen)
+    began = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
     try:
         outcome, sink = uvloop.run(_perform(frozen, rows, secrets, tell, probes))
     finally:
@@ -77,7 +79,7 @@ def perform(
             parts.setdefault(part.no, {})[message.second] = part
     noticed, capacity = findings(evidence, marks), capacity_of(evidence)
     return outcome, Result(
-        frozen, outcome, noticed, capacity, series, parts, evidence.users, measures, sink.kept, probes.shots
+        frozen, outcome, noticed, capacity, series, parts, evidence.users, measures, sink.kept, probes.shots, began
     )
 
 

@@ -24,10 +24,13 @@ from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.probes.shots import Shot
 from dynamikos.core.reports import KeptExchange, SeriesSecond
 from dynamikos.core.statistics import Histogram
+from dynamikos.core.telling import Report, report_of
+from dynamikos.core.telling.model import lanes_of
 from dynamikos.core.verdicts import Outcome, as_json
+from dynamikos.core.verdicts.outcome import OUTCOME
 
-RUN, INPUTS, SECONDS, PROBES, KEPT = (
-    "run.json", "inputs.json", "seconds.parquet", "probes.parquet", "kept.jsonl",
+RUN, OUTCOME_FILE, INPUTS, SECONDS, PROBES, KEPT = (
+    "run.json", "outcome.json", "inputs.json", "seconds.parquet", "probes.parquet", "kept.jsonl",
 )  # fmt: skip
 SHOTS = "shots"
 SECOND_COLUMNS = pa.schema(
@@ -60,6 +63,7 @@ class Result:
     measures: Sequence[Measured]
     kept: Iterable[KeptExchange]
     shots: Sequence[tuple[int, Shot]] = ()
+    began: str = ""  # ISO 8601, UTC
 
 
 def second_table(result: Result) -> pa.Table:
@@ -95,6 +99,11 @@ def write(folder: Path, result: Result) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     (folder / RUN).write_bytes(as_json(result.frozen, result.outcome, result.findings, result.capacity))
     (folder / INPUTS).write_bytes(canonical(result.frozen))
+    whole = {
+        "began": result.began, "outcome": OUTCOME.plain(result.outcome),
+        "findings": msgspec.to_builtins(list(result.findings)), "capacity": msgspec.to_builtins(result.capacity),
+    }  # fmt: skip
+    (folder / OUTCOME_FILE).write_bytes(orjson.dumps(whole))
     pq.write_table(second_table(result), folder / SECONDS)
     pq.write_table(probe_table(result.measures), folder / PROBES)
     with (folder / KEPT).open("wb") as file:
@@ -135,6 +144,50 @@ def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
     lines = {key: each.line(names.get(key, key[2])) for key, each in cells.items()}
     doubts, plan = told.get("doubts") or [], frozen.plan
     return OneRun(folder.name, lines, end - begin, plan.plan, doubts, plan.objectives), frozen
+
+
+def report(folder: Path) -> Report:
+    """What a run that was kept is told as. Raises DynamikosError for what is no such folder, or one of another day."""
+    try:
+        told = orjson.loads((folder / OUTCOME_FILE).read_bytes())
+        frozen = FROZEN.read((folder / INPUTS).read_bytes())
+        outcome = OUTCOME.of(told["outcome"])
+        findings = msgspec.convert(told["findings"], list[Found])
+        capacity = msgspec.convert(told["capacity"], Capacity | None)
+        columns = ["second", "level", "passed", "failed", "times", "users"]
+        rows = pq.read_table(folder / SECONDS, columns=columns).to_pydict()
+        probes = pq.read_table(folder / PROBES).to_pydict()
+    except (OSError, ValueError, KeyError, pa.ArrowException, Unfit, msgspec.ValidationError) as problem:
+        raise DynamikosError(f"{folder} is no result folder of ./dynamikos run --keep: {problem}") from problem
+    seconds = max(rows["second"], default=-1) + 1
+    users, passed, failed = (np.zeros(seconds) for _ in range(3))
+    times: dict[int, list[bytes]] = {}
+    for second, level, n, wrong, body, there in zip(*(rows[name] for name in columns), strict=True):
+        users[second] = there
+        if level == "request":
+            passed[second] += n
+            failed[second] += wrong
+        if level == "step" and n:
+            times.setdefault(second, []).append(body)
+    percentiles = {name: np.full(seconds, np.nan) for name in ("p95", "p50")}
+    for second, bodies in times.items():
+        both = Histogram.joined(bodies).percentiles_us(95, 50)
+        for line, value in zip(percentiles.values(), both, strict=True):
+            line[second] = (value or 0) / 1000
+    lanes = lanes_of(users, passed, failed, percentiles, _measures(probes, seconds), None)
+    return report_of(
+        frozen, outcome, lanes, run=folder.name, when=told["began"], findings=findings, capacity=capacity
+    )  # fmt: skip
+
+
+def _measures(probes: Mapping[str, list[Any]], seconds: int) -> list[Measured]:
+    made: dict[str, Measured] = {}
+    for second, probe, measure, unit, value in zip(*(probes[name] for name in PROBE_COLUMNS.names), strict=True):
+        if measure not in made:
+            made[measure] = Measured(measure, unit, np.full(seconds, np.nan), probe, False)
+        if second < seconds:
+            made[measure].trace[second] = value
+    return list(made.values())
 
 
 def suspects_in(folder: Path, step: str, window: tuple[int, int], threshold: float | None = None) -> list[Suspect]:

@@ -175,6 +175,7 @@ def result_of(run: "Run") -> Result:
     return Result(
         frozen, OUTCOME.of(run.outcome), noticed, capacity, series, parts, analysis.users_of(run),
         analysis.measured(run, frozen), kept,
+        began=run.begins_at.isoformat(timespec="seconds") if run.begins_at else "",
     )  # fmt: skip
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from dynamikos.core.plans import Crowd, CrowdRow, Plan
 from dynamikos.core.plans.crowds import turns_of
 from dynamikos.core.plans.follows import weighed
+from dynamikos.core.plans.saying import says, unit_of
 from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, Users
 
 INKS = 6  # tones and forms of figures that rows have, in turn
@@ -96,30 +97,3 @@ def _hundred(percents: Iterable[float], inks: Iterable[int]) -> list[int]:
     for at in order[: max(0, round(sum(percent for percent, _ in parts)) - sum(floors))]:
         floors[at] += 1
     return [ink for count, (_, ink) in zip(floors, parts, strict=True) for _ in range(count)]
-
-
-def unit_of(crowd: Crowd) -> str:
-    """What its curve counts."""
-    if isinstance(crowd.load, Arrivals):
-        return f"arrivals a {crowd.load.per}"
-    if isinstance(crowd.load, Held):
-        return f"rounds a {crowd.load.per}"
-    return "users"
-
-
-def says(crowd: Crowd) -> str:
-    """Its load in a sentence."""
-    load = crowd.load
-    paced = ""
-    if load.pacing_s:
-        paced = f", a round every {'–'.join(f'{each:g}' for each in load.pacing_s)} s"
-    if isinstance(load, UserRounds):
-        return f"{load.users:,} users perform {load.rounds:,} rounds each{paced}."
-    if isinstance(load, Arrivals):
-        how = "evenly" if load.spread == "even" else "at random (Poisson)"
-        return f"New users arrive {how}; above {load.ceiling:,} at once they are turned away."
-    if isinstance(load, Held):
-        how = "evenly" if load.spread == "even" else "at random (Poisson)"
-        return f"Rounds are begun {how}, by at most {load.ceiling:,} users."
-    leave = {"step": "", "round": "; those taken away finish their round", "now": "; those taken away leave at once"}
-    return f"So many users are there as the curve says{paced}{leave[load.leaving]}."

@@ -46,13 +46,13 @@ def suggestions(found: LoadPlan, source: str, factor: float) -> list[Objective]:
         has.add((named, step))
         key = key_from(f"p95 {step}", taken)
         taken.add(key)
-        made.append(Objective(objective=key, measure="p95", step=step, journey=named, limit=_up(measured_ms * factor)))
+        made.append(Objective(objective=key, measure="p95", step=step, journey=named, limit=up(measured_ms * factor)))
     if not made:
         raise DynamikosError("Nothing to suggest: every step it measured has such an objective, or none was measured.")
     return made
 
 
-def _up(value: float) -> float:
+def up(value: float) -> float:
     """To two digits, upwards."""
     unit = 10.0 ** (math.floor(math.log10(value)) - 1)
     return float(f"{math.ceil(value / unit - 1e-9) * unit:.10g}")

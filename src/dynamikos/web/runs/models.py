@@ -253,6 +253,16 @@ class ProbeTry(models.Model):
     at = models.DateTimeField(auto_now_add=True)
 
 
+class Baseline(models.Model):
+    """Runs that those of a plan are held against; the newest of a plan counts."""
+
+    plan = models.ForeignKey(LoadPlan, on_delete=models.CASCADE, related_name="baselines")
+    runs = models.ManyToManyField(Run, related_name="baselines")
+    by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)
+    at = models.DateTimeField(auto_now_add=True)
+    why = models.TextField(blank=True)
+
+
 class Shot(models.Model):
     """What a browser saw of a page at a second of a run, with the figures of that look (ms; layout shift has none)."""
 

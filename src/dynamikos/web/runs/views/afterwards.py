@@ -9,7 +9,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen.differing import written
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import actions, anew, queries
+from dynamikos.web.runs import actions, anew, baselines, queries
 from dynamikos.web.runs.views.pages import show
 from dynamikos.web.ui.numbers import number
 
@@ -41,6 +41,21 @@ def take_measures(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Ht
         actions.take_measures(member, queries.run(member, pk), request.POST.get("name", ""), text, shift)
     except DynamikosError as wrong:
         return show(request, member, pk, "measures", wrong)
+    return redirect("run", member.project_id, pk)
+
+
+@member_view(post="engineer")
+def accept_baseline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """What the runs of its plan are held against from now on."""
+    found, typed = queries.run(member, pk), request.POST
+    try:
+        factors = [
+            number(typed[name], f"{name} from × its p95", 1, 1000) if typed.get(name) else None
+            for name in ("warn", "fail")
+        ]
+        baselines.accept(member, found, typed.get("why", ""), *factors)
+    except DynamikosError as wrong:
+        return show(request, member, pk, "baseline", wrong)
     return redirect("run", member.project_id, pk)
 
 

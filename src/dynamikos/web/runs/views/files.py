@@ -7,9 +7,10 @@ from typing import Any
 from django.http import Http404, HttpRequest, HttpResponse, StreamingHttpResponse
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.telling import as_html, as_markdown
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import files, queries
+from dynamikos.web.runs import files, queries, telling
 from dynamikos.web.runs.tables import tables_of, window_of
 
 
@@ -51,6 +52,19 @@ def metrics(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     rows = [each for step, below in context["rows"] for each in (step, *below)]
     kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
     return HttpResponse(files.as_openmetrics(found, rows), content_type=kind)
+
+
+@member_view(get="reader")
+def report(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) -> HttpResponse:
+    """The run told in one file: HTML that needs nothing else, or Markdown."""
+    if form not in ("html", "md"):
+        raise Http404
+    found = queries.run(member, pk)
+    told = telling.report(found)
+    kind = "text/html; charset=utf-8" if form == "html" else "text/markdown; charset=utf-8"
+    answer = HttpResponse(as_html(told) if form == "html" else as_markdown(told), content_type=kind)
+    answer["Content-Disposition"] = f'attachment; filename="run-{found.number}-report.{form}"'
+    return answer
 
 
 @member_view(get="reader")

@@ -1,6 +1,7 @@
 """A run and what moves on its page."""
 
 import uuid
+from urllib.parse import urlencode
 
 import msgspec
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
@@ -14,7 +15,7 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.reports.frames import Frame
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import drawings, log, measures, people, queries
+from dynamikos.web.runs import baselines, drawings, log, measures, people, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.tables import tables_of
 from dynamikos.web.streams.away import briefly
@@ -81,6 +82,11 @@ def show(
             "remarks": remarks,
             "findings": found.findings,
             "rejudged": queries.rejudged(found),
+            "baseline": (baseline := baselines.current(found.plan_id)),
+            "against_baseline": urlencode(
+                [("a", each.pk) for each in baseline.runs.all()] + [("b", found.pk)] if baseline is not None else []
+            ),
+            "is_baseline": baseline is not None and found in baseline.runs.all(),
             "capacity": capacity,
             "curve": drawings.throughput(capacity) if capacity is not None else None,
             "form": form,

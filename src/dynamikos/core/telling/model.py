@@ -1,0 +1,158 @@
+"""What a report says, in the order in which it is read."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dynamikos.core.analysis.capacity import Capacity
+from dynamikos.core.analysis.evidence import Found, Measured
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.differing import written
+from dynamikos.core.objectives import Judgement, worst_first
+from dynamikos.core.plans.saying import says
+from dynamikos.core.reports import Row
+from dynamikos.core.verdicts import Outcome
+
+Trace = NDArray[np.float64]
+POINTS, LINES, SERVERS = 400, 6, 4
+FIRST = ("utilization", "largest paint", "processor", "waiting", "memory")
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """Lines over the run's clock in one unit: each with its name and values by second (NaN: none)."""
+
+    title: str
+    unit: str
+    lines: Sequence[tuple[str, Trace]]
+    limit: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """`tested` are sentences; `limits` what the measurement can't say; `rows` the steps, the slowest first."""
+
+    title: str
+    run: str
+    when: str
+    sentence: str
+    word: str
+    objectives: Sequence[Judgement]
+    tested: Sequence[str]
+    changed: Sequence[str]
+    against: str
+    limits: Sequence[str]
+    rows: Sequence[Row]
+    lanes: Sequence[Lane]
+    findings: Sequence[Found]
+    capacity: Capacity | None
+    inputs: Sequence[tuple[str, str]]
+    measured: tuple[float, float]
+    seconds: int
+    remarks: Sequence[tuple[int, str]] = field(default_factory=tuple)
+
+
+WORDS = {0: "met", 1: "missed", 2: "could not run", 3: "not valid", 4: "stopped"}
+
+
+def report_of(
+    frozen: FrozenRun,
+    outcome: Outcome,
+    lanes: Sequence[Lane],
+    *,
+    run: str,
+    when: str,
+    findings: Sequence[Found] = (),
+    capacity: Capacity | None = None,
+    changed: Sequence[str] = (),
+    against: str = "",
+    remarks: Sequence[tuple[int, str]] = (),
+) -> Report:
+    """A draft, made of what is known; `changed` since the run or baseline that `against` names."""
+    seconds = max((len(values) for lane in lanes for _, values in lane.lines), default=0)
+    steps = [each for each in outcome.rows if each.level == "step" and each.count]
+    return Report(
+        title=frozen.plan.name,
+        run=run,
+        when=when,
+        sentence=outcome.sentence,
+        word=WORDS.get(outcome.exit_code, ""),
+        objectives=worst_first(outcome.judgements),
+        tested=list(_tested(frozen, outcome, seconds)),
+        changed=list(changed),
+        against=against,
+        limits=list(_limits(frozen, outcome)),
+        rows=sorted(steps, key=lambda each: -(each.p95_ms or each.max_ms or 0.0)),
+        lanes=lanes,
+        findings=findings,
+        capacity=capacity,
+        inputs=written(frozen),
+        measured=(outcome.from_s, min(outcome.to_s, float(seconds))),
+        seconds=seconds,
+        remarks=remarks,
+    )
+
+
+def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[no-untyped-def]
+    journeys = {key: each.name for key, each in frozen.journeys.items()}
+    for crowd in frozen.crowds:
+        rows = [
+            f"{row.share:g} % {row.name or journeys.get(row.journey, row.journey)}"
+            + (f" as {frozen.personas[row.persona].name or row.persona}" if row.persona in frozen.personas else "")
+            for row in crowd.rows
+        ]
+        yield f"{crowd.name or 'Visitors'}: {says(crowd)} Of them: {', '.join(rows)}."
+    yield (
+        f"At most {outcome.peak_users:,} of {outcome.planned_peak:,} planned users were there at once; the run took"
+        f" {seconds:,} s, of which second {outcome.from_s:g} to {outcome.to_s:g} was measured."
+    )
+    sent = f"{outcome.sent:,} requests were sent, {outcome.answered:,} answered, {outcome.failed:,} failed."
+    rounds = f"{outcome.rounds_passed:,} rounds passed and {outcome.rounds_failed:,} failed in the measured part."
+    yield f"{sent} {rounds}"
+    targets = ", ".join(sorted({f"{each.scheme}://{each.host}:{each.port}" for each in frozen.agreed}))
+    yield f"Against the environment {frozen.plan.environment}" + (f" ({targets})." if targets else ".")
+    for pile in frozen.data:
+        yield f"Test data {pile.key}: {pile.rows:,} rows of {', '.join(pile.columns)}."
+    if outcome.changes:
+        yield f"Changed by hand while it ran: {'; '.join(outcome.changes)}."
+
+
+def _limits(frozen: FrozenRun, outcome: Outcome):  # type: ignore[no-untyped-def]
+    yield from outcome.doubts
+    few = [each.name for each in outcome.rows if each.level == "step" and each.count and each.p99_ms is None]
+    if few:
+        names = ", ".join(dict.fromkeys(few))
+        yield f"Too few samples for a 99th percentile: {names}."
+    if not frozen.plan.probes:
+        yield "No probe read the servers, so it can't be said what they were busy with."
+    yield "It is one run: how much it would differ if it were repeated, only repetitions tell."
+
+
+def lanes_of(
+    users: Trace,
+    passed: Trace,
+    failed: Trace,
+    percentiles: Mapping[str, Trace],
+    measures: Sequence[Measured],
+    limit_ms: float | None,
+) -> list[Lane]:
+    """Of a report: users, exchanges, response times (ms), failures, and those of the servers that tell most."""
+    made = [
+        Lane("Users", "", [("there", users)]),
+        Lane("Exchanges", "/s", [("answered", passed)]),
+        Lane("Response time of steps", "ms", list(percentiles.items()), limit_ms),
+        Lane("Failures", "/s", [("failed", failed)]),
+    ]
+    groups: dict[tuple[str, str], list[tuple[str, Trace]]] = {}
+    for each in measures:
+        base, _, labels = each.name.partition("{")
+        groups.setdefault((base, each.unit), []).append((labels.rstrip("}").partition("=")[2].strip('"'), each.trace))
+
+    def place(title: str) -> int:
+        return next((at for at, word in enumerate(FIRST) if word in title), len(FIRST))
+
+    chosen = sorted(groups, key=lambda key: place(key[0]))[:SERVERS]
+    made.extend(Lane(base.replace("_", " "), unit, groups[base, unit][:LINES]) for base, unit in chosen)
+    return made

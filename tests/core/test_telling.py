@@ -1,0 +1,153 @@
+"""A report: everything in one file, figures as they are, nothing that could be run, and what can't be said."""
+
+import re
+from unittest import TestCase
+from xml.etree import ElementTree
+
+import numpy as np
+from msgspec.structs import replace
+
+from dynamikos.core.analysis.evidence import Found, Measured
+from dynamikos.core.journeys import parse_journey
+from dynamikos.core.objectives import Judgement, Mark
+from dynamikos.core.plans import Plan
+from dynamikos.core.profiles import Stretch
+from dynamikos.core.reports import Row
+from dynamikos.core.telling import as_html, as_markdown, report_of
+from dynamikos.core.telling.drawing import drawn
+from dynamikos.core.telling.model import Lane, Report, lanes_of
+from dynamikos.core.verdicts import Outcome
+from dynamikos.engine.testing import frozen_of_one
+
+JOURNEY = parse_journey(
+    "form: 1\njourney: j\nname: Evening <b>booking</b>\nrounds:\n  - step: s\n    name: S\n    requests:\n"
+    '      - {request: r, address: "http://127.0.0.1:9/"}\n'
+)
+
+
+def outcome(**more: object) -> Outcome:
+    rows = [
+        Row(
+            level="step",
+            step="a",
+            name="Fast",
+            count=1200,
+            per_s=20.0,
+            mean_ms=12.0,
+            p50_ms=11.0,
+            p95_ms=20.5,
+            max_ms=90,
+        ),
+        Row(
+            level="step", step="b", name="Slow | wide", count=1000, failures=3, per_s=16.0, p95_ms=1450.0, p99_ms=2000.0
+        ),
+        Row(level="step", step="c", name="Never", count=0),
+        Row(level="request", step="a", request="r", name="r", count=9),
+    ]
+    marks = (Mark(from_s=10, to_s=20, word="missed", value=500.0), Mark(from_s=20, to_s=30, word="met", value=1.0))
+    judged = [
+        Judgement(objective="m", word="met", value=20.5, limit=100, sentence="p95 of Fast ≤ 100 ms", samples=1200),
+        Judgement(objective="x", word="missed", value=1450, limit=400, sentence="p95 of Slow ≤ 400 ms", marks=marks),
+    ]
+    given = {
+        "ended": "finished",
+        "rows": rows,
+        "judgements": judged,
+        "from_s": 10.0,
+        "to_s": 60.0,
+        "exit_code": 1,
+        **more,
+    }
+    return Outcome(**given)  # type: ignore[arg-type]
+
+
+def told(**more: object) -> Report:
+    plan = Plan(
+        form=2, plan="p", name='<script>alert("x")</script>', journey="j", environment="e",
+        profile=(Stretch(stretch="climb", to=20, seconds=60),),
+    )  # fmt: skip
+    frozen = replace(frozen_of_one(plan, JOURNEY, run="r", seed=1), secret_names=("secrets.word",))
+    users = np.arange(61.0)
+    measured = [
+        Measured('target: busy{of="a"}', "%", np.full(61, 40.0), "target", False),
+        Measured("target: utilization", "%", np.full(61, 80.0), "target", False),
+    ]
+    lanes = lanes_of(users, users * 2, users * 0, {"p95": users * 10, "p50": users}, measured, 400)
+    found = [
+        Found(rule="r", about="target", sentence="It stood still.", means="So.", try_="Look.", evidence={"p95": "2 s"})
+    ]
+    given = {"run": "run 7", "when": "2026-11-29", "findings": found, "changed": ["engine 1 → 2"], "against": "run 6"}
+    return report_of(frozen, outcome(), lanes, **{**given, **more})  # type: ignore[arg-type]
+
+
+class Page(TestCase):
+    def test_it_asks_for_nothing_and_runs_nothing(self) -> None:
+        page = as_html(told())
+        self.assertIn("default-src 'none'", page)
+        self.assertNotIn("<script", page)
+        self.assertIn("&lt;script&gt;", page)
+        self.assertEqual(re.findall(r"(?:src|href)=|url\(|@import", page), [])
+        self.assertNotIn("<b>booking</b>", page)
+
+    def test_figures_and_order_are_those_of_the_run(self) -> None:
+        report = told()
+        self.assertEqual([each.name for each in report.rows], ["Slow | wide", "Fast"])
+        self.assertEqual([each.objective for each in report.objectives], ["x", "m"])
+        for page in (as_html(report), as_markdown(report)):
+            for figure in ("1.45 s", "20.5 ms", "400 ms", "engine 1 → 2", "It stood still."):
+                self.assertIn(figure, page)
+            self.assertLess(page.index("Slow | wide".replace("|", "\\|") if page[0] == "#" else "Slow | wide"),
+                            page.index("Fast", page.index("slowest first")))  # fmt: skip
+        self.assertIn("1,200", as_html(report))
+        self.assertIn("10 s beyond the limit", as_html(report))
+
+    def test_what_it_can_not_say(self) -> None:
+        report = told()
+        self.assertIn("Too few samples for a 99th percentile: Fast.", report.limits)
+        self.assertTrue(any("only repetitions tell" in each for each in report.limits))
+        self.assertTrue(any("No probe read the servers" in each for each in report.limits))
+
+    def test_markdown_tables_keep_their_columns(self) -> None:
+        tables = [line for line in as_markdown(told()).splitlines() if line.startswith("| ")]
+        self.assertTrue(tables)
+        widths = {len(re.split(r"(?<!\\)\|", line)) for line in tables}
+        self.assertEqual(widths, {6, 10})
+
+
+class Drawings(TestCase):
+    def test_lines_are_where_their_values_are_and_gaps_stay(self) -> None:
+        values = np.array([0.0, 10.0, np.nan, 5.0, 10.0])
+        found = drawn(Lane("x", "ms", [("a", values)], limit=20.0), 5, (1, 4))
+        path = found.paths[0][1]
+        self.assertEqual(path.count("M"), 2)
+        self.assertEqual([text for _, text in found.rows], ["0", "10", "20"])
+        points = [tuple(map(float, each.split())) for each in re.split("[ML]", path) if each]
+        self.assertEqual([y for _, y in points], [102.0, 54.0, 78.0, 54.0])
+        self.assertEqual(sorted(x for x, _ in points), [x for x, _ in points])
+        self.assertEqual(found.limit, (6.0, "20 ms"))
+
+    def test_a_long_run_has_few_points_with_the_mean_of_their_seconds(self) -> None:
+        found = drawn(Lane("x", "", [("a", np.arange(36_000.0))]), 36_000, (0, 36_000))
+        self.assertLessEqual(found.paths[0][1].count("L"), 400)
+
+    def test_servers_that_tell_most_come_first_and_measures_alike_share_a_lane(self) -> None:
+        lanes = told().lanes
+        self.assertEqual([each.title for each in lanes[4:]], ["target: utilization", "target: busy"])
+        self.assertEqual([name for name, _ in lanes[5].lines], ["a"])
+
+    def test_every_drawing_is_well_formed(self) -> None:
+        for each in re.findall(r"<svg.*?</svg>", as_html(told()), re.S):
+            ElementTree.fromstring(each)
+
+    def test_an_hour_of_six_hundred_steps_is_a_small_file(self) -> None:
+        draw = np.random.default_rng(1)
+        rows = [Row(level="step", step=f"s{n}", name=f"Step {n}", count=99, p95_ms=float(n)) for n in range(600)]
+        users = draw.uniform(0, 1000, 3600)
+        lanes = lanes_of(users, users, users, {"p95": users, "p50": users}, [], None)
+        frozen = frozen_of_one(
+            Plan(form=2, plan="p", name="P", journey="j", environment="e",
+                 profile=(Stretch(stretch="climb", to=20, seconds=3600),)), JOURNEY,
+        )  # fmt: skip
+        page = as_html(report_of(frozen, outcome(rows=rows), lanes, run="r", when=""))
+        self.assertLess(len(page), 3_000_000)
+        self.assertIn("400 more steps are left out", page)
