@@ -82,8 +82,9 @@ class Fields(BrowserCase):
                 if saves:
                     page.evaluate(FIELDS)  # an answer may have made its part of the page anew
                     typed.append((key, kind, type_into(key, kind, name)))
-                    page.wait_for_timeout(500)
-                    if name in REFUSED:  # said, and there after a reload all the same
+                    if name in REFUSED:
+                        page.wait_for_timeout(500)  # until it was sent
+                        # said, and there after a reload all the same
                         page.wait_for_selector(".notification.is-danger")
                     # the page is still open: leaving it keeps nothing yet
                     elif not self.there(page, key, typed[-1][2]):
@@ -97,8 +98,8 @@ class Fields(BrowserCase):
         self.assertEqual(self.pool.submit(work, self.page).result(600), [])
 
     def there(self, page: Any, key: str, shown: str) -> bool:
-        """Whether the server has it, asked apart from the page; a starved machine gets two seconds more."""
-        for _ in range(25):
+        """Whether the server has it within a second, asked apart from the page; a starved machine gets two more."""
+        for _ in range(30):
             if any(now == shown.strip() or (now and same_number(now, shown)) for now in page.evaluate(KEPT, key)):
                 return True
             page.wait_for_timeout(100)

@@ -213,7 +213,7 @@ class Ports(TestCase):
 
 class Address(TestCase):
     def call(self, *words: str):  # type: ignore[no-untyped-def]
-        return CliRunner().invoke(asked, words)
+        return CliRunner().invoke(command, words)
 
     def test_one_address_is_loaded_without_a_plan(self) -> None:
         port = next(port for port in range(18470, 18600) if is_free(port))
@@ -270,7 +270,8 @@ class Folders(Files):
         self.assertIn("## What this can't say", (self.folder / "r.md").read_text())
         for asked, words in (
             (compare_command, [one, "nowhere"]), (compare_command, [one, ","]),
-            (compare_command, [str(self.folder), one]), (report_command, ["nowhere"]), (report_command, [str(self.folder)]),
+            (compare_command, [str(self.folder), one]), (report_command, ["nowhere"]),
+            (report_command, [str(self.folder)]),
         ):  # fmt: skip
             with self.subTest(words):
                 done = CliRunner().invoke(asked, words)

@@ -86,7 +86,7 @@ class ProcessCase(TransactionTestCase):
     def spawn(self, name: str, *command: str, **environment: str) -> subprocess.Popen[bytes]:
         log = open(f"{os.environ['DYNAMIKOS_STATE_FOLDER']}/log/test-{name}.log", "ab")  # noqa: SIM115  (lives as long as the child)
         self.addCleanup(log.close)
-        made = {**os.environ, "DATABASE_URL": self.owner_url, **environment}
+        made = {**os.environ, "DATABASE_URL": self.owner_url, "DYNAMIKOS_POOL": "0", **environment}
         self.children[name] = subprocess.Popen(
             [sys.executable, "-m", *command], env=made, stdout=log, stderr=log, stdin=subprocess.DEVNULL
         )

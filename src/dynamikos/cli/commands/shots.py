@@ -21,14 +21,12 @@ VIEWS = (
     "journeys",
     "ladder",
     "request",
-    "text",
     "item",
     "functions",
     "rehearsal",
     "strands",
     "recording",
     "data",
-    "load",
     "plan",
     "crowd",
     "persona",
@@ -37,6 +35,7 @@ VIEWS = (
     "tape",
     "noticed",
     "user",
+    "compared",
     "settings",
 )
 
@@ -90,7 +89,6 @@ def _open(page: Any, view: str) -> str:
     """Goes to a view; why there is none to take a picture of yet, else nothing."""
     place = {
         "data": "Data",
-        "load": "Load",
         "plan": "Load",
         "crowd": "Load",
         "persona": "Load",
@@ -99,10 +97,11 @@ def _open(page: Any, view: str) -> str:
         "tape": "Runs",
         "noticed": "Runs",
         "user": "Runs",
+        "compared": "Runs",
         "settings": "Settings",
     }.get(view, "Journeys")
     page.click(f".spine a[data-name={place}]")
-    if view in ("ladder", "request", "text", "item", "functions"):
+    if view in ("ladder", "request", "item", "functions"):
         page.click("tbody a[data-command='Open Evening booking']")
         if view == "request":
             page.click("#ladder a[data-at*='post-hold']")
@@ -111,8 +110,6 @@ def _open(page: Any, view: str) -> str:
             page.wait_for_selector("#panel select[name=how]")
         if view == "functions":
             page.click("a[data-command='Python functions']")
-        if view == "text":
-            page.click("text=Text form")
     elif view == "strands":
         page.click("tbody a[data-command='Open Evening, as recorded']")
         page.click("a[data-command='Strands']")
@@ -150,6 +147,13 @@ def _open(page: Any, view: str) -> str:
         if not page.locator("#log tr:has-text('followed')").count():
             return "nobody was followed in the last run; follow a user while it runs"
         page.locator("#log tr:has-text('followed') a[href*='/users/']").first.click()
+    elif view == "compared":
+        if page.locator("[name=run]").count() < 2:
+            return "there are no two runs yet; start them from a load plan first"
+        page.locator("[name=run]").nth(0).check()
+        page.locator("[name=run]").nth(1).check()
+        page.click("button:has-text('Compare')")
+        page.wait_for_selector("table.differences")
     elif view in ("tape", "noticed"):
         if not page.locator("tbody a").count():
             return "there is no run yet; start one from a load plan first"

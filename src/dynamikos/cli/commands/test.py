@@ -98,14 +98,16 @@ def django(labels: list[str], environment: dict[str, str], count: Count, *, para
     count.failed += wrong
 
 
-def side_by_side(*parts: list[str], databases: bool = False) -> Callable[[dict[str, str], Count], None]:
+def side_by_side(*parts: list[str], databases: bool = False, pool: int = 0) -> Callable[[dict[str, str], Count], None]:
     """A stage of parts that need nothing of each other, one process each; with `databases` each has a server of its
-    own, the first one that of the stage, which is started again when a test stops it.
+    own, the first one that of the stage, which is started again when a test stops it. `pool`: so many connections are
+    kept, as the web process does it.
     """
 
     def stage(environment: dict[str, str], count: Count) -> None:
-        with ThreadPoolExecutor(len(parts)) as pool:
-            counts = list(pool.map(lambda part: counted(part, environment), parts))
+        environment = {**environment, "DYNAMIKOS_POOL": str(pool)}
+        with ThreadPoolExecutor(len(parts)) as threads:
+            counts = list(threads.map(lambda part: counted(part, environment), parts))
         for each in counts:
             count.passed += each.passed
             count.failed += each.failed
@@ -148,7 +150,9 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
         databases=True,
     ),
     "browser": side_by_side(
-        *lanes("tests/browser", ("test_story",), ("test_crowds", "test_watching", "test_noticeboard")), databases=True
+        *lanes("tests/browser", ("test_story",), ("test_crowds", "test_watching", "test_noticeboard")),
+        databases=True,
+        pool=8,
     ),
 }
 LIMITS_S = {"static": 90, "core": 120, "web": 150, "processes": 360, "browser": 400}
