@@ -1,10 +1,12 @@
 """Watching a run while something goes wrong on the server, and reading afterwards what it was."""
 
+import contextlib
 import urllib.request
 from typing import Any
 
 from django.urls import reverse
 from msgspec.structs import replace
+from playwright.sync_api import Error
 
 from dynamikos.core.objectives import Objective
 from dynamikos.core.profiles import Stretch
@@ -78,7 +80,7 @@ class Watching(BrowserCase):
             page.select_option("[name=probe-kind] >> nth=1", "browser")
             typed(page, "probe-address", "{{ env.observatory }}/", 1)
             page.wait_for_selector("[name=probe-address] >> nth=2")
-            typed(page, "probe-every", "5", 1)
+            typed(page, "probe-every", "15", 1)
 
         def started(page: Any) -> None:
             page.click("button:has-text('Start run')")
@@ -94,7 +96,7 @@ class Watching(BrowserCase):
         self.do(lambda page: tried(page, "td:has-text('observatory_disk_flushing')"))
         self.do(eyes)
         until(lambda: [each.every_s for each in queries.content(LoadPlan.objects.get(pk=sample.plan.pk)).probes][1:]
-              == [5.0], 60)  # fmt: skip
+              == [15.0], 60)  # fmt: skip
         self.do(started)
         run = until(lambda: Run.objects.filter(watermark__gte=2).first(), 60)
         self.weather(f"gust?at={18 - (run.watermark + 1)}&for=5")
@@ -162,8 +164,11 @@ class Watching(BrowserCase):
             page.select_option("#more-lanes", index=1)
             page.wait_for_selector(f"[data-measure] >> nth={lanes - 2}", state="attached")
             # a kept exchange opens where the eye is; what was judged is judged anew beside it
-            page.locator("a[data-opens^=k]").first.click()
-            page.wait_for_selector("tr.closer .kept h2")
+            for patience in (10_000, 20_000, 60_000):  # the tables may come once more for the window, and shut it
+                page.locator("a[data-opens^=k]").first.click()
+                with contextlib.suppress(Error):
+                    page.wait_for_selector("tr.closer .kept h2", timeout=patience)
+                    break
             page.click("tr.closer button:has-text('Close')")
             page.click("button:has-text('Judge anew')")
             page.wait_for_selector("h2:has-text('Judged anew')")
