@@ -1,6 +1,9 @@
 """Probes on the run's clock, in virtual time: what they tell when, gaps, targets that were not agreed to."""
 
 import asyncio
+import subprocess
+import sys
+from collections.abc import Callable
 from unittest import TestCase
 
 import uvloop
@@ -63,7 +66,7 @@ class Clocked(TestCase):
 
 class Real(TestCase):
     def test_agreed_targets_only_and_this_machine(self) -> None:
-        async def program() -> tuple[list[str], dict[str, float]]:
+        async def program(end: Callable[[], None]) -> tuple[list[str], dict[str, float]]:
             clock = RealClock()
             network = RealNetwork((parse_target("http://127.0.0.1:9"),))
             problems = []
@@ -74,12 +77,15 @@ class Real(TestCase):
                 except Exception as problem:
                     problems.append(str(problem))
             machine = source_of(Probe(probe="m", host=Host(processes=("python",))), {}, network, clock)
+            asyncio.get_running_loop().call_later(0.5, end)  # what one had taken is not taken away from the others
             found = await try_once(machine, clock, 1)
             await network.aclose()
             clock.close()
             return problems, {each.name: value for each, value in found.items()}
 
-        problems, values = uvloop.run(program())
+        child = subprocess.Popen([sys.executable, "-c", "while True: pass"])
+        self.addCleanup(child.wait)
+        problems, values = uvloop.run(program(child.kill))
         self.assertEqual(len(problems), 3)
         self.assertIn("not an agreed target", problems[0])
         self.assertIn("not an agreed target", problems[1])

@@ -88,7 +88,7 @@ class Before(ProcessCase):
         first = next(each.to_s for each in outcome.judgements[0].marks if each.word == "missed")
         self.assertLessEqual(outcome.stopped_s - (first + 2), 3 + 1)  # the last second of a shard is begun, not over
         page = queries.judgements(
-            run, queries.frozen(run), queries.window(run, queries.frozen(run), 0, 60), 60, is_measured=True
+            run, queries.frozen(run), queries.window(run, queries.frozen(run), 0, 60), 0, 60, is_measured=True
         )
         self.assertEqual(page[0].word, "missed")
 

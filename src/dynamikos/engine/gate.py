@@ -64,7 +64,9 @@ class Gate(Listener):
         try:
             if not host or not 0 < port < 65536:
                 raise Failure("not-agreed", f"'{target[:80]}' is not host:port")
-            streams = await self._open(("https", host, port))
+            # a socket of a page without TLS comes this way, too
+            is_plain = any(each.covers("http", host.lower().rstrip("."), port) for each in self._agreed)
+            streams = await self._open(("http" if is_plain else "https", host, port))
         except Failure as failure:
             writer.write(simple_answer("502 Bad Gateway", failure.detail))
             await writer.drain()

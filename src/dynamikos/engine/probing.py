@@ -84,8 +84,9 @@ class Machine:
         self.longest_s = _longest(probe)
         self.shots: list[Shot] = []
         self._before: dict[str, float] = {}
+        self._spent: dict[str, float] = {}  # by a process's command; and what each process had taken at the last look
+        self._each: dict[str, dict[tuple[int, float], float]] = {}
         self._at = 0.0
-        self._processes: list[psutil.Process] = []
 
     async def read(self) -> dict[Measured, float]:
         now = self._clock.now()
@@ -117,12 +118,23 @@ class Machine:
         if net is not None:
             made |= {"network in": net.bytes_recv, "network out": net.bytes_sent}
         for part in self._host.processes:
-            found = 0.0
-            for process in psutil.process_iter(["cmdline", "cpu_times"]):
-                if part in " ".join(process.info["cmdline"] or ()) and process.info["cpu_times"]:
-                    found += process.info["cpu_times"].user + process.info["cpu_times"].system
-            made[f"processor of {part}"] = found
+            made[f"processor of {part}"] = self._processes(part)
         return made
+
+    def _processes(self, part: str) -> float:
+        """Seconds of processor that processes of that command took since the first look; one that ends takes nothing
+        away.
+        """
+        spent, before = self._spent.get(part, 0.0), self._each.get(part)
+        now: dict[tuple[int, float], float] = {}
+        for process in psutil.process_iter(["cmdline", "cpu_times", "pid", "create_time"]):
+            if part in " ".join(process.info["cmdline"] or ()) and process.info["cpu_times"]:
+                times = process.info["cpu_times"]
+                now[process.info["pid"], process.info["create_time"]] = times.user + times.system
+        if before is not None:
+            spent += sum(max(0.0, took - before.get(key, 0.0)) for key, took in now.items())
+        self._each[part], self._spent[part] = now, spent
+        return spent
 
     async def aclose(self) -> None:
         """Nothing is held."""

@@ -150,7 +150,7 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
         databases=True,
     ),
     "browser": side_by_side(
-        *lanes("tests/browser", ("test_story",), ("test_crowds", "test_watching", "test_noticeboard")),
+        *lanes("tests/browser", ("test_story", "test_eyes"), ("test_crowds", "test_watching", "test_noticeboard")),
         databases=True,
         pool=8,
     ),

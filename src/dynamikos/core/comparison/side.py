@@ -69,7 +69,7 @@ class Line:
         if measure == "mean":
             found = ratio(self.sum_us, self.passed, self.unit_s)
         else:
-            found = percentile(self.times, float(measure[1:]), self.unit_s) if len(self.times) else None
+            found = percentile(self.times, float(measure[1:]), self.unit_s, self.whole) if len(self.times) else None
         if found is None:
             return None
         return Certain(found.value / 1000, None if found.error is None else found.error / 1000, found.freedom, found.n)

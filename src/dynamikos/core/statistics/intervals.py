@@ -67,14 +67,17 @@ def ratio(sums: Trace, counts: Trace, unit_s: float = 1.0) -> Certain | None:
     return Certain(value, error, batches - 1, int(n))
 
 
-def percentile(times: Sequence[Histogram], percent: float, unit_s: float = 1.0) -> Certain | None:
+def percentile(
+    times: Sequence[Histogram], percent: float, unit_s: float = 1.0, whole: Histogram | None = None
+) -> Certain | None:
     """A percentile in µs of histograms of parts of `unit_s` each: the share of values at most that, with its interval
     by `ratio`, inverted through all of them (means of batches' percentiles are biased). The error is half of what lies
-    between its two ends.
+    between its two ends. `whole` is all of them added up, where that is known.
     """
-    whole = Histogram()
-    for each in times:
-        whole.merge(each)
+    if whole is None:
+        whole = Histogram()
+        for each in times:
+            whole.merge(each)
     value = whole.percentile_us(percent)
     if value is None:
         return None

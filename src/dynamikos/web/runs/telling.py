@@ -1,7 +1,10 @@
 """A run as it is told in a report."""
 
+import msgspec
 import numpy as np
 
+from dynamikos.core.analysis.capacity import Capacity
+from dynamikos.core.analysis.evidence import Found
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen.differing import differing
@@ -21,7 +24,7 @@ def report(found: Run) -> Report:
     except Unfit as problem:
         raise DynamikosError(f"The verdict of run {found.number} can't be read: {problem}.") from problem
     inputs = queries.as_run(found, queries.frozen(found))
-    noticed, capacity = analysis.look(found)
+    noticed, capacity = _noticed(found)
     changed, against = _changed(found)
     return report_of(
         inputs,
@@ -35,6 +38,16 @@ def report(found: Run) -> Report:
         against=against,
         remarks=[(each.second, each.text) for each in queries.remarks(found)],
     )
+
+
+def _noticed(found: Run) -> tuple[list[Found], Capacity | None]:
+    """As it was noticed when it was over; looked for now where that is still to come or can't be read."""
+    try:
+        if found.findings is not None:
+            return msgspec.convert(found.findings, list[Found]), queries.capacity(found)
+    except msgspec.ValidationError:
+        pass
+    return analysis.look(found)
 
 
 def lanes(found: Run):  # type: ignore[no-untyped-def]
