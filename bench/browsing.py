@@ -15,7 +15,7 @@ def signed_in() -> Iterator[tuple[Any, str]]:
     from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
     from playwright.sync_api import sync_playwright
 
-    from dynamikos.cli.commands.shots import CHROMIUM, QUIET
+    from dynamikos.engine.chromium import unseen
     from dynamikos.web.asgi import application
 
     bound = socket.socket()
@@ -28,7 +28,7 @@ def signed_in() -> Iterator[tuple[Any, str]]:
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "1"
     try:
         with sync_playwright() as play:
-            browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+            browser = play.chromium.launch(**unseen())
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             page.goto(base + "/")
             page.fill("#id_username", "ada")

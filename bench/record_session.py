@@ -10,7 +10,7 @@ from pathlib import Path
 
 from playwright.sync_api import sync_playwright
 
-from dynamikos.cli.commands.shots import CHROMIUM, QUIET
+from dynamikos.engine.chromium import unseen
 from observatory.people import observer
 
 TARGET = "http://127.0.0.1:8470"
@@ -20,7 +20,7 @@ EXAMPLES = Path(__file__).resolve().parents[1] / "examples"
 def record(number: int, out: Path, term: str, click: tuple[int, int], slot: int) -> None:
     email, password, _, constellation, night = observer(number)
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        browser = play.chromium.launch(**unseen())
         context = browser.new_context(record_har_path=str(out), record_har_content="embed")
         page = context.new_page()
         page.goto(TARGET + "/")

@@ -13,9 +13,9 @@ from msgspec.structs import replace
 
 from bench.apps import App
 from bench.apps.base import Served
-from dynamikos.cli.commands.shots import CHROMIUM, QUIET
 from dynamikos.core.exchanges import Exchange, Recording, read_har, write_har
 from dynamikos.core.plans import parse_target
+from dynamikos.engine.chromium import unseen
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
@@ -45,7 +45,7 @@ def visit(app: App, base: str, number: int, **context: Any) -> None:
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        browser = play.chromium.launch(**unseen())
         place = browser.new_context(**context)
         place.route(lambda url: not url.startswith(base), lambda route: route.abort())  # nothing beyond this machine
         try:

@@ -13,7 +13,7 @@ from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
 from django.core.asgi import get_asgi_application
 from playwright.sync_api import sync_playwright
 
-from dynamikos.cli.commands.shots import CHROMIUM, QUIET
+from dynamikos.engine.chromium import unseen
 from tests.processes.support import ProcessCase
 
 T = TypeVar("T")
@@ -83,7 +83,7 @@ class BrowserCase(ProcessCase):
 
     def _open(self) -> None:
         self.playwright = sync_playwright().start()
-        self.browser = self.playwright.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        self.browser = self.playwright.chromium.launch(**unseen())
         self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
         self.page.set_default_timeout(90_000)
         self.page.on("pageerror", lambda error: self.trouble.append(str(error)))

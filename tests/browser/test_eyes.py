@@ -1,6 +1,7 @@
 """A real browser that looks at pages: what it measures, where it does not go, what becomes of it when it is lost."""
 
 import asyncio
+import contextlib
 import signal
 import subprocess
 import sys
@@ -13,12 +14,22 @@ from unittest import TestCase
 import psutil
 import pyarrow.parquet as pq
 from aiohttp import web
+from django.utils import timezone
 
+from dynamikos.cli.state import wait_for_port
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.plans import Way, parse_target
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.journeys import parse_journey
+from dynamikos.core.plans import Plan, Way, parse_target
 from dynamikos.core.probes import Measured, Probe
+from dynamikos.core.profiles import Stretch
+from dynamikos.engine.probing import ProbeSecond
+from dynamikos.engine.testing import frozen_of_one
 from dynamikos.engine.watching import Watcher
-from tests.processes.support import free_port
+from dynamikos.fleet import probing as prober
+from dynamikos.fleet.probing import Probed
+from dynamikos.web.runs.models import Run
+from tests.processes.support import PATIENCE_S, free_port, until
 
 LATE_S = 0.3
 PAGE = """<!doctype html><title>Sky</title><style>#late {{ height: 0 }} h1 {{ font-size: 60px }}</style>
@@ -120,8 +131,9 @@ class Eyes(TestCase):
         async def work(watcher: Watcher, asked: list[str]) -> None:
             await watcher.read()
             for child in psutil.Process().children(recursive=True):
-                if "chromium" in child.name():
-                    child.send_signal(signal.SIGKILL)
+                with contextlib.suppress(psutil.NoSuchProcess):
+                    if "chromium" in child.name():
+                        child.send_signal(signal.SIGKILL)
             found: dict[Measured, float] = {}
             for _ in range(3):
                 try:
@@ -132,6 +144,63 @@ class Eyes(TestCase):
             self.assertTrue(found)
 
         self.watched(("/sky",), work)
+
+
+class Apart(TestCase):
+    """Browsers in a process of their own, as the prober has them."""
+
+    def setUp(self) -> None:
+        port = free_port()
+        target = subprocess.Popen([sys.executable, "-m", "observatory", "--port", str(port)])
+        self.addCleanup(target.wait)
+        self.addCleanup(target.terminate)
+        self.assertTrue(wait_for_port(port, PATIENCE_S))
+        self.base = f"http://127.0.0.1:{port}"
+
+    def frozen(self, path: str, every_s: float) -> FrozenRun:
+        """A run whose only probe is a browser that opens a page."""
+        journey = parse_journey(
+            "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n"
+            f'      - {{request: r, address: "{self.base}/"}}\n'
+        )
+        plan = Plan(
+            form=2,
+            plan="p",
+            name="P",
+            journey="j",
+            environment="e",
+            profile=(Stretch(stretch="climb", to=1, seconds=60),),
+            probes=(Probe(probe="eyes", browser=(self.base + path,), every_s=every_s),),
+        )
+        return frozen_of_one(plan, journey, agreed=(parse_target(self.base),))
+
+    def test_a_process_that_is_lost_is_said_and_another_tells_on(self) -> None:
+        probed = Probed(Run(begins_at=timezone.now()), self.frozen("/", 2))
+
+        def told() -> list[ProbeSecond]:
+            def more() -> bool:
+                prober._watch(probed, frozenset())
+                return not probed.told.empty()
+
+            until(more)
+            return [probed.told.get() for _ in range(probed.told.qsize())]
+
+        try:
+            self.assertEqual({each.problem for each in told()}, {""})
+            assert probed.apart is not None
+            probed.apart._process.kill()
+            probed.apart._process.wait()
+            self.assertEqual(told()[-1].problem, "its process was lost, and is started again")
+            self.assertIn('load{page="/"}', told()[-1].values)
+        finally:
+            if probed.apart is not None:
+                probed.apart.end()
+
+    def test_a_look_of_somebody_who_tries_tells_what_it_saw_or_why_not(self) -> None:
+        found = prober._look(self.frozen("/", 1), frozenset())
+        self.assertIn('largest paint{page="/"}', str(found["values"]))
+        found = prober._look(self.frozen("/nowhere", 1), frozenset())
+        self.assertEqual(found, {"problem": "/nowhere: it answered with status 404"})
 
 
 class FromFiles(TestCase):

@@ -6,7 +6,6 @@ Largest Contentful Paint, Layout Instability), from the begin of the navigation 
 
 import asyncio
 import contextlib
-import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -18,19 +17,11 @@ from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.core.probes import Measured, Probe
 from dynamikos.core.probes.shots import Shot, shifted
 from dynamikos.core.values import bind
+from dynamikos.engine.chromium import CHROMIUM, unseen
 from dynamikos.engine.gate import Gate
 
-CHROMIUM = "/usr/bin/chromium"
-QUIET = (
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-    "--disable-domain-reliability",
-    "--force-webrtc-ip-handling-policy=disable_non_proxied_udp",
-)
+# for what a page may send without asking its proxy
+BY_THE_GATE = "--force-webrtc-ip-handling-policy=disable_non_proxied_udp"
 WIDTH, HEIGHT, QUALITY = 1280, 800, 55
 SETTLES_MS = 400  # after which what was painted last has been told
 FIGURES = """async (settles) => {
@@ -103,10 +94,7 @@ class Watcher:
         try:
             self._play = await async_playwright().start()
             self._browser = await self._play.chromium.launch(
-                executable_path=CHROMIUM,
-                args=list(QUIET),
-                chromium_sandbox=os.geteuid() != 0,
-                proxy={"server": f"http://127.0.0.1:{port}", "bypass": "<-loopback>"},
+                **unseen(BY_THE_GATE), proxy={"server": f"http://127.0.0.1:{port}", "bypass": "<-loopback>"}
             )
         except (Error, OSError) as problem:
             await self.aclose()

@@ -9,21 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from dynamikos.core.errors import DynamikosError
-
-CHROMIUM = "/usr/bin/chromium"
-QUIET = (
-    "--no-first-run",
-    "--no-default-browser-check",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-    "--disable-default-apps",
-    "--disable-quic",
-    "--disable-client-side-phishing-detection",
-    "--disable-domain-reliability",
-    "--metrics-recording-only",
-    "--disable-features=OptimizationHints,MediaRouter,Translate,AutofillServerCommunication,CertificateTransparencyComponentUpdater",
-)
+from dynamikos.engine.chromium import CHROMIUM, QUIET, may_have_sandbox
 
 
 def has_screen(environ: Mapping[str, str]) -> bool:
@@ -59,7 +45,7 @@ class Browser:
             "--proxy-bypass-list=<-loopback>",
             f"--ignore-certificate-errors-spki-list={trusted}",
         ]
-        if os.geteuid() == 0:
+        if not may_have_sandbox():
             command.append("--no-sandbox")
         seen = has_screen(environ)
         if not seen:

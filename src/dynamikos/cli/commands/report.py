@@ -9,11 +9,11 @@ import click
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits
+from dynamikos.engine.chromium import CHROMIUM, unseen
 
 if TYPE_CHECKING:
     from dynamikos.core.telling import Report
 
-CHROMIUM = "/usr/bin/chromium"
 FOOT = (
     '<div style="font-size:8px;width:100%;text-align:center;color:#666">page <span class="pageNumber"></span> of'
     ' <span class="totalPages"></span></div>'
@@ -66,17 +66,13 @@ def told(run: str, project: str | None) -> "Report":
 
 def printed(html: str, file: Path) -> None:
     """As pages, by the browser that is there, which is given no network. Raises DynamikosError without one."""
-    import os
-
     from playwright.sync_api import Error, sync_playwright
 
     if not Path(CHROMIUM).exists():
         raise DynamikosError(f"There is no browser at {CHROMIUM} to print with; install Debian's package chromium.")
     try:
         with sync_playwright() as play:
-            browser = play.chromium.launch(
-                executable_path=CHROMIUM, args=["--disable-gpu"], chromium_sandbox=os.geteuid() != 0
-            )
+            browser = play.chromium.launch(**unseen())
             page = browser.new_context(offline=True).new_page()
             page.set_content(html)
             page.evaluate("document.querySelectorAll('details').forEach((each) => { each.open = true; })")

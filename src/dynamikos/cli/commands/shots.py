@@ -6,17 +6,8 @@ from typing import Any
 import click
 
 from dynamikos.cli.state import ROOT, State
+from dynamikos.engine.chromium import unseen
 
-CHROMIUM = "/usr/bin/chromium"
-QUIET = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 VIEWS = (
     "journeys",
     "ladder",
@@ -59,7 +50,7 @@ def command(views: tuple[str, ...], theme: str, width: int, keep: bool) -> None:
     folder = ROOT / "docs/screenshots" if keep else state.folder / "shots"
     folder.mkdir(parents=True, exist_ok=True)
     with sync_playwright() as play:
-        browser = play.chromium.launch(executable_path=CHROMIUM, args=QUIET)
+        browser = play.chromium.launch(**unseen())
         page = browser.new_page(viewport={"width": width, "height": 800})
         page.context.add_cookies([{"name": "dynamikos-theme", "value": theme, "url": f"http://127.0.0.1:{port}"}])
         for view in views or VIEWS:

@@ -6,7 +6,8 @@ from abc import ABC, abstractmethod
 
 from dynamikos.engine.network import Streams
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.recorder.messages import MAX_HEAD, Broken
+from dynamikos.engine.recorder.messages import MAX_HEAD, Broken, Misplaced
+from dynamikos.engine.recorder.relay import simple_answer
 
 Upstream = dict[Origin, Streams]
 
@@ -45,6 +46,8 @@ class Listener(ABC):
         upstream: Upstream = {}
         try:
             await self._serve(reader, writer, upstream)
+        except Misplaced as problem:
+            writer.write(simple_answer("400 Bad Request", str(problem)))
         except (Broken, OSError, ssl.SSLError, asyncio.CancelledError, ValueError):
             pass
         finally:

@@ -15,6 +15,10 @@ class Broken(Exception):
     """A message that ends early or is not HTTP/1.1; says what was wrong."""
 
 
+class Misplaced(Broken):
+    """A request that a proxy can't do anything with; it is answered with what was wrong."""
+
+
 @dataclass(slots=True)
 class Head:
     """The first line and the headers, names as they came."""
@@ -79,6 +83,15 @@ async def read_head(reader: asyncio.StreamReader) -> Head | None:
             raise Broken(f"a header line that is none: {line[:80]!r}")
         headers.append((name, value.strip()))
     return Head(lines[0], headers, raw)
+
+
+def host_and_port(target: str) -> tuple[str, int]:
+    """What a CONNECT asks for. Raises Misplaced for what is not host:port."""
+    host, _, number = target.rpartition(":")
+    host, port = host.strip("[]"), digits(number) or 0
+    if not host or not 0 < port < 65536:
+        raise Misplaced(f"'{target[:80]}' is not host:port")
+    return host, port
 
 
 def status_of(answer: Head) -> int:

@@ -5,17 +5,14 @@ list are decrypted and recorded.
 import asyncio
 import base64
 import hmac
-from urllib.parse import urlsplit
 
-from dynamikos.core.figures import digits
 from dynamikos.core.plans import AgreedTarget
-from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.listener import Listener, Upstream
-from dynamikos.engine.recorder.messages import Head, read_head
-from dynamikos.engine.recorder.relay import HOP_BY_HOP, Record, pass_on, simple_answer, tunnel
+from dynamikos.engine.recorder.messages import Head, host_and_port, read_head
+from dynamikos.engine.recorder.relay import Record, onward_of, pass_on, simple_answer, tunnel_to
 
 
 class Proxy(Listener):
@@ -79,45 +76,18 @@ class Proxy(Listener):
             if method == "CONNECT":
                 await self._connect(target, reader, writer, upstream)
                 return
-            parts = urlsplit(target)
-            if parts.scheme != "http" or not parts.hostname:
-                writer.write(
-                    simple_answer(
-                        "400 Bad Request", "this is a proxy: set it as one in the browser, don't open it as a page"
-                    )
-                )
-                await writer.drain()
-                return
-            origin = ("http", parts.hostname, parts.port or 80)
-            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-            onward = head.without(*HOP_BY_HOP)
-            onward.first = f"{method} {path} {rest.rpartition(' ')[2]}"
+            origin, address, onward = onward_of(head)
             record = self._record if self._is_listed(origin) else None
-            if not await pass_on(
-                onward, target.partition("#")[0], origin, (reader, writer), upstream, self._open, record
-            ):
+            if not await pass_on(onward, address, origin, (reader, writer), upstream, self._open, record):
                 return
 
     async def _connect(
         self, target: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, upstream: Upstream
     ) -> None:
-        host, _, number = target.rpartition(":")
-        host = host.strip("[]")
-        port = digits(number) or 0
-        if not host or not 0 < port < 65536:
-            writer.write(simple_answer("400 Bad Request", f"'{target[:80]}' is not host:port"))
-            await writer.drain()
-            return
+        host, port = host_and_port(target)
         origin: Origin = ("https", host, port)
         if not self._is_listed(origin):
-            try:
-                streams = await self._open(origin, secure=False)
-            except Failure as failure:
-                writer.write(simple_answer("502 Bad Gateway", failure.detail))
-                await writer.drain()
-                return
-            writer.write(b"HTTP/1.1 200 Connection established\r\n\r\n")
-            await tunnel((reader, writer), (streams.reader, streams.writer))
+            await tunnel_to((reader, writer), self._open(origin, secure=False))
             return
         writer.write(b"HTTP/1.1 200 Connection established\r\n\r\n")
         await writer.drain()

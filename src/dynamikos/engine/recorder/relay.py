@@ -4,12 +4,13 @@ import asyncio
 import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
+from urllib.parse import urlsplit
 
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, decode_body
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams
 from dynamikos.engine.ports import Origin
-from dynamikos.engine.recorder.messages import Broken, Head, Kept, body, framing, read_head, status_of
+from dynamikos.engine.recorder.messages import Broken, Head, Kept, Misplaced, body, framing, read_head, status_of
 
 HOP_BY_HOP = ("proxy-connection", "proxy-authorization", "proxy-authenticate")
 Streamed = tuple[asyncio.StreamReader, asyncio.StreamWriter]
@@ -168,6 +169,33 @@ async def answer_back(passing: Passing, streams: Streams, writer: asyncio.Stream
     await writer.drain()
     closes = "close" in (answer.get("connection") or "").lower() or "close" in (asked.get("connection") or "").lower()
     return size != -2 and not closes and not answer.first.startswith("HTTP/1.0 ")
+
+
+def onward_of(head: Head) -> tuple[Origin, str, Head]:
+    """Of a request to a proxy (RFC 9112, 3.2.2): where it goes, its address, and what is passed on. Raises Misplaced
+    for what is none.
+    """
+    method, _, rest = head.first.partition(" ")
+    target, _, version = rest.rpartition(" ")
+    parts = urlsplit(target)
+    if parts.scheme != "http" or not parts.hostname:
+        raise Misplaced("this is a proxy: set it as one in the browser, don't open it as a page")
+    onward = head.without(*HOP_BY_HOP)
+    onward.first = f"{method} {parts.path or '/'}{f'?{parts.query}' if parts.query else ''} {version}"
+    return ("http", parts.hostname, parts.port or 80), target.partition("#")[0], onward
+
+
+async def tunnel_to(client: Streamed, opening: Awaitable[Streams]) -> None:
+    """Answers a CONNECT, and passes bytes both ways; where it can't be opened, says why."""
+    writer = client[1]
+    try:
+        streams = await opening
+    except Failure as failure:
+        writer.write(simple_answer("502 Bad Gateway", failure.detail))
+        await writer.drain()
+        return
+    writer.write(b"HTTP/1.1 200 Connection established\r\n\r\n")
+    await tunnel(client, (streams.reader, streams.writer))
 
 
 async def tunnel(one: Streamed, other: Streamed) -> None:
