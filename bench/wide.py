@@ -91,6 +91,34 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
     return made, len(series), 1000 * expanding / seconds, time.perf_counter() - begun
 
 
+def _again(made: Any) -> Any:
+    """The same run once more, under another number, with what a verdict has of steps."""
+    from dynamikos.core.frozen import every_series
+    from dynamikos.core.verdicts import Outcome
+    from dynamikos.core.verdicts.outcome import OUTCOME
+    from dynamikos.web.runs import queries, reading
+    from dynamikos.web.runs.models import Block, Chunk, Minute, Run
+
+    found = Run.objects.get(pk=made.pk)
+    inputs = queries.frozen(found)
+    rows = reading.window(found, every_series(inputs), 0, SECONDS).rows(SECONDS)
+    outcome = Outcome(ended="finished", rows=rows, to_s=float(SECONDS), exit_code=0)
+    Run.objects.filter(pk=made.pk).update(outcome=OUTCOME.plain(outcome))
+    found.refresh_from_db()
+    found.pk, found.number = None, found.number + 1000
+    found.save(force_insert=True)
+    for kind, lines in (
+        (Chunk, Chunk.objects.filter(run=made.pk, shard=Chunk.ALL)), (Block, Block.objects.filter(run=made.pk)),
+        (Minute, Minute.objects.filter(run=made.pk)),
+    ):  # fmt: skip
+        copies = []
+        for each in lines.iterator(500):
+            each.pk, each.run = None, found
+            copies.append(each)
+        kind.objects.bulk_create(copies, batch_size=500)
+    return found
+
+
 def _measure() -> list[Result]:
     from django.test import Client
     from tests.web.support import Sample
@@ -126,6 +154,10 @@ def _measure() -> list[Result]:
         lambda: get(f"{address}/closer?from=0&to=3600&journey={step.journey}&step={step.step}&request=&of="), 3
     )
     points = len(reading.line(found, [step.no], 0, SECONDS))
+    other = _again(made)
+    compared = timed(lambda: get(sample.address(f"runs/compare?run={made.pk}&run={other.pk}")), 3)
+    report = timed(lambda: get(f"{address}/report.html"), 3)
+    size = len(client.get(f"{address}/report.html").content) / 1e6
     soak, _, _, _ = _made(sample, 1, 1, SOAK_S)
     long = timed(lambda: get(sample.address(f"runs/{soak.pk}")), 3)
     empty = timed(lambda: get("/"))
@@ -138,6 +170,9 @@ def _measure() -> list[Result]:
         ("the same of one row", of_row, "ms", "≤ 300", of_row <= 300),
         ("a slice by generator: every step and round of an hour", of_shard, "ms", "≤ 1,500", of_shard <= 1500),
         ("looking closer at a step, the whole hour", look, "ms", "≤ 300", look <= 300),
+        ("comparing two such hours", compared, "ms", "≤ 1,500", compared <= 1500),
+        ("its report as one file", report, "ms", "≤ 5,000", report <= 5000),
+        ("size of that file", size, "MB", "≤ 3", size <= 3),
         ("points of a line", points, "", "≤ 800", points <= 800),
         ("page of a soak of eight hours", long, "ms", "≤ 2,000", long <= 2000),
         ("empty page (projects)", empty, "ms", "", True),

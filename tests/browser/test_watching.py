@@ -1,12 +1,10 @@
 """Watching a run while something goes wrong on the server, and reading afterwards what it was."""
 
-import contextlib
 import urllib.request
 from typing import Any
 
 from django.urls import reverse
 from msgspec.structs import replace
-from playwright.sync_api import Error
 
 from dynamikos.core.objectives import Objective
 from dynamikos.core.profiles import Stretch
@@ -164,11 +162,17 @@ class Watching(BrowserCase):
             page.select_option("#more-lanes", index=1)
             page.wait_for_selector(f"[data-measure] >> nth={lanes - 2}", state="attached")
             # a kept exchange opens where the eye is; what was judged is judged anew beside it
-            for patience in (10_000, 20_000, 60_000):  # the tables may come once more for the window, and shut it
-                page.locator("a[data-opens^=k]").first.click()
-                with contextlib.suppress(Error):
-                    page.wait_for_selector("tr.closer .kept h2", timeout=patience)
-                    break
+            # the tables come anew while it is pressed: the press goes on
+            link = page.locator("a[data-opens^=k]").first
+            link.scroll_into_view_if_needed()
+            box = link.bounding_box()
+            page.mouse.move(box["x"] + 8, box["y"] + 8)
+            page.mouse.down()
+            page.evaluate("document.querySelector('#tape').dispatchEvent(new KeyboardEvent('keydown', "
+                          "{ key: 'ArrowRight', shiftKey: true, bubbles: true }))")  # fmt: skip
+            page.wait_for_timeout(1500)
+            page.mouse.up()
+            page.wait_for_selector("tr.closer .kept h2")
             page.click("tr.closer button:has-text('Close')")
             page.click("button:has-text('Judge anew')")
             page.wait_for_selector("h2:has-text('Judged anew')")

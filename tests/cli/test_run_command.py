@@ -10,6 +10,7 @@ from xml.etree import ElementTree
 
 from click.testing import CliRunner
 
+from dynamikos.cli import folder
 from dynamikos.cli.commands.compare import command as compare_command
 from dynamikos.cli.commands.report import command as report_command
 from dynamikos.cli.commands.run import command
@@ -252,6 +253,19 @@ class Folders(Files):
         done = self.call("--keep", folder)
         self.assertIn(done.exit_code, (0, 1, 3), done.output)
         return folder
+
+    def test_lanes_of_a_report_hold_everything_that_was_sent(self) -> None:
+        (self.folder / "one" / "shots").mkdir(parents=True)
+        old = self.folder / "one" / "shots" / "000001-old.jpg"
+        old.write_bytes(b"a picture of an earlier run")
+        one = Path(self.kept("one"))
+        self.assertFalse(old.exists())
+        sent = json.loads((one / "run.json").read_text())["exchanges"]
+        lanes = {each.title: each for each in folder.report(one).lanes}
+        ended = float(lanes["Exchanges"].lines[0][1].sum())
+        self.assertGreater(ended, 0)
+        self.assertEqual(ended, sent["sent"] - sent["in_flight"])
+        self.assertEqual(float(lanes["Failures"].lines[0][1].sum()), 0)
 
     def test_compared_and_told_and_what_is_no_folder(self) -> None:
         one, other = self.kept("one"), self.kept("other")

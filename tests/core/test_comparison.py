@@ -5,6 +5,7 @@ from unittest import TestCase
 import numpy as np
 from bench.comparing import KEY, mean_of, run_of, shares, times_of
 from msgspec.structs import replace
+from scipy.stats import ttest_ind
 
 from dynamikos.core.comparison import Line, OneRun, Wanted, compare, family_of
 from dynamikos.core.frozen.differing import differing
@@ -117,6 +118,22 @@ class Verdicts(TestCase):
         self.assertEqual(found.left_out, [("bad", "generators were late")])
         self.assertAlmostEqual(mean_of(found).change or 0, 0.5, delta=0.06)
 
+    def test_sets_agree_with_another_library(self) -> None:
+        a, b = several(100, 4, 0.05, 1), several(104, 6, 0.08, 50)
+        told = mean_of(compare(a, b))
+        logs = [
+            [
+                np.log(each.lines["step", "j", "s0", ""].sum_us.sum() / each.lines["step", "j", "s0", ""].n)
+                for each in side
+            ]
+            for side in (a, b)
+        ]
+        other = ttest_ind(logs[1], logs[0], equal_var=False)
+        low, high = other.confidence_interval(0.95)
+        self.assertAlmostEqual(told.p or 0, float(other.pvalue), places=4)
+        self.assertAlmostEqual(told.low or 0, float(np.expm1(low)), places=4)
+        self.assertAlmostEqual(told.high or 0, float(np.expm1(high)), places=4)
+
     def test_only_the_step_that_was_slowed_is_called_worse(self) -> None:
         a = a_run("a", *(line(100 + at, seed=at) for at in range(8)))
         b = a_run("b", *(line((100 + at) * (1.5 if at == 3 else 1), seed=20 + at) for at in range(8)))
@@ -164,6 +181,18 @@ class Verdicts(TestCase):
 
 
 class Inputs(TestCase):
+    def test_runs_of_different_plans_say_so(self) -> None:
+        journey = parse_journey(
+            "form: 1\njourney: j\nname: Evening\nrounds:\n  - step: s\n    name: S\n    requests:\n"
+            '      - {request: r, address: "http://127.0.0.1:9/"}\n'
+        )
+        plan = Plan(
+            form=2, plan="p", name="P", journey="j", environment="e",
+            profile=(Stretch(stretch="climb", to=20, seconds=60),),
+        )  # fmt: skip
+        one, other = (frozen_of_one(each, journey) for each in (plan, replace(plan, plan="q", name="Peak")))
+        self.assertEqual(differing(one, other), ["plan P → Peak"])
+
     def test_each_kind_of_difference_in_words(self) -> None:
         journey = parse_journey(
             "form: 1\njourney: j\nname: Evening\nrounds:\n  - step: s\n    name: S\n    requests:\n"

@@ -9,13 +9,13 @@ from msgspec.structs import replace
 
 from dynamikos.core.analysis.evidence import Found, Measured
 from dynamikos.core.journeys import parse_journey
-from dynamikos.core.objectives import Judgement, Mark
+from dynamikos.core.objectives import Judgement, Mark, Objective
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Row
 from dynamikos.core.telling import as_html, as_markdown, report_of
 from dynamikos.core.telling.drawing import drawn
-from dynamikos.core.telling.model import Lane, Report, lanes_of
+from dynamikos.core.telling.model import Lane, Report, lanes_of, limit_of
 from dynamikos.core.verdicts import Outcome
 from dynamikos.engine.testing import frozen_of_one
 
@@ -72,7 +72,7 @@ def told(**more: object) -> Report:
         Measured('target: busy{of="a"}', "%", np.full(61, 40.0), "target", False),
         Measured("target: utilization", "%", np.full(61, 80.0), "target", False),
     ]
-    lanes = lanes_of(users, users * 2, users * 0, {"p95": users * 10, "p50": users}, measured, 400)
+    lanes = lanes_of(users, users * 2, users * 0, {"p95": users * 10, "p50": users}, measured)
     found = [
         Found(rule="r", about="target", sentence="It stood still.", means="So.", try_="Look.", evidence={"p95": "2 s"})
     ]
@@ -114,6 +114,17 @@ class Page(TestCase):
         self.assertEqual(widths, {6, 10})
 
 
+class Limits(TestCase):
+    def test_only_an_objective_about_all_steps_is_drawn(self) -> None:
+        over_all = Objective(objective="a", measure="p95", limit=400)
+        others = [replace(over_all, objective="b", limit=1, **more) for more in (
+            {"step": "s"}, {"journey": "j"}, {"row": "r"}, {"measure": "p99"}, {"step": "s", "request": "q"},
+            {"probe": "t", "reading": "x"},
+        )]  # fmt: skip
+        self.assertEqual(limit_of([*others, over_all, replace(over_all, limit=500)]), 400)
+        self.assertIsNone(limit_of(others))
+
+
 class Drawings(TestCase):
     def test_lines_are_where_their_values_are_and_gaps_stay(self) -> None:
         values = np.array([0.0, 10.0, np.nan, 5.0, 10.0])
@@ -143,7 +154,7 @@ class Drawings(TestCase):
         draw = np.random.default_rng(1)
         rows = [Row(level="step", step=f"s{n}", name=f"Step {n}", count=99, p95_ms=float(n)) for n in range(600)]
         users = draw.uniform(0, 1000, 3600)
-        lanes = lanes_of(users, users, users, {"p95": users, "p50": users}, [], None)
+        lanes = lanes_of(users, users, users, {"p95": users, "p50": users}, [])
         frozen = frozen_of_one(
             Plan(form=2, plan="p", name="P", journey="j", environment="e",
                  profile=(Stretch(stretch="climb", to=20, seconds=3600),)), JOURNEY,

@@ -88,3 +88,19 @@ class LongWork(SimpleTestCase):
 
         asyncio.run(leave())
         self.assertEqual(told, ["ended"])
+
+    def test_a_database_that_goes_away_meanwhile_is_said(self) -> None:
+        import asyncio
+
+        from django.db import OperationalError
+
+        from dynamikos.web.ui.progress import streamed
+
+        def work(progress):  # type: ignore[no-untyped-def]
+            raise OperationalError("it is gone")
+
+        async def told() -> bytes:
+            return b"".join([part async for part in streamed(work)])
+
+        with self.assertLogs("dynamikos.web.ui.progress", "ERROR"):
+            self.assertIn(b"error The database does not answer", asyncio.run(told()))

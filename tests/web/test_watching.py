@@ -182,6 +182,18 @@ class OfProbes(Watched):
         self.assertTrue(stop.now)
         self.assertIn("max of queue (target) ≤ 25", stop.why)
 
+    def test_a_coordinator_that_starts_anew_knows_what_was_told_before(self) -> None:
+        found = self.found()
+        frozen = replace(self.inputs, plan=replace(self.inputs.plan, objectives=(self.asked(every_s=5),)))
+        found.frozen = canonical(frozen)
+        found.save()
+        watch = RunWatch(found)
+        told = measures.traces(found, [0], 95, 100)[0]
+        watch.watching.add(100, [], whole=True)
+        marks = {mark.from_s: mark for mark in watch.watching.marks[0]}
+        self.assertEqual((marks[95].word, marks[95].value), ("missed", float(np.nanmax(told))))
+        self.assertEqual(marks[60].word, "not judged")
+
     def test_a_measure_of_a_try_becomes_an_objective_and_a_scope_of_the_plans_page(self) -> None:
         plan = self.sample.plan
         core = plans.content(plan)

@@ -33,6 +33,7 @@ RUN, OUTCOME_FILE, INPUTS, SECONDS, PROBES, KEPT = (
     "run.json", "outcome.json", "inputs.json", "seconds.parquet", "probes.parquet", "kept.jsonl",
 )  # fmt: skip
 SHOTS = "shots"
+EXCHANGES, FAILING = ("request", "embedded", "token"), ("request", "item", "repeat")  # levels
 SECOND_COLUMNS = pa.schema(
     [
         ("second", pa.int32()), ("level", pa.string()), ("row", pa.string()), ("journey", pa.string()),
@@ -109,6 +110,8 @@ def write(folder: Path, result: Result) -> None:
     with (folder / KEPT).open("wb") as file:
         for each in result.kept:
             file.write(orjson.dumps(msgspec.to_builtins(each)) + b"\n")
+    for old in (folder / SHOTS).glob("*.jpg"):  # of a run that was kept here before
+        old.unlink()
     pictures = [(second, shot) for second, shot in result.shots if shot.jpeg]
     if pictures:
         (folder / SHOTS).mkdir(exist_ok=True)
@@ -160,13 +163,14 @@ def report(folder: Path) -> Report:
     except (OSError, ValueError, KeyError, pa.ArrowException, Unfit, msgspec.ValidationError) as problem:
         raise DynamikosError(f"{folder} is no result folder of ./dynamikos run --keep: {problem}") from problem
     seconds = max(rows["second"], default=-1) + 1
-    users, passed, failed = (np.zeros(seconds) for _ in range(3))
+    users, ended, wrongs = (np.zeros(seconds) for _ in range(3))
     times: dict[int, list[bytes]] = {}
     for second, level, n, wrong, body, there in zip(*(rows[name] for name in columns), strict=True):
         users[second] = there
-        if level == "request":
-            passed[second] += n
-            failed[second] += wrong
+        if level in EXCHANGES:
+            ended[second] += n + wrong
+        if level in FAILING:
+            wrongs[second] += wrong
         if level == "step" and n:
             times.setdefault(second, []).append(body)
     percentiles = {name: np.full(seconds, np.nan) for name in ("p95", "p50")}
@@ -174,7 +178,7 @@ def report(folder: Path) -> Report:
         both = Histogram.joined(bodies).percentiles_us(95, 50)
         for line, value in zip(percentiles.values(), both, strict=True):
             line[second] = (value or 0) / 1000
-    lanes = lanes_of(users, passed, failed, percentiles, _measures(probes, seconds), None)
+    lanes = lanes_of(users, ended, wrongs, percentiles, _measures(probes, seconds), frozen.plan.objectives)
     return report_of(
         frozen, outcome, lanes, run=folder.name, when=told["began"], findings=findings, capacity=capacity
     )  # fmt: skip

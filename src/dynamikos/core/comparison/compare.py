@@ -23,7 +23,7 @@ POINTS = 0.01  # by which a share may grow where times may by a tenth: one perce
 class Difference:
     """Of one measure: both values (ms, per second, or parts), and by how much b is beyond a, with its interval and the
     smallest change that would be found: parts of a, for shares points (as parts). None where it can't be computed.
-    `repetitions` on each side would say it, as far as these runs tell.
+    `runs` are those of the larger side; `repetitions` on each side would say it, as far as these runs tell.
     """
 
     wanted: Wanted
@@ -38,6 +38,7 @@ class Difference:
     word: Word = "can't be said"
     is_real: bool = False  # whether it holds beyond these runs: sets on both sides
     is_family: bool = True
+    runs: int = 1
     repetitions: int | None = None
     reason: str = ""
 
@@ -130,7 +131,6 @@ def _difference(wanted: Wanted, a: Sequence[Line], b: Sequence[Line], tests: int
     made = Difference(wanted, name, one.shown if one else None, other.shown if other else None)
     if one is None or other is None:
         return replace(made, reason="one side has nothing of it")
-    sign = 1 if wanted.more_is_worse else -1
     step = other.value - one.value
     change = step if wanted.is_share else math.expm1(step)
     if one.error is None or other.error is None:
@@ -152,8 +152,7 @@ def _difference(wanted: Wanted, a: Sequence[Line], b: Sequence[Line], tests: int
         smallest=back(found),
         p=p,
         is_real=min(one.runs, other.runs) >= OF_A_SET,
-        repetitions=max(one.runs, other.runs),
-        reason="" if sign > 0 else "more is better",
+        runs=max(one.runs, other.runs),
     )
 
 
@@ -172,8 +171,7 @@ def _judged(each: Difference, tolerated: float, *, is_rejected: bool) -> Differe
         word = "better" if is_rejected and worsening < 0 else "not worse"
     elif is_rejected:
         word = "worse" if worsening > 0 else "better"
-    runs = each.repetitions or 1
-    needed = math.ceil(runs * (each.smallest / allowed) ** 2) if allowed > 0 else None
+    needed = math.ceil(each.runs * (each.smallest / allowed) ** 2) if allowed > 0 else None
     return replace(each, word=word, repetitions=needed if word == "can't be said" else None)
 
 

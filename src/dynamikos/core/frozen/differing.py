@@ -35,7 +35,9 @@ def written(inputs: FrozenRun) -> list[tuple[str, str]]:
 
 def differing(before: FrozenRun, after: FrozenRun) -> list[str]:
     """In words what of the inputs is not the same; seeds, which are new for each run, left out."""
+    one, other = before.plan, after.plan
     return [
+        *([f"plan {one.name} → {other.name}"] if one.plan != other.plan else []),
         *_texts("journey", _journeys(before), _journeys(after)),
         *_texts("persona", _personas(before), _personas(after)),
         *_load(before, after),

@@ -1,6 +1,6 @@
 """What a report says, in the order in which it is read."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -10,7 +10,7 @@ from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Found, Measured
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import written
-from dynamikos.core.objectives import Judgement, worst_first
+from dynamikos.core.objectives import Judgement, Objective, worst_first
 from dynamikos.core.plans.saying import says
 from dynamikos.core.reports import Row
 from dynamikos.core.verdicts import Outcome
@@ -130,20 +130,33 @@ def _limits(frozen: FrozenRun, outcome: Outcome):  # type: ignore[no-untyped-def
     yield "It is one run: how much it would differ if it were repeated, only repetitions tell."
 
 
+def limit_of(objectives: Iterable[Objective]) -> float | None:
+    """The lowest limit that the response time's 95th percentile of every step has; None without one."""
+    over_all = (
+        each.limit
+        for each in objectives
+        if (each.measure, each.level, each.time, each.at_least) == ("p95", "step", "response", False)
+        and (each.step, each.journey, each.row, each.probe) == (None, None, None, None)
+    )
+    return min(over_all, default=None)
+
+
 def lanes_of(
     users: Trace,
-    passed: Trace,
-    failed: Trace,
+    exchanges: Trace,
+    failures: Trace,
     percentiles: Mapping[str, Trace],
     measures: Sequence[Measured],
-    limit_ms: float | None,
+    objectives: Iterable[Objective] = (),
 ) -> list[Lane]:
-    """Of a report: users, exchanges, response times (ms), failures, and those of the servers that tell most."""
+    """Of a report: users, exchanges that ended (answered or not), response times (ms), failures (those of answers that
+    were not as they should be, too), and those of the servers that tell most.
+    """
     made = [
         Lane("Users", "", [("there", users)]),
-        Lane("Exchanges", "/s", [("answered", passed)]),
-        Lane("Response time of steps", "ms", list(percentiles.items()), limit_ms),
-        Lane("Failures", "/s", [("failed", failed)]),
+        Lane("Exchanges", "/s", [("ended", exchanges)]),
+        Lane("Response time of steps", "ms", list(percentiles.items()), limit_of(objectives)),
+        Lane("Failures", "/s", [("failed", failures)]),
     ]
     groups: dict[tuple[str, str], list[tuple[str, Trace]]] = {}
     for each in measures:

@@ -2,10 +2,12 @@
 
 import datetime
 import logging
+import math
 import time
 from collections.abc import Callable
 
 import msgspec
+import numpy as np
 from django.db import connection, transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app as jobs
@@ -46,7 +48,7 @@ class RunWatch:
         self.planned: dict[int, Callable[[float], int]] = {}  # users of a shard by second, where it is asked for
         self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
         self.changes: list[Change] = []
-        self.watching = Watching(self.frozen)
+        self.watching = self._watching()
         self.messages: dict[int, dict[int, ShardSecond]] = {}
         self.read: dict[int, int] = {}
         self.last: dict[int, bool] = {}
@@ -290,6 +292,16 @@ class RunWatch:
             self.told[1] = remark.pk
             say(self.run.pk, "remark", msgspec.json.encode([remark.second, remark.text]).decode())
 
+    def _watching(self) -> Watching:
+        """What judges by interval, with all that probes told before: of a run that goes on, or is added up anew."""
+        made = Watching(self.frozen)
+        if made.sources:
+            until = max(math.ceil(self.frozen.ends_s), self.run.watermark + 1)
+            for source, told in readings_of(self.run, self.frozen, until_s=until).items():
+                for second in np.flatnonzero(~np.isnan(told.values)):
+                    made.read(*source, int(second), float(told.values[second]))
+        return made
+
     def _tell(self, reading: Reading) -> None:
         """What objectives are about, to what judges them."""
         if not self.watching.sources:
@@ -326,7 +338,7 @@ class RunWatch:
         self.window, self.whole = Ledger(self.series.values()), Ledger(self.series.values())
         self.peak, self.folding = 0, Folding(self.run, self.series)
         users: dict[int, int] = {}
-        self.watching, came = Watching(self.frozen), dict[int, list[ShardSecond]]()
+        self.watching, came = self._watching(), dict[int, list[ShardSecond]]()
         for body in Report.objects.filter(shard__in=shards).values_list("body", flat=True):
             message = decode(bytes(body))
             came.setdefault(message.second, []).append(message)

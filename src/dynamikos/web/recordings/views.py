@@ -13,8 +13,8 @@ from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings import actions, queries
 from dynamikos.web.recordings.models import Session
-from dynamikos.web.streams.away import briefly
 from dynamikos.web.streams.views import event_stream
+from dynamikos.web.ui.away import briefly
 from dynamikos.web.ui.progress import streamed
 from dynamikos.web.ui.uploads import several_uploaded
 

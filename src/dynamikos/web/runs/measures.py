@@ -103,14 +103,18 @@ def traces(found: Run, numbers: Collection[int] | None, from_s: int, to_s: int) 
     return made
 
 
-def readings_of(found: Run, inputs: FrozenRun, objectives: Sequence[Objective] | None = None) -> dict[Source, Told]:
-    """What was told of the measures that objectives (of its plan, or others) are about."""
+def readings_of(
+    found: Run, inputs: FrozenRun, objectives: Sequence[Objective] | None = None, until_s: int | None = None
+) -> dict[Source, Told]:
+    """What was told, before second `until_s` (the last that was added up), of the measures that objectives (of its
+    plan, or others) are about.
+    """
     wanted = {source_of(each) for each in (inputs.plan.objectives if objectives is None else objectives) if each.probe}
     if not wanted:
         return {}
     every = {each.probe: each.every_s for each in inputs.plan.probes}
     asked = {each.no: each for each in found.measures.all() if (each.probe, each.name) in wanted}
-    told = traces(found, list(asked), 0, found.watermark + 1)
+    told = traces(found, list(asked), 0, found.watermark + 1 if until_s is None else until_s)
     return {
         (each.probe, each.name): Told(told[no], each.unit, every.get(each.probe, 1.0))
         for no, each in asked.items()

@@ -63,18 +63,11 @@ def lanes(found: Run):  # type: ignore[no-untyped-def]
                 made[each.second] = told
         return made
 
-    limit = min(
-        (
-            each.limit
-            for each in inputs.plan.objectives
-            if each.measure == "p95" and each.level == "step" and not each.step
-        ),
-        default=None,
-    )
     percentiles = {"p95": trace(lambda each: each.p95_ms), "p50": trace(lambda each: each.p50_ms)}
     return lanes_of(
-        trace(lambda each: float(each.users)), trace(lambda each: each.answered), trace(lambda each: each.failed),
-        percentiles, analysis.measured(found, inputs), limit,
+        trace(lambda each: float(each.users)), trace(lambda each: each.answered + each.failed),
+        trace(lambda each: float(sum(each.kinds.values()))), percentiles, analysis.measured(found, inputs),
+        inputs.plan.objectives,
     )  # fmt: skip
 
 

@@ -8,9 +8,9 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from django.http import HttpRequest, StreamingHttpResponse
 
 from dynamikos.core.figures import digits
-from dynamikos.web.streams.away import briefly
 from dynamikos.web.streams.broker import broker
 from dynamikos.web.streams.models import Message
+from dynamikos.web.ui.away import briefly
 
 PERMISSION_S, IDLE_S = 30.0, 10.0
 

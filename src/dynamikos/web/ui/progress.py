@@ -1,13 +1,17 @@
 """Long work with progress that moves: lines of text while it runs, the last one says where to go or what is wrong."""
 
 import asyncio
+import logging
 from collections.abc import AsyncIterator, Callable
 
 from asgiref.sync import sync_to_async
+from django.db import DatabaseError
 from django.http import StreamingHttpResponse
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.web.ui.away import give_back, given_back
 
+log = logging.getLogger(__name__)
 Work = Callable[[Callable[[float], None]], str]
 
 
@@ -26,7 +30,7 @@ def streamed(work: Work) -> StreamingHttpResponse:
                 raise DynamikosError("Stopped: nobody waits for it any more.")
             told["share"] = share
 
-        task = loop.create_task(sync_to_async(work, thread_sensitive=False)(progress))
+        task = loop.create_task(sync_to_async(given_back(work), thread_sensitive=False)(progress))
         last = -1.0
         try:
             while not task.done():
@@ -43,5 +47,9 @@ def streamed(work: Work) -> StreamingHttpResponse:
             yield f"done {task.result()}\n"
         except DynamikosError as problem:
             yield "error " + str(problem).replace("\n", " ") + "\n"
+        except DatabaseError:
+            log.exception("the database failed while something was worked at")
+            yield "error The database does not answer, so nothing of this was kept. Try it again in a moment.\n"
 
+    give_back()  # of the request, which lasts as long as the work does
     return StreamingHttpResponse(lines(), content_type="text/plain; charset=utf-8", headers={"X-Accel-Buffering": "no"})

@@ -10,11 +10,16 @@ def withdraw_overrides(apps: Any, schema_editor: Any) -> None:
     events = apps.get_model("projects", "Event")
     for found in environments.objects.all():
         hosts = found.way.pop("hosts", {})
-        found.history = [{**state, "way": {k: v for k, v in state.get("way", {}).items() if k != "hosts"}} for state in found.history]
+        found.history = [
+            {**state, "way": {k: v for k, v in state.get("way", {}).items() if k != "hosts"}} for state in found.history
+        ]
         found.save(update_fields=["way", "history"])
         for host, address in hosts.items():
             events.objects.create(
-                project_id=found.project_id, what="host override withdrawn", subject=f"{host} {address}"[:200], detail={"environment": found.key}
+                project_id=found.project_id,
+                what="host override withdrawn",
+                subject=f"{host} {address}"[:200],
+                detail={"environment": found.key},
             )
 
 

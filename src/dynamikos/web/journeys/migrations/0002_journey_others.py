@@ -4,16 +4,12 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('journeys', '0001_initial'),
-        ('recordings', '0001_initial'),
-    ]
+    dependencies = [("journeys", "0001_initial"), ("recordings", "0001_initial")]
 
     operations = [
         migrations.AddField(
-            model_name='journey',
-            name='others',
-            field=models.ManyToManyField(blank=True, related_name='+', to='recordings.recording'),
-        ),
+            model_name="journey",
+            name="others",
+            field=models.ManyToManyField(blank=True, related_name="+", to="recordings.recording"),
+        )
     ]

@@ -28,10 +28,15 @@ class Migration(migrations.Migration):
                 ("parent", models.CharField(blank=True, max_length=60)),
                 ("text", models.TextField()),
                 ("changed_at", models.DateTimeField(auto_now=True)),
-                ("account", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL)),
+                (
+                    "account",
+                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL),
+                ),
                 (
                     "journey",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="drafts", to="journeys.journey"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="drafts", to="journeys.journey"
+                    ),
                 ),
             ],
             options={"constraints": [models.UniqueConstraint(fields=("journey", "account"), name="own_draft")]},

@@ -4,26 +4,24 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Generator',
+            name="Generator",
             fields=[
-                ('id', models.UUIDField(primary_key=True, serialize=False)),
-                ('place', models.CharField(max_length=60)),
-                ('name', models.CharField(max_length=120)),
-                ('version', models.CharField(max_length=20)),
-                ('process', models.PositiveIntegerField()),
-                ('lock', models.BigIntegerField()),
-                ('capacity', models.PositiveIntegerField(default=0)),
-                ('started_at', models.DateTimeField(auto_now_add=True)),
-                ('last_seen', models.DateTimeField()),
-                ('clock_error_us', models.IntegerField(default=0)),
+                ("id", models.UUIDField(primary_key=True, serialize=False)),
+                ("place", models.CharField(max_length=60)),
+                ("name", models.CharField(max_length=120)),
+                ("version", models.CharField(max_length=20)),
+                ("process", models.PositiveIntegerField()),
+                ("lock", models.BigIntegerField()),
+                ("capacity", models.PositiveIntegerField(default=0)),
+                ("started_at", models.DateTimeField(auto_now_add=True)),
+                ("last_seen", models.DateTimeField()),
+                ("clock_error_us", models.IntegerField(default=0)),
             ],
-        ),
+        )
     ]

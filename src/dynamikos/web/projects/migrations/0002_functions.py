@@ -4,20 +4,9 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('projects', '0001_initial'),
-    ]
+    dependencies = [("projects", "0001_initial")]
 
     operations = [
-        migrations.AddField(
-            model_name='membership',
-            name='may_script',
-            field=models.BooleanField(default=False),
-        ),
-        migrations.AddField(
-            model_name='project',
-            name='functions_agreed',
-            field=models.BooleanField(default=False),
-        ),
+        migrations.AddField(model_name="membership", name="may_script", field=models.BooleanField(default=False)),
+        migrations.AddField(model_name="project", name="functions_agreed", field=models.BooleanField(default=False)),
     ]

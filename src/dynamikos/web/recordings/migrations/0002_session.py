@@ -6,27 +6,50 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('recordings', '0001_initial'),
-        migrations.swappable_dependency(settings.AUTH_USER_MODEL),
-    ]
+    dependencies = [("recordings", "0001_initial"), migrations.swappable_dependency(settings.AUTH_USER_MODEL)]
 
     operations = [
         migrations.CreateModel(
-            name='Session',
+            name="Session",
             fields=[
-                ('recording', models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, primary_key=True, related_name='session', serialize=False, to='recordings.recording')),
-                ('kind', models.CharField(choices=[('doorway', 'Doorway'), ('proxy', 'Proxy')], max_length=10)),
-                ('targets', models.JSONField()),
-                ('name', models.CharField(max_length=60)),
-                ('state', models.CharField(choices=[('asked', 'Asked'), ('recording', 'Recording'), ('paused', 'Paused'), ('ended', 'Ended'), ('refused', 'Refused')], default='asked', max_length=10)),
-                ('address', models.CharField(blank=True, max_length=200)),
-                ('authority', models.TextField(blank=True)),
-                ('problem', models.TextField(blank=True)),
-                ('marks', models.JSONField(default=list)),
-                ('started_at', models.DateTimeField(auto_now_add=True)),
-                ('started_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
+                (
+                    "recording",
+                    models.OneToOneField(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        primary_key=True,
+                        related_name="session",
+                        serialize=False,
+                        to="recordings.recording",
+                    ),
+                ),
+                ("kind", models.CharField(choices=[("doorway", "Doorway"), ("proxy", "Proxy")], max_length=10)),
+                ("targets", models.JSONField()),
+                ("name", models.CharField(max_length=60)),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[
+                            ("asked", "Asked"),
+                            ("recording", "Recording"),
+                            ("paused", "Paused"),
+                            ("ended", "Ended"),
+                            ("refused", "Refused"),
+                        ],
+                        default="asked",
+                        max_length=10,
+                    ),
+                ),
+                ("address", models.CharField(blank=True, max_length=200)),
+                ("authority", models.TextField(blank=True)),
+                ("problem", models.TextField(blank=True)),
+                ("marks", models.JSONField(default=list)),
+                ("started_at", models.DateTimeField(auto_now_add=True)),
+                (
+                    "started_by",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
-        ),
+        )
     ]

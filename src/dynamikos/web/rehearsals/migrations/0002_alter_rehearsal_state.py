@@ -4,15 +4,23 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('rehearsals', '0001_initial'),
-    ]
+    dependencies = [("rehearsals", "0001_initial")]
 
     operations = [
         migrations.AlterField(
-            model_name='rehearsal',
-            name='state',
-            field=models.CharField(choices=[('asked', 'Asked'), ('running', 'Running'), ('stopping', 'Stopping'), ('passed', 'Passed'), ('failed', 'Failed'), ('lost', 'Lost')], default='asked', max_length=10),
-        ),
+            model_name="rehearsal",
+            name="state",
+            field=models.CharField(
+                choices=[
+                    ("asked", "Asked"),
+                    ("running", "Running"),
+                    ("stopping", "Stopping"),
+                    ("passed", "Passed"),
+                    ("failed", "Failed"),
+                    ("lost", "Lost"),
+                ],
+                default="asked",
+                max_length=10,
+            ),
+        )
     ]

@@ -4,15 +4,8 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('rehearsals', '0002_alter_rehearsal_state'),
-    ]
+    dependencies = [("rehearsals", "0002_alter_rehearsal_state")]
 
     operations = [
-        migrations.AddField(
-            model_name='rehearsal',
-            name='cleanup',
-            field=models.CharField(blank=True, max_length=10),
-        ),
+        migrations.AddField(model_name="rehearsal", name="cleanup", field=models.CharField(blank=True, max_length=10))
     ]

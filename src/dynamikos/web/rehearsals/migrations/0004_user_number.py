@@ -4,15 +4,8 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('rehearsals', '0003_cleanup'),
-    ]
+    dependencies = [("rehearsals", "0003_cleanup")]
 
     operations = [
-        migrations.AddField(
-            model_name='rehearsal',
-            name='user_number',
-            field=models.PositiveIntegerField(default=1),
-        ),
+        migrations.AddField(model_name="rehearsal", name="user_number", field=models.PositiveIntegerField(default=1))
     ]

@@ -4,15 +4,8 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('rehearsals', '0005_secrets'),
-    ]
+    dependencies = [("rehearsals", "0005_secrets")]
 
     operations = [
-        migrations.AddField(
-            model_name='rehearsal',
-            name='rounds',
-            field=models.PositiveSmallIntegerField(default=1),
-        ),
+        migrations.AddField(model_name="rehearsal", name="rounds", field=models.PositiveSmallIntegerField(default=1))
     ]

@@ -5,56 +5,67 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('runs', '0001_initial'),
-    ]
+    dependencies = [("runs", "0001_initial")]
 
     operations = [
         migrations.CreateModel(
-            name='Delivery',
+            name="Delivery",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('body', models.BinaryField()),
-                ('shard', models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, related_name='delivery', to='runs.shard')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("body", models.BinaryField()),
+                (
+                    "shard",
+                    models.OneToOneField(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="delivery", to="runs.shard"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='WrittenRow',
+            name="WrittenRow",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('into', models.CharField(max_length=80)),
-                ('row', models.JSONField()),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='written', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("into", models.CharField(max_length=80)),
+                ("row", models.JSONField()),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="written", to="runs.run"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Lease',
+            name="Lease",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=170)),
-                ('shard', models.IntegerField()),
-                ('first', models.BigIntegerField()),
-                ('count', models.BigIntegerField()),
-                ('begun', models.BooleanField(default=False)),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='leases', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=170)),
+                ("shard", models.IntegerField()),
+                ("first", models.BigIntegerField()),
+                ("count", models.BigIntegerField()),
+                ("begun", models.BooleanField(default=False)),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="leases", to="runs.run"
+                    ),
+                ),
             ],
-            options={
-                'indexes': [models.Index(fields=['run', 'name', 'shard'], name='runs_lease_run_id_334501_idx')],
-            },
+            options={"indexes": [models.Index(fields=["run", "name", "shard"], name="runs_lease_run_id_334501_idx")]},
         ),
         migrations.CreateModel(
-            name='Pile',
+            name="Pile",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=170)),
-                ('rows', models.BigIntegerField()),
-                ('endless', models.BooleanField(default=False)),
-                ('next', models.BigIntegerField(default=0)),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='piles', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=170)),
+                ("rows", models.BigIntegerField()),
+                ("endless", models.BooleanField(default=False)),
+                ("next", models.BigIntegerField(default=0)),
+                (
+                    "run",
+                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="piles", to="runs.run"),
+                ),
             ],
-            options={
-                'constraints': [models.UniqueConstraint(fields=('run', 'name'), name='pile_once')],
-            },
+            options={"constraints": [models.UniqueConstraint(fields=("run", "name"), name="pile_once")]},
         ),
     ]

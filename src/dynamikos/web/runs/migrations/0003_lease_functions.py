@@ -41,4 +41,9 @@ REVOKE ALL ON FUNCTION lease_rows(bigint, text, int), return_rows(bigint, text, 
 
 class Migration(migrations.Migration):
     dependencies = [("runs", "0002_leases")]
-    operations = [migrations.RunSQL(LEASE, "DROP FUNCTION lease_rows(bigint, text, int); DROP FUNCTION return_rows(bigint, text, bigint, bigint);")]
+    operations = [
+        migrations.RunSQL(
+            LEASE,
+            "DROP FUNCTION lease_rows(bigint, text, int); DROP FUNCTION return_rows(bigint, text, bigint, bigint);",
+        )
+    ]

@@ -4,15 +4,8 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('runs', '0003_lease_functions'),
-    ]
+    dependencies = [("runs", "0003_lease_functions")]
 
     operations = [
-        migrations.AlterField(
-            model_name='shard',
-            name='ended',
-            field=models.CharField(blank=True, max_length=120),
-        ),
+        migrations.AlterField(model_name="shard", name="ended", field=models.CharField(blank=True, max_length=120))
     ]

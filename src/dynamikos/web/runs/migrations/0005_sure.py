@@ -70,7 +70,11 @@ class Migration(migrations.Migration):
         migrations.AddField("writtenrow", "sequence", models.PositiveIntegerField(null=True)),
         migrations.AddField("pile", "wanted", models.BooleanField(default=False)),
         migrations.AddField("lease", "done", models.BooleanField(default=False)),
-        migrations.AddConstraint("kept", models.UniqueConstraint(fields=("run", "shard", "sequence"), name="kept_once")),
-        migrations.AddConstraint("writtenrow", models.UniqueConstraint(fields=("run", "shard", "sequence"), name="written_once")),
+        migrations.AddConstraint(
+            "kept", models.UniqueConstraint(fields=("run", "shard", "sequence"), name="kept_once")
+        ),
+        migrations.AddConstraint(
+            "writtenrow", models.UniqueConstraint(fields=("run", "shard", "sequence"), name="written_once")
+        ),
         migrations.RunSQL(LEASE, migrations.RunSQL.noop),
     ]

@@ -5,23 +5,23 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('runs', '0005_sure'),
-    ]
+    dependencies = [("runs", "0005_sure")]
 
     operations = [
         migrations.CreateModel(
-            name='Minute',
+            name="Minute",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('minute', models.PositiveIntegerField()),
-                ('besides', models.BinaryField()),
-                ('dealt', models.BinaryField()),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='minutes', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("minute", models.PositiveIntegerField()),
+                ("besides", models.BinaryField()),
+                ("dealt", models.BinaryField()),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="minutes", to="runs.run"
+                    ),
+                ),
             ],
-            options={
-                'constraints': [models.UniqueConstraint(fields=('run', 'minute'), name='minute_once')],
-            },
-        ),
+            options={"constraints": [models.UniqueConstraint(fields=("run", "minute"), name="minute_once")]},
+        )
     ]

@@ -5,27 +5,27 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
-    dependencies = [
-        ('runs', '0014_users'),
-    ]
+    dependencies = [("runs", "0014_users")]
 
     operations = [
         migrations.CreateModel(
-            name='Shot',
+            name="Shot",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('probe', models.CharField(max_length=64)),
-                ('page', models.CharField(max_length=300)),
-                ('second', models.PositiveIntegerField()),
-                ('figures', models.JSONField()),
-                ('problem', models.CharField(blank=True, max_length=300)),
-                ('jpeg', models.BinaryField()),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='shots', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("probe", models.CharField(max_length=64)),
+                ("page", models.CharField(max_length=300)),
+                ("second", models.PositiveIntegerField()),
+                ("figures", models.JSONField()),
+                ("problem", models.CharField(blank=True, max_length=300)),
+                ("jpeg", models.BinaryField()),
+                (
+                    "run",
+                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="shots", to="runs.run"),
+                ),
             ],
             options={
-                'ordering': ['second', 'id'],
-                'indexes': [models.Index(fields=['run', 'second'], name='shot_second')],
+                "ordering": ["second", "id"],
+                "indexes": [models.Index(fields=["run", "second"], name="shot_second")],
             },
-        ),
+        )
     ]

@@ -6,23 +6,32 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     dependencies = [
-        ('plans', '0002_personas'),
-        ('runs', '0016_differs'),
+        ("plans", "0002_personas"),
+        ("runs", "0016_differs"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Baseline',
+            name="Baseline",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('at', models.DateTimeField(auto_now_add=True)),
-                ('why', models.TextField(blank=True)),
-                ('by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
-                ('plan', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='baselines', to='plans.loadplan')),
-                ('runs', models.ManyToManyField(related_name='baselines', to='runs.run')),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("at", models.DateTimeField(auto_now_add=True)),
+                ("why", models.TextField(blank=True)),
+                (
+                    "by",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "plan",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="baselines", to="plans.loadplan"
+                    ),
+                ),
+                ("runs", models.ManyToManyField(related_name="baselines", to="runs.run")),
             ],
-        ),
+        )
     ]

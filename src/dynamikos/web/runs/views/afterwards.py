@@ -45,7 +45,7 @@ def take_measures(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Ht
 
 
 @member_view(post="engineer")
-def accept_baseline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+def make_baseline(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """What the runs of its plan are held against from now on."""
     found, typed = queries.run(member, pk), request.POST
     try:

@@ -18,8 +18,8 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import baselines, drawings, log, measures, people, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.tables import tables_of
-from dynamikos.web.streams.away import briefly
 from dynamikos.web.streams.views import event_stream
+from dynamikos.web.ui.away import briefly
 
 TAPE_LABEL = (
     "Tape: lanes on the run clock. Left and right move the crosshair, with Shift they make the window longer, Escape"

@@ -4,25 +4,23 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='Message',
+            name="Message",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('subject', models.UUIDField()),
-                ('sequence', models.PositiveIntegerField()),
-                ('event', models.CharField(max_length=20)),
-                ('body', models.TextField()),
+                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("subject", models.UUIDField()),
+                ("sequence", models.PositiveIntegerField()),
+                ("event", models.CharField(max_length=20)),
+                ("body", models.TextField()),
             ],
             options={
-                'ordering': ['subject', 'sequence'],
-                'constraints': [models.UniqueConstraint(fields=('subject', 'sequence'), name='message_once')],
+                "ordering": ["subject", "sequence"],
+                "constraints": [models.UniqueConstraint(fields=("subject", "sequence"), name="message_once")],
             },
-        ),
+        )
     ]

@@ -45,6 +45,23 @@ export const carrying = (box, change) => {
   show(box, was);
 };
 
+const LONGEST_MS = 5000; // that a change waits for whoever is at work in its place
+let pressed = null;
+document.addEventListener("pointerdown", (event) => (pressed = event.target), true);
+for (const name of ["pointerup", "pointercancel"]) {
+  document.addEventListener(name, () => setTimeout(() => (pressed = null), 0), true); // the click comes first
+}
+
+/**
+ * When nobody presses anything in `box` and nothing that was clicked there is under way.
+ * @param {HTMLElement} box
+ */
+export const untouched = async (box) => {
+  const end = performance.now() + LONGEST_MS;
+  const isTouched = () => box.contains(pressed) || one(".htmx-request", box);
+  while (isTouched() && performance.now() < end) await new Promise((go) => setTimeout(go, 30));
+};
+
 let before = null;
 document.addEventListener("htmx:before:swap", () => {
   const tables = one("#tables");

@@ -13,7 +13,7 @@ const fetchResults = () => {
   isWaiting = false;
   const at = new URLSearchParams(location.search).get("at") || "";
   const address = `${box.dataset.results}?at=${encodeURIComponent(at)}`;
-  window.htmx.ajax("GET", address, { target: "#live", swap: "innerHTML" });
+  window.htmx.ajax("GET", address, { target: "#live", swap: "innerMorph" });
 };
 const refresh = () => {
   if (isWaiting) return;

@@ -1,5 +1,5 @@
 // The tape of a run: lanes on one clock, one crosshair, a window that the tables follow.
-import { carrying } from "../carrying.js";
+import { carrying, untouched } from "../carrying.js";
 import { all } from "../dom.js";
 import { clock } from "./figures.js";
 import { drawn, measuring, values } from "./lanes.js";
@@ -68,8 +68,9 @@ const tables = async () => {
   const address = `${box.dataset.tables}?${slice}&sort=${sort}&down=${down}`;
   const answer = await fetch(address, { credentials: "same-origin" });
   const html = answer.ok ? await answer.text() : null;
-  if (!html || mine !== asked) return;
   const target = document.getElementById("tables");
+  await untouched(target);
+  if (!html || mine !== asked) return;
   carrying(target, () => {
     target.innerHTML = html;
     htmx.process(target);
