@@ -4,16 +4,20 @@ import uuid
 
 import numpy as np
 from django.urls import reverse
+from msgspec import to_builtins
 from msgspec.structs import replace
 
+from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import compare
+from dynamikos.core.comparison.side import Key
 from dynamikos.core.frozen import every_series
 from dynamikos.core.objectives import Objective
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import baselines, comparing, log
-from dynamikos.web.runs.models import Baseline, Run
+from dynamikos.web.runs.models import Baseline, Chunk, Minute, Report, Run, Second, Shard
+from dynamikos.web.streams.models import Message
 from tests.web.performed import begun, ended, reported
 from tests.web.support import PageCase, Sample
 from tests.web.test_runs import generator
@@ -141,6 +145,117 @@ class Compared(Two):
         core = plans.content(self.sample.plan)
         frozen = comparing.queries.frozen(self.one)
         self.assertIsNone(log.differs_from_before(self.sample.plan, replace(frozen, plan=core)))
+
+
+class Kept(Two):
+    """The log put in order, what goes into the archive, and what is deleted."""
+
+    def away(self, *runs: Run, **typed: object):  # type: ignore[no-untyped-def]
+        address = reverse("runs-away", args=[self.sample.project.pk])
+        return self.client.post(f"{address}?{'&'.join(f'run={each.pk}' for each in runs)}", typed)
+
+    def numbers(self, **given: object) -> list[int]:
+        page = self.client.get(reverse("runs", args=[self.sample.project.pk]), given)
+        return [each.run.number for each in page.context["lines"]]
+
+    def test_sorted_by_a_key_figure_with_those_without_it_last(self) -> None:
+        for run, p95 in ((self.one, 300.0), (self.two, 20.0)):
+            rows = [{"level": "step", "name": "S", "p95_ms": p95}]
+            Run.objects.filter(pk=run.pk).update(outcome={"exit_code": 0, "rows": rows})
+        Run.objects.create(project=self.sample.project, number=3, name="AAA", frozen=b"{}", sha256="")
+        self.assertEqual(self.numbers(), [3, 2, 1])
+        self.assertEqual(self.numbers(down="0"), [1, 2, 3])
+        self.assertEqual(self.numbers(sort="slowest"), [1, 2, 3])
+        self.assertEqual(self.numbers(sort="slowest", down="0"), [2, 1, 3])
+        self.assertEqual(self.numbers(sort="plan", down="0")[0], 3)
+        self.assertEqual(self.numbers(sort="nonsense"), [3, 2, 1])
+
+    def test_archived_runs_are_whole_and_come_back(self) -> None:
+        self.away(self.one, do="archive")
+        self.assertEqual((self.numbers(), self.numbers(archived="1")), ([2], [1]))
+        self.assertEqual(self.client.get(reverse("run", args=[self.sample.project.pk, self.one.pk])).status_code, 200)
+        self.away(self.one, do="back")
+        self.assertEqual(self.numbers(), [2, 1])
+        Run.objects.filter(pk=self.two.pk).update(state="running")
+        self.assertContains(self.away(self.two, do="archive"), "is not over", status_code=422)
+
+    def test_deleted_by_number_with_everything_and_nothing_of_others(self) -> None:
+        before = {kind: kind.objects.filter(run=self.two).count() for kind in (Chunk, Shard, Second, Minute)}
+        self.assertTrue(Message.objects.filter(subject=self.one.pk).exists())
+        baseline = Baseline.objects.create(plan=self.sample.plan)
+        baseline.runs.set([self.one, self.two])
+        page = self.away(self.one, do="delete", sure="2")
+        self.assertContains(page, "write their numbers: 1", status_code=422)
+        self.assertContains(page, 'value="2"', status_code=422)
+        Run.objects.filter(pk=self.one.pk).update(state="running")
+        self.assertContains(self.away(self.one, do="delete", sure="1"), "is not over", status_code=422)
+        Run.objects.filter(pk=self.one.pk).update(state="ended")
+        self.assertEqual(self.away(self.one, do="delete", sure=" 1 ").status_code, 302)
+        self.assertEqual(self.numbers(), [2])
+        self.assertFalse(Report.objects.filter(shard__run=self.one.pk).exists())
+        self.assertFalse(Message.objects.filter(subject=self.one.pk).exists())
+        self.assertEqual([each.number for each in baseline.runs.all()], [2])
+        for kind, count in before.items():
+            self.assertFalse(kind.objects.filter(run=self.one.pk).exists())
+            self.assertEqual(kind.objects.filter(run=self.two).count(), count)
+
+    def test_a_reader_may_do_neither_and_odd_choices_are_none(self) -> None:
+        address = reverse("runs-away", args=[self.sample.project.pk])
+        self.assertContains(self.client.get(address, {"run": "x"}), "No run is chosen")
+        self.client.force_login(self.sample.accounts["cass"])
+        self.assertEqual(self.away(self.one, do="delete", sure="1").status_code, 403)
+        self.assertTrue(Run.objects.filter(pk=self.one.pk).exists())
+
+
+class Laid(Two):
+    """What is drawn of two sides, and of runs that follow each other."""
+
+    def test_both_sides_on_one_clock_with_their_times_and_failures(self) -> None:
+        rows = [{"level": "request", "name": "get-slots", "count": 90, "kinds": {"status 500": 3}}]
+        Run.objects.filter(pk=self.two.pk).update(outcome={"exit_code": 0, "rows": rows})
+        key = f"{self.one_key[1]}/{self.one_key[2]}"
+        given = {"run": [self.one.pk, self.two.pk], "key": key}
+        page = self.client.get(reverse("compare-over", args=[self.sample.project.pk]), given)
+        lanes = page.context["tapes"]
+        self.assertEqual([lane.title for lane, _ in lanes][:2], ["Users", "Exchanges"])
+        self.assertTrue(all(whose == ["a", "b"] and len(lane.paths) == 2 for lane, whose in lanes))
+        told = {(side, name): text for side, _, name, text in page.context["times"].percentiles}
+        for side, run in (("a", self.one), ("b", self.two)):
+            whole = comparing.one_run(run).lines[self.one_key].whole
+            self.assertEqual(told[side, "p95"], milliseconds((whole.percentile_us(95) or 0) / 1000))
+        self.assertContains(page, "status 500")
+        nothing = self.client.get(reverse("compare-over", args=[self.sample.project.pk]), {"run": "x"})
+        self.assertEqual((nothing.status_code, nothing.context["times"]), (200, None))
+
+    @property
+    def one_key(self) -> Key:
+        return next(key for key in comparing.one_run(self.one).lines if key[2] == self.step)
+
+    def test_a_trend_has_a_point_for_each_run_and_says_where_its_level_changed(self) -> None:
+        address = reverse("runs-trend", args=[self.sample.project.pk])
+        self.assertContains(self.client.get(address), "Nothing to draw yet")
+        figures = to_builtins(comparing.figures(self.one))
+        for number in range(3, 11):
+            times = 1.5 if number > 6 else 1.0 + 0.001 * number
+            more = [{**each, "value": each["value"] * times} for each in figures]
+            Run.objects.create(
+                project=self.sample.project, plan=self.sample.plan, number=number, name="r", frozen=b"{}", sha256="",
+                state="ended", figures=more, differs=["engine 1 → 2"],
+                outcome={"doubts": ["late"]} if number == 4 else {},
+            )  # fmt: skip
+        page = self.client.get(address, {"measure": "p95"})
+        line = next(each for each in page.context["lines"] if each.name == self.name_of(figures))
+        self.assertEqual([each.run.number for each in line.points], list(range(3, 11)))
+        self.assertEqual([each.run.number for each in line.points if not each.is_counted], [4])
+        self.assertEqual([each.since.number for each in line.changes], [7])
+        self.assertContains(page, "engine 1 → 2")
+        chosen = Run.objects.filter(number__in=[3, 5]).values_list("pk", flat=True)
+        self.assertEqual(len(self.client.get(address, {"run": list(chosen)}).context["runs"]), 2)
+        Run.objects.filter(number=3).update(figures=[{"odd": 1}])
+        self.assertEqual(self.client.get(address).status_code, 200)
+
+    def name_of(self, figures: list[dict[str, object]]) -> object:
+        return next(each["name"] for each in figures if each["step"] == self.step)
 
 
 class Baselines(Two):

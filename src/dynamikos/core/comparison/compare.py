@@ -114,7 +114,9 @@ def _side(wanted: Wanted, lines: Sequence[Line]) -> _Side | None:
     each = [_scaled(wanted, figure) for figure in found]
     values = np.array([one.value for one in each])
     value = float(values.mean())
-    shown = value if wanted.is_share else math.exp(value)
+    shown = math.exp(value)
+    if wanted.is_share:  # as it was counted; what is compared is pulled a little towards the middle
+        shown = float(np.mean([float(line.failed.sum()) / line.n for line in lines if line.n]))
     if len(each) >= OF_A_SET:
         error = float(values.std(ddof=1)) / math.sqrt(len(each))
         return _Side(shown, value, error, len(each) - 1, len(each))

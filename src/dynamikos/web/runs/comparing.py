@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 
-from dynamikos.core.comparison import Line, OneRun
+from dynamikos.core.comparison import Figure, Line, OneRun, figures_of
 from dynamikos.core.comparison.side import COMPARED, Cells, Key
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
@@ -39,6 +39,14 @@ def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:
     if queries.changes_of(found):
         doubts = [*doubts, "its load was changed while it ran"]
     return OneRun(f"run {found.number}", lines, end - begin, inputs.plan.plan, doubts, inputs.plan.objectives)
+
+
+def figures(found: Run) -> list[Figure]:
+    """What a trend is made of; nothing of one that can't be compared."""
+    try:
+        return figures_of(one_run(found))
+    except DynamikosError:
+        return []
 
 
 def _called(series: Series, names: Mapping[str, Mapping[str, str]]) -> str:

@@ -132,13 +132,18 @@ class Spread:
 SPREAD_WIDTH, SPREAD_HEIGHT = 300.0, 150.0
 
 
+def place_of(index: int, decade: int) -> int:
+    """Which of `decade` bins a decade of ms the middle of a histogram's bucket lies in."""
+    return math.floor(decade * math.log10(max(bucket_mid_us(index) / 1000, 1e-3)))
+
+
 def distribution(times: Histogram) -> Spread | None:
     if not times.counts:
         return None
     axis = axis_of(times, SPREAD_WIDTH)
     places: dict[int, int] = {}
     for index, count in times.counts.items():
-        place = math.floor(20 * math.log10(max(bucket_mid_us(index) / 1000, 1e-3)))
+        place = place_of(index, 20)
         places[place] = places.get(place, 0) + count
     most, n = max(places.values()), times.n
     bars = []

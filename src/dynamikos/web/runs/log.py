@@ -1,6 +1,6 @@
 """The runs of a project as a log: what each was, what came of it, and what was different from the one before."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -53,9 +53,31 @@ def _line(run: Run) -> Line:
     )
 
 
-def found(runs: QuerySet[Run], words: str, verdict: str, *, only_starred: bool = False) -> QuerySet[Run]:
-    """Those whose name, plan, tags, note or differences have all the words, with a verdict where one is asked for."""
-    runs = runs.defer("frozen", "marks", "findings", "capacity", "rejudged")
+SORTS: dict[str, Callable[[Line], Any]] = {
+    "plan": lambda each: each.run.name.lower(),
+    "exchanges": lambda each: each.per_s,
+    "failed": lambda each: each.failed,
+    "slowest": lambda each: each.p95_ms,
+    "took": lambda each: each.lasted_s,
+}
+
+
+def ordered(every: list[Line], sort: str, *, down: bool) -> list[Line]:
+    """By a key figure, those without it last; the newest first where none is named."""
+    if sort not in SORTS:
+        return every if down else every[::-1]
+    known = [each for each in every if SORTS[sort](each) is not None]
+    known.sort(key=SORTS[sort], reverse=down)
+    return [*known, *(each for each in every if SORTS[sort](each) is None)]
+
+
+def found(
+    runs: QuerySet[Run], words: str, verdict: str, *, only_starred: bool = False, archived: bool = False
+) -> QuerySet[Run]:
+    """Those whose name, plan, tags, note or differences have all the words, with a verdict where one is asked for; of
+    those in the archive, or of all others.
+    """
+    runs = runs.defer("frozen", "marks", "findings", "capacity", "rejudged", "figures").filter(is_archived=archived)
     for word in words.split()[:10]:
         number = Q(number=int(word)) if word.isascii() and word.isdigit() and len(word) < 10 else Q()
         runs = runs.filter(

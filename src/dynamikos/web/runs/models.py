@@ -41,6 +41,8 @@ class Run(models.Model):
     is_trial = models.BooleanField(default=False)
     is_folded = models.BooleanField(default=True)  # false of a run of an earlier day, until it is folded anew
     rejudged = models.JSONField(null=True)  # judgements with other objectives: at, by, judgements
+    figures = models.JSONField(null=True)  # list of core.comparison.Figure, once it is over: what a trend is made of
+    is_archived = models.BooleanField(default=False)
     is_starred = models.BooleanField(default=False)
     tags = models.CharField(max_length=200, blank=True)
     findings = models.JSONField(null=True)  # list of core.findings.Found, once it is over

@@ -1,11 +1,25 @@
 from django.urls import path
 
-from dynamikos.web.runs.views import afterwards, closer, comparing, files, pages, people, sides, starting, steering
+from dynamikos.web.runs.views import (
+    afterwards,
+    closer,
+    comparing,
+    files,
+    keeping,
+    pages,
+    people,
+    sides,
+    starting,
+    steering,
+)
 
 urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/dealt", files.dealt, name="run-dealt"),
     path("p/<uuid:project>/runs", pages.runs, name="runs"),
     path("p/<uuid:project>/runs/compare", comparing.compare_runs, name="compare-runs"),
+    path("p/<uuid:project>/runs/compare/over", comparing.laid_over, name="compare-over"),
+    path("p/<uuid:project>/runs/trend", comparing.trends, name="runs-trend"),
+    path("p/<uuid:project>/runs/away", keeping.put_away, name="runs-away"),
     path("p/<uuid:project>/runs/measure", starting.measure, name="measure-generator"),
     path("p/<uuid:project>/targets/<int:target>/stop", steering.stop_target, name="stop-target"),
     path("p/<uuid:project>/load/address", starting.quick, name="quick-run"),

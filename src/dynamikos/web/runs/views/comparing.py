@@ -1,5 +1,6 @@
 """Runs side by side: whether one side is worse than the other."""
 
+import contextlib
 import uuid
 from dataclasses import dataclass
 
@@ -7,16 +8,19 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from dynamikos.core.comparison import Comparison, Difference, OneRun, compare
+from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen.differing import differing
+from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.plans.queries import content
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import comparing, queries
+from dynamikos.web.runs import baselines, comparing, overlays, queries, trend
 from dynamikos.web.runs.drawings import Between, between
 from dynamikos.web.runs.models import Run
 from dynamikos.web.ui.numbers import number
 
-MOST = 12  # runs at once
+MOST, MOST_OF_TREND = 12, 200  # runs at once
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,13 +73,75 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
         "wrong": wrong,
         "family": _shown(found, found.differences) if found else [],
         "others": _shown(found, found.others) if found else [],
+        "asked": request.GET.urlencode(),
     }
     return render(request, "runs/compare.html", context, status=422 if wrong else 200)
 
 
+@member_view(get="reader")
+def laid_over(request: HttpRequest, member: Membership) -> HttpResponse:
+    """Both sides laid over one another: their tapes, the times of one step (key=journey/step), and what failed."""
+    sides: dict[str, list[Run]] = {"a": [], "b": []}
+    compared: dict[str, list[OneRun]] = {"a": [], "b": []}
+    for each in _chosen(request, member):
+        if each.side:
+            with contextlib.suppress(DynamikosError):
+                compared[each.side].append(comparing.one_run(each.run))
+                sides[each.side].append(each.run)
+    both = {key: line.name for run in compared["a"] for key, line in run.lines.items()
+            if key[0] == "step" and any(key in other.lines for other in compared["b"])}  # fmt: skip
+    asked = tuple(request.GET.get("key", "").split("/", 1))
+    key = next((each for each in both if each[1:3] == asked), next(iter(both), None))
+    context = {
+        "tapes": overlays.tapes(sides) if both else [],
+        "times": overlays.times(compared, key) if key is not None else None,
+        "steps": [(f"{each[1]}/{each[2]}", name) for each, name in both.items()],
+        "key": f"{key[1]}/{key[2]}" if key is not None else "",
+        "failing": overlays.failing(sides),
+        "keeps": [(name, value) for name in ("run", "a", "b", "tolerate") for value in request.GET.getlist(name)],
+    }
+    return render(request, "runs/_laid_over.html", context)
+
+
+@member_view(get="reader")
+def trends(request: HttpRequest, member: Membership) -> HttpResponse:
+    """The runs of a plan (plan=…), or those that are chosen (run=…), as they follow each other."""
+    measure = request.GET.get("measure", "")
+    measure = measure if measure in MEASURES else MEASURES[0]
+    runs = queries.runs(member).filter(state=Run.State.ENDED, is_trial=False).defer("frozen", "findings", "marks")
+    chosen = ids_of(request.GET.getlist("run"), MOST_OF_TREND)
+    plans = list(LoadPlan.objects.filter(project=member.project, runs__in=runs).distinct().order_by("name"))
+    plan = next((each for each in plans if str(each.pk) == request.GET.get("plan", "")), None)
+    if chosen:
+        runs = runs.filter(pk__in=chosen)
+    else:
+        plan = plan or (plans[0] if plans else None)
+        runs = runs.filter(plan=plan, is_archived=False) if plan is not None else runs.none()
+    shown = list(runs.order_by("-number")[:MOST_OF_TREND])[::-1]
+    of_one = {each.plan_id for each in shown}
+    whose = plan.pk if plan is not None else next(iter(of_one)) if len(of_one) == 1 else None
+    baseline = baselines.current(whose)
+    judged = content(LoadPlan.objects.get(pk=whose)).objectives if whose is not None else ()
+    lines = trend.drawn(shown, measure, list(baseline.runs.all()) if baseline is not None else [], judged)
+    context = {
+        "lines": lines,
+        "runs": shown,
+        "kept": sum(bool(each.figures) for each in shown),
+        "plan": plan,
+        "plans": plans,
+        "chosen": [each.pk for each in shown] if chosen else [],
+        "measure": measure,
+        "measures": MEASURES,
+        "unit": trend.UNITS.get(measure, "ms"),
+        "changes": [(line, each) for line in lines for each in line.changes],
+        "baseline": baseline,
+    }
+    return render(request, "runs/trend.html", context)
+
+
 def _chosen(request: HttpRequest, member: Membership) -> list[Chosen]:
     """The runs that are asked for, the oldest first. Of those without a side the newer half is b."""
-    given = {name: _ids(request.GET.getlist(name)) for name in ("a", "b", "run")}
+    given = {name: ids_of(request.GET.getlist(name)) for name in ("a", "b", "run")}
     every = [each for ids in given.values() for each in ids]
     runs = list(queries.runs(member).filter(pk__in=every).order_by("number")[:MOST])
     sides = {pk: name for name in ("a", "b") for pk in given[name]}
@@ -85,9 +151,10 @@ def _chosen(request: HttpRequest, member: Membership) -> list[Chosen]:
     return [Chosen(run, sides.get(run.pk, "")) for run in runs]
 
 
-def _ids(texts: list[str]) -> list[uuid.UUID]:
+def ids_of(texts: list[str], most: int = MOST) -> list[uuid.UUID]:
+    """Those that are ids."""
     made = []
-    for each in texts[:MOST]:
+    for each in texts[:most]:
         try:
             made.append(uuid.UUID(each))
         except ValueError:

@@ -27,19 +27,41 @@ TAPE_LABEL = (
 )
 
 
+HEADS = (
+    ("began", "run", "n"), ("plan", "plan", ""), ("", "verdict", ""), ("exchanges", "exchanges", "n"),
+    ("failed", "failed", "n"), ("slowest", "slowest p95", "n"), ("", "not as before", ""), ("took", "began, took", ""),
+)  # fmt: skip
+
+
+def _head(name: str, title: str, look: str, sort: str, *, down: bool) -> tuple[str, str, str, str, str]:
+    """With which way it turns next, and an arrow where it is the order."""
+    is_it = bool(name) and (sort or "began") == name
+    return name, title, look, "0" if is_it and down else "1", (" ↓" if down else " ↑") if is_it else ""
+
+
 @member_view(get="reader")
 def runs(request: HttpRequest, member: Membership) -> HttpResponse:
     words, verdict = request.GET.get("q", "")[:200], request.GET.get("verdict", "")
-    only_starred = bool(request.GET.get("starred"))
+    only_starred, archived = bool(request.GET.get("starred")), bool(request.GET.get("archived"))
+    sort, down = request.GET.get("sort", ""), request.GET.get("down", "1") == "1"
     every = queries.runs(member)
+    found = log.found(every, words, verdict, only_starred=only_starred, archived=archived)
+    lines = log.ordered(log.lines(list(found[: log.MOST])), sort, down=down)
     context = {
-        "every": every.count(),
-        "lines": log.lines(list(log.found(every, words, verdict, only_starred=only_starred)[: log.MOST])),
+        "every": every.filter(is_archived=archived).count(),
+        "in_archive": every.filter(is_archived=True).count(),
+        "archived": archived,
+        "lines": lines,
+        "most": log.MOST,
+        "heads": [_head(*each, sort, down=down) for each in HEADS],
+        "sort": sort,
+        "down": down,
+        "kept": urlencode([(name, value) for name, value in request.GET.items() if name not in ("sort", "down")]),
         "words": words,
         "verdict": verdict,
         "verdicts": list(log.WORDS),
         "only_starred": only_starred,
-        "is_filtered": bool(words.strip() or verdict in log.WORDS or only_starred),
+        "is_filtered": bool(words.strip() or verdict in log.WORDS or only_starred or archived),
     }
     return render(request, "runs/list.html", context)
 

@@ -1,0 +1,153 @@
+"""Figures of runs as they follow each other: each with its error, and where their level changed.
+
+The parts into which their squares fall least, with a price for each part (optimal partitioning: Jackson 2005, of which
+PELT, Killick 2012, is the quick form), each change confirmed by Welch's test (1947) of its two neighbours, corrected
+for all places (Bonferroni).
+"""
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import stdtr
+
+from dynamikos.core.comparison.side import SHARES, Key, OneRun
+
+MEASURES = ("mean", "p50", "p95", "p99", "throughput", "failure-rate")
+LEAST_RUNS, ALPHA, EFFECT, POINTS = 3, 0.01, 0.1, 0.01  # runs on each side; a tenth, of shares a percentage point
+PRICE = 3.0  # of a part, in variances and logarithms of how many runs there are
+
+
+class Figure(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
+    """A measure of a step or request of one run: ms, per second or a part, with its standard error (None: the run was
+    too short for one) from `n` samples.
+    """
+
+    level: str
+    journey: str
+    step: str
+    request: str = ""
+    name: str = ""
+    measure: str
+    value: float
+    error: float | None = None
+    n: int = 0
+
+    @property
+    def key(self) -> Key:
+        return self.level, self.journey, self.step, self.request
+
+
+def figures_of(run: OneRun) -> list[Figure]:
+    """All of a run that a trend is made of."""
+    made = []
+    for (level, journey, step, request), line in run.lines.items():
+        for measure in MEASURES:
+            found = line.figure(measure)
+            if found is not None:
+                value = float(line.failed.sum()) / line.n if measure in SHARES else found.value
+                made.append(Figure(
+                    level=level, journey=journey, step=step, request=request, name=line.name, measure=measure,
+                    value=value, error=found.error, n=found.n,
+                ))  # fmt: skip
+    return made
+
+
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """Another level from point `at` on: both levels, by how much the later is beyond the former (parts; of shares in
+    points), and the chance of that among runs of one level.
+    """
+
+    at: int
+    before: float
+    after: float
+    change: float
+    p: float
+
+
+def turns(values: Sequence[float], errors: Sequence[float | None], measure: str) -> list[Turn]:
+    """Where the level of values changed, in their order. Errors within the runs are the least that runs vary by."""
+    is_share = measure in SHARES
+    if is_share:
+        scaled, within = np.array(values, float), np.array([each or 0.0 for each in errors])
+    else:
+        known = np.maximum(np.array(values, float), 1e-9)
+        scaled = np.log(known)
+        within = np.array([each or 0.0 for each in errors]) / known
+    places = _confirmed(scaled, within, _parted(scaled, within), is_share)
+    edges = [0, *(at for at, _ in places), len(scaled)]
+    made = []
+    for (at, p), begin, end in zip(places, edges[:-2], edges[2:], strict=True):
+        one, other = float(scaled[begin:at].mean()), float(scaled[at:end].mean())
+        if is_share:
+            made.append(Turn(at, one, other, other - one, p))
+        else:
+            made.append(Turn(at, math.exp(one), math.exp(other), math.expm1(other - one), p))
+    return made
+
+
+def _parted(values: NDArray[np.float64], within: NDArray[np.float64]) -> list[int]:
+    """The places between the parts that cost least; each part has at least three values."""
+    n = len(values)
+    if n < 2 * LEAST_RUNS:
+        return []
+    usual = float(np.median(np.abs(np.diff(values)))) * 1.0483  # of neighbours, whose level is mostly the same
+    variance = max(usual**2, float((within**2).mean()))
+    if variance <= 0:
+        variance = float(values.var()) / n or 1.0
+    price = PRICE * math.log(n) * variance
+    sums, squares = np.concatenate(([0.0], values.cumsum())), np.concatenate(([0.0], (values**2).cumsum()))
+
+    def cost(begin: int, end: int) -> float:
+        return float(squares[end] - squares[begin] - (sums[end] - sums[begin]) ** 2 / (end - begin))
+
+    best: list[float] = [-price, *[math.inf] * n]
+    before = [0] * (n + 1)
+    for end in range(LEAST_RUNS, n + 1):
+        for begin in (0, *range(LEAST_RUNS, end - LEAST_RUNS + 1)):
+            whole = best[begin] + cost(begin, end) + price
+            if whole < best[end]:
+                best[end], before[end] = whole, begin
+    places, at = list[int](), before[n]
+    while at:
+        places.append(at)
+        at = before[at]
+    return places[::-1]
+
+
+def _confirmed(
+    values: NDArray[np.float64], within: NDArray[np.float64], places: list[int], is_share: bool
+) -> list[tuple[int, float]]:
+    """(place, chance) of those whose neighbours differ, and by enough; the least certain are taken away first."""
+    tests = max(1, len(values) - 2 * LEAST_RUNS + 1)
+    while places:
+        edges = [0, *places, len(values)]
+        found = []
+        for begin, at, end in zip(edges, places, edges[2:], strict=False):
+            p = _chance(values[begin:at], values[at:end], within[begin:at], within[at:end]) * tests
+            step = abs(float(values[at:end].mean() - values[begin:at].mean()))
+            found.append((p if step >= (POINTS if is_share else math.log1p(EFFECT)) else math.inf, at))
+        p, worst = max(found)
+        if p < ALPHA:
+            return [(at, p) for p, at in found]
+        places = [each for each in places if each != worst]
+    return []
+
+
+def _chance(
+    one: NDArray[np.float64], other: NDArray[np.float64], within: NDArray[np.float64], within_other: NDArray[np.float64]
+) -> float:
+    """That two sets of one level differ so much."""
+    errors = [
+        max(float(side.var(ddof=1)), float((own**2).mean())) / len(side)
+        for side, own in ((one, within), (other, within_other))
+    ]
+    error2 = sum(errors)
+    if error2 <= 0:
+        return 1.0  # nothing varies at all: nothing can be said of chance
+    freedom = error2**2 / sum(each**2 / (len(side) - 1) for each, side in zip(errors, (one, other), strict=True))
+    return float(2 * stdtr(freedom, -abs(float(one.mean() - other.mean())) / math.sqrt(error2)))

@@ -1,0 +1,184 @@
+"""The figures of runs as they follow each other, drawn: each step a line of points with their spread."""
+
+import math
+import uuid
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import msgspec
+
+from dynamikos.core.analysis.evidence import milliseconds
+from dynamikos.core.comparison import Figure, Turn, turns
+from dynamikos.core.comparison.side import SHARES, Key
+from dynamikos.core.objectives import Objective
+from dynamikos.web.runs.models import Run
+
+LEFT, TOP, WIDTH, HEIGHT, FOOT = 60.0, 14.0, 900.0, 84.0, 18.0
+SURE = 1.96  # errors that an interval of 95 % reaches
+NAMED = 24  # runs that are named along the axis at most
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """A run's value where it is drawn; `low` and `high` are heights of its interval's ends (None without one). One
+    that is not counted has doubts.
+    """
+
+    run: Run
+    said: str
+    x: float
+    y: float
+    low: float | None
+    high: float | None
+    is_counted: bool
+    is_baseline: bool
+
+    @property
+    def title(self) -> str:
+        more = ", baseline" if self.is_baseline else ""
+        return f"run {self.run.number}: {self.said}{more}{'' if self.is_counted else ', not counted: it has doubts'}"
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A change of level: where, and in words."""
+
+    x: float
+    said: str
+    is_worse: bool
+    since: Run
+
+    @property
+    def look(self) -> str:
+        return "bad" if self.is_worse else "good"
+
+
+@dataclass(frozen=True, slots=True)
+class Drawn:
+    """A step's line: levels as paths, heights of limits with their words, marks of both axes."""
+
+    name: str
+    points: list[Point]
+    levels: list[str]
+    changes: list[Change]
+    limits: list[tuple[float, str]]
+    rows: list[tuple[float, str]]
+    columns: list[tuple[float, str]]
+
+
+def figures(run: Run) -> list[Figure]:
+    """What was kept of it, once it was over; none of one of an earlier day, or that can't be read."""
+    try:
+        return msgspec.convert(run.figures or [], list[Figure])
+    except msgspec.ValidationError:
+        return []
+
+
+UNITS = {"throughput": "/s", "failure-rate": "%"}  # of all others: ms
+
+
+def said(value: float, measure: str) -> str:
+    """A value with its unit."""
+    if measure in SHARES:
+        return f"{100 * value:.3g} %"
+    return f"{value:.3g} /s" if measure == "throughput" else milliseconds(value)
+
+
+def drawn(
+    runs: Sequence[Run], measure: str, baseline: Sequence[Run] = (), objectives: Sequence[Objective] = ()
+) -> list[Drawn]:
+    """A line of each step (or request), in the order of the last run that has it; `runs` are in their order."""
+    every: dict[Key, dict[int, Figure]] = {}
+    names: dict[Key, str] = {}
+    for at in range(len(runs) - 1, -1, -1):
+        for each in figures(runs[at]):
+            if each.measure == measure:
+                every.setdefault(each.key, {})[at] = each
+                names.setdefault(each.key, each.name)
+    those = {each.pk for each in baseline}
+    return [
+        _line(runs, measure, names[key], found, those, _limits(key, measure, objectives))
+        for key, found in every.items()
+    ]
+
+
+def _limits(key: Key, measure: str, objectives: Sequence[Objective]) -> list[Objective]:
+    level, journey, step, request = key
+    return [
+        each
+        for each in objectives
+        if (each.measure, each.level, each.time) == (measure, level, "response")
+        and each.row is None and each.probe is None
+        and each.step in (None, step) and each.journey in (None, journey) and each.request in (None, request)
+    ]  # fmt: skip
+
+
+def _doubted(run: Run) -> bool:
+    return bool((run.outcome or {}).get("doubts"))
+
+
+def _line(
+    runs: Sequence[Run], measure: str, name: str, found: Mapping[int, Figure], baseline: set[uuid.UUID],
+    objectives: Sequence[Objective],
+) -> Drawn:  # fmt: skip
+    times = 100.0 if measure in SHARES else 1.0  # shares are drawn, and have their limits, in percent
+    ends = [each.value + SURE * (each.error or 0.0) for each in found.values()]
+    limits = [each.limit / times for each in objectives]
+    top = _round_up(max([*ends, *(each for each in limits if each <= 4 * max(ends)), 1e-9]) * times) / times
+    wide = (WIDTH - LEFT - 24) / max(1, len(runs) - 1)
+
+    def x(at: float) -> float:
+        return round(LEFT + 12 + wide * at, 1) if len(runs) > 1 else round((LEFT + WIDTH) / 2, 1)
+
+    def y(value: float) -> float:
+        return round(TOP + HEIGHT * (1 - min(1.0, max(0.0, value / top))), 1)
+
+    points = []
+    for at in sorted(found):
+        each, run = found[at], runs[at]
+        reach = None if each.error is None else SURE * each.error
+        points.append(Point(
+            run, said(each.value, measure), x(at), y(each.value),
+            None if reach is None else y(each.value - reach), None if reach is None else y(each.value + reach),
+            not _doubted(run), run.pk in baseline,
+        ))  # fmt: skip
+    counted = [at for at in sorted(found) if not _doubted(runs[at])]
+    told = turns([found[at].value for at in counted], [found[at].error for at in counted], measure)
+    every = max(1, -(-len(runs) // NAMED))
+    return Drawn(
+        name=name,
+        points=points,
+        levels=_levels(counted, told, x, y),
+        changes=[_change(each, counted, runs, measure, x) for each in told],
+        limits=[(y(limit), f"{_then(each)} {said(limit, measure)}")
+                for limit, each in zip(limits, objectives, strict=True) if limit <= top],
+        rows=[(y(top * part), f"{top * part * times:.3g}") for part in (0, 0.5, 1)],
+        columns=[(x(at), str(run.number)) for at, run in enumerate(runs) if at % every == 0],
+    )  # fmt: skip
+
+
+def _then(objective: Objective) -> str:
+    side = "≥" if objective.at_least else "≤"
+    return f"warning {side}" if objective.then == "warn" else f"objective {side}"
+
+
+def _levels(counted: Sequence[int], told: Sequence[Turn], x, y) -> list[str]:  # type: ignore[no-untyped-def]
+    """A stroke for each level between changes; none where there is none."""
+    edges = [0, *(each.at for each in told), len(counted)]
+    heights = [told[0].before, *(each.after for each in told)] if told else []
+    return [
+        f"M{x(counted[begin])} {y(height)}H{x(counted[end - 1])}"
+        for height, begin, end in zip(heights, edges[:-1], edges[1:], strict=True)
+    ] if told else []  # fmt: skip
+
+
+def _change(turn: Turn, counted: Sequence[int], runs: Sequence[Run], measure: str, x) -> Change:  # type: ignore[no-untyped-def]
+    before, at = counted[turn.at - 1], counted[turn.at]
+    unit = "points" if measure in SHARES else "%"
+    is_worse = turn.change < 0 if measure == "throughput" else turn.change > 0
+    return Change((x(before) + x(at)) / 2, f"{100 * turn.change:+.3g} {unit}", is_worse, runs[at])
+
+
+def _round_up(value: float) -> float:
+    unit = 10.0 ** math.floor(math.log10(value))
+    return next(step * unit for step in (1, 1.5, 2, 3, 5, 7.5, 10) if step * unit >= value * 0.999)
