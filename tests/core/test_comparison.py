@@ -64,6 +64,11 @@ class Intervals(TestCase):
         self.assertIsNone(short.error)
         self.assertIsNone(ratio(np.zeros(5), np.zeros(5)))
         self.assertIsNone(percentile([Histogram()] * 60, 95))
+        few = line(100, n=1, seconds=60)
+        self.assertIsNone(few.figure("p99"))
+        self.assertIsNotNone(few.figure("p50"))
+        told = compare([a_run("a", few)], [a_run("b", few)]).others
+        self.assertIn("too few values for p99", next(each for each in told if each.wanted.measure == "p99").reason)
 
     def test_a_percentile_is_that_of_all_values(self) -> None:
         given = line(100)

@@ -16,6 +16,7 @@ from dynamikos.core.statistics.intervals import Certain
 
 Word = Literal["worse", "better", "not worse", "can't be said"]
 ALPHA, POWER, OF_A_SET = 0.05, 0.8, 3
+MOST_RUNS = 1000  # repetitions that are worth naming
 POINTS = 0.01  # by which a share may grow where times may by a tenth: one percentage point
 
 
@@ -132,9 +133,10 @@ def _difference(wanted: Wanted, a: Sequence[Line], b: Sequence[Line], tests: int
     one, other = _side(wanted, a), _side(wanted, b)
     made = Difference(wanted, name, one.shown if one else None, other.shown if other else None)
     if one is None or other is None:
-        return replace(made, reason="one side has nothing of it")
+        few = f", or too few values for {wanted.measure}" if wanted.measure.startswith("p") else ""
+        return replace(made, reason=f"one side has nothing of it{few}")
     step = other.value - one.value
-    change = step if wanted.is_share else math.expm1(step)
+    change = other.shown - one.shown if wanted.is_share else math.expm1(step)
     if one.error is None or other.error is None:
         return replace(made, change=change, reason="a run is too short to say how certain this is")
     error = math.hypot(one.error, other.error)
@@ -174,7 +176,8 @@ def _judged(each: Difference, tolerated: float, *, is_rejected: bool) -> Differe
     elif is_rejected:
         word = "worse" if worsening > 0 else "better"
     needed = math.ceil(each.runs * (each.smallest / allowed) ** 2) if allowed > 0 else None
-    return replace(each, word=word, repetitions=needed if word == "can't be said" else None)
+    is_named = word == "can't be said" and needed is not None and needed <= MOST_RUNS
+    return replace(each, word=word, repetitions=needed if is_named else None)
 
 
 def _rejected(family: Sequence[Difference]) -> set[int]:
@@ -191,12 +194,17 @@ def _rejected(family: Sequence[Difference]) -> set[int]:
 WORST: tuple[Word, ...] = ("worse", "can't be said", "not worse", "better")
 
 
+def counted(side: Sequence[OneRun]) -> list[OneRun]:
+    """Those that count: of several runs the ones without doubts."""
+    return [run for run in side if not run.doubts or len(side) == 1]
+
+
 def compare(a: Sequence[OneRun], b: Sequence[OneRun], tolerated: float = 0.1) -> Comparison:
     """Whether `b` is worse than `a` by more than `tolerated` (a part). Of sides of several runs only those without
     doubts count.
     """
     left_out = [(run.name, run.doubts[0]) for side in (a, b) for run in side if run.doubts and len(side) > 1]
-    a, b = ([run for run in side if not run.doubts or len(side) == 1] for side in (a, b))
+    a, b = counted(a), counted(b)
     keys_a, keys_b = ({key: None for run in side for key, line in run.lines.items() if line.n} for side in (a, b))
     both = [key for key in keys_a if key in keys_b]
     family = [each for each in family_of([*a, *b]) if each.key in both]

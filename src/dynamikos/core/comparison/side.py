@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from dynamikos.core.objectives import Objective
 from dynamikos.core.statistics import Histogram
+from dynamikos.core.statistics.histogram import enough_for
 from dynamikos.core.statistics.intervals import Certain, percentile, ratio
 
 Trace = NDArray[np.float64]
@@ -61,7 +62,9 @@ class Line:
         return made
 
     def figure(self, measure: str) -> Certain | None:
-        """ms of a time, passes a second, or the part that failed; None where there is nothing of it."""
+        """ms of a time, passes a second, or the part that failed; None where there is nothing of it, or too little for a
+        percentile (n·(100−p) < 100).
+        """
         if measure == "failure-rate":
             return self._share()
         if measure == "throughput":
@@ -69,7 +72,10 @@ class Line:
         if measure == "mean":
             found = ratio(self.sum_us, self.passed, self.unit_s)
         else:
-            found = percentile(self.times, float(measure[1:]), self.unit_s, self.whole) if len(self.times) else None
+            percent = float(measure[1:])
+            if enough_for(percent, self.whole.n) == "no":
+                return None
+            found = percentile(self.times, percent, self.unit_s, self.whole) if len(self.times) else None
         if found is None:
             return None
         return Certain(found.value / 1000, None if found.error is None else found.error / 1000, found.freedom, found.n)

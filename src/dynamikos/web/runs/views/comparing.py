@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
-from dynamikos.core.comparison import Comparison, Difference, OneRun, compare
+from dynamikos.core.comparison import Comparison, Difference, OneRun, compare, counted
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen.differing import differing
@@ -88,8 +88,13 @@ def laid_over(request: HttpRequest, member: Membership) -> HttpResponse:
             with contextlib.suppress(DynamikosError):
                 compared[each.side].append(comparing.one_run(each.run))
                 sides[each.side].append(each.run)
+    for name, side in compared.items():  # as the verdict does: of several, those without doubts
+        those = {id(one) for one in counted(side)}
+        sides[name] = [run for run, one in zip(sides[name], side, strict=True) if id(one) in those]
+        compared[name] = [one for one in side if id(one) in those]
+    there = {key for run in compared["b"] for key, line in run.lines.items() if line.whole.n}
     both = {key: line.name for run in compared["a"] for key, line in run.lines.items()
-            if key[0] == "step" and any(key in other.lines for other in compared["b"])}  # fmt: skip
+            if key[0] == "step" and line.whole.n and key in there}  # fmt: skip
     asked = tuple(request.GET.get("key", "").split("/", 1))
     key = next((each for each in both if each[1:3] == asked), next(iter(both), None))
     context = {
