@@ -15,7 +15,7 @@ def signed_in() -> Iterator[tuple[Any, str]]:
     from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
     from playwright.sync_api import sync_playwright
 
-    from dynamikos.engine.chromium import unseen
+    from dynamikos.chromium import unseen
     from dynamikos.web.asgi import application
 
     bound = socket.socket()

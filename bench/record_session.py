@@ -10,7 +10,7 @@ from pathlib import Path
 
 from playwright.sync_api import sync_playwright
 
-from dynamikos.engine.chromium import unseen
+from dynamikos.chromium import unseen
 from observatory.people import observer
 
 TARGET = "http://127.0.0.1:8470"

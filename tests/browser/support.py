@@ -13,7 +13,7 @@ from django.contrib.staticfiles.handlers import ASGIStaticFilesHandler
 from django.core.asgi import get_asgi_application
 from playwright.sync_api import sync_playwright
 
-from dynamikos.engine.chromium import unseen
+from dynamikos.chromium import unseen
 from tests.processes.support import ProcessCase
 
 T = TypeVar("T")

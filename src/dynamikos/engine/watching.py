@@ -12,12 +12,12 @@ from urllib.parse import urlsplit
 
 from playwright.async_api import Browser, Error, Page, Playwright, async_playwright
 
+from dynamikos.chromium import CHROMIUM, unseen
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.core.probes import Measured, Probe
 from dynamikos.core.probes.shots import Shot, shifted
 from dynamikos.core.values import bind
-from dynamikos.engine.chromium import CHROMIUM, unseen
 from dynamikos.engine.gate import Gate
 
 # for what a page may send without asking its proxy

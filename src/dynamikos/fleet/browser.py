@@ -8,8 +8,8 @@ import signal
 from collections.abc import Mapping
 from pathlib import Path
 
+from dynamikos.chromium import CHROMIUM, QUIET, may_have_sandbox
 from dynamikos.core.errors import DynamikosError
-from dynamikos.engine.chromium import CHROMIUM, QUIET, may_have_sandbox
 
 
 def has_screen(environ: Mapping[str, str]) -> bool:

@@ -5,8 +5,8 @@ from typing import Any
 
 import click
 
+from dynamikos.chromium import unseen
 from dynamikos.cli.state import ROOT, State
-from dynamikos.engine.chromium import unseen
 
 VIEWS = (
     "journeys",

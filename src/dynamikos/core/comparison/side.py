@@ -62,8 +62,8 @@ class Line:
         return made
 
     def figure(self, measure: str) -> Certain | None:
-        """ms of a time, passes a second, or the part that failed; None where there is nothing of it, or too little for a
-        percentile (n·(100−p) < 100).
+        """ms of a time, passes a second, or the part that failed; None where there is nothing of it, or too little for
+        a percentile (n·(100−p) < 100).
         """
         if measure == "failure-rate":
             return self._share()

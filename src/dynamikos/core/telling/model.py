@@ -17,6 +17,9 @@ from dynamikos.core.verdicts import Outcome
 
 Trace = NDArray[np.float64]
 POINTS, LINES, SERVERS = 400, 6, 4
+PARTS = (
+    "verdict", "objectives", "tested", "changed", "lanes", "steps", "findings", "capacity", "limits", "inputs",
+)  # fmt: skip
 FIRST = ("utilization", "largest paint", "processor", "waiting", "memory")
 
 

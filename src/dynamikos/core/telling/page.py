@@ -1,17 +1,20 @@
 """A report as one HTML file that needs nothing else, and as Markdown."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any
 
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, Template
+from markupsafe import Markup
 
 from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.telling.drawing import HEIGHT, LEFT, TOP, WIDTH, drawn, ribbon
-from dynamikos.core.telling.model import Report
+from dynamikos.core.telling.evidence import Evidence
+from dynamikos.core.telling.model import PARTS, Report
 
+SIZES = WIDTH, LEFT, TOP, TOP + HEIGHT
 MOST_ROWS, MOST_SIGNS = 200, 200_000  # of the table of steps, and of each text of the inputs
 
 
@@ -52,29 +55,84 @@ def _capacity(found: Capacity | None) -> Iterator[str]:
         yield f"The first resource to run full is {name}, at {rate:.3g} rounds a second."
 
 
-def _context(report: Report) -> dict[str, Any]:
-    return {
-        "report": report,
-        "rows": report.rows[:MOST_ROWS],
-        "left_out": max(0, len(report.rows) - MOST_ROWS),
-        "capacity": list(_capacity(report.capacity)),
-        "inputs": [(title, text[:MOST_SIGNS], len(text) > MOST_SIGNS) for title, text in report.inputs],
-    }
+def _arguments(part: str, report: Report) -> tuple[Any, ...]:
+    """What the macro of a part is given."""
+    if part == "objectives":
+        return report, [ribbon(each.marks, report.measured) for each in report.objectives]
+    if part == "lanes":
+        return report, [drawn(lane, report.seconds, report.measured) for lane in report.lanes], *SIZES
+    if part == "steps":
+        return report, report.rows[:MOST_ROWS], max(0, len(report.rows) - MOST_ROWS)
+    if part == "capacity":
+        return (list(_capacity(report.capacity)),)
+    if part == "inputs":
+        return ([(title, text[:MOST_SIGNS], len(text) > MOST_SIGNS) for title, text in report.inputs],)
+    return (report,)
 
 
-def as_html(report: Report) -> str:
-    """With styles and drawings in it, by day and by night, and a policy that lets it ask for nothing."""
-    return _template("report.html").render(
-        **_context(report),
-        lanes=[drawn(lane, report.seconds, report.measured) for lane in report.lanes],
-        ribbons=[ribbon(each.marks, report.measured) for each in report.objectives],
-        width=WIDTH,
-        left=LEFT,
-        top=TOP,
-        bottom=TOP + HEIGHT,
+def _macro(file: str, name: str, *given: Any) -> str:
+    return str(getattr(_template(file).module, name)(*given)).strip()
+
+
+def part_as_html(part: str, report: Report) -> str:
+    """One of PARTS as a fragment; "" where there is nothing to say."""
+    return _macro("parts.html", part, *_arguments(part, report))
+
+
+def part_as_markdown(part: str, report: Report) -> str:
+    """The same without drawings; of inputs nothing."""
+    if part in ("lanes", "inputs"):
+        return ""
+    given = _arguments(part, report)
+    return _macro("parts.md", part, *given[: 2 if part == "steps" else 1])
+
+
+def evidence_as_html(each: Evidence) -> str:
+    return _macro("parts.html", "evidence", each, each.lanes, *SIZES)
+
+
+def evidence_as_markdown(each: Evidence) -> str:
+    """The same without drawings."""
+    return _macro("parts.md", "evidence", each)
+
+
+def paragraphs(text: str) -> list[tuple[str, Any]]:
+    """A person's text: parts between empty lines; one that begins with # is a heading, lines with - are a list."""
+    made: list[tuple[str, Any]] = []
+    for part in text.replace("\r\n", "\n").split("\n\n"):
+        lines = [line.rstrip() for line in part.strip("\n").split("\n") if line.strip()]
+        if not lines:
+            continue
+        if len(lines) == 1 and lines[0].startswith("#"):
+            made.append(("heading", lines[0].lstrip("# ")))
+        elif all(line.startswith("- ") for line in lines):
+            made.append(("list", [line[2:] for line in lines]))
+        else:
+            made.append(("text", lines))
+    return made
+
+
+def text_as_html(text: str) -> str:
+    """What a person wrote, with nothing in it that could be markup."""
+    return _macro("parts.html", "paragraphs", paragraphs(text))
+
+
+def as_page(title: str, fragments: Sequence[str]) -> str:
+    """One file that needs nothing else: styles and drawings in it, by day and by night, and a policy that lets it ask
+    for nothing.
+    """
+    style = (Path(__file__).parent / "style" / "telling.css").read_text()
+    return _template("page.html").render(
+        title=title, style=Markup(style), fragments=[Markup(each) for each in fragments if each]
     )
 
 
+def as_html(report: Report) -> str:
+    """All its parts as one page."""
+    title = f"{report.title}, {report.run}: {report.word}"
+    return as_page(title, [part_as_html(part, report) for part in PARTS])
+
+
 def as_markdown(report: Report) -> str:
-    """The same without drawings and inputs."""
-    return _template("report.md").render(**_context(report))
+    """All its parts without drawings and inputs."""
+    return "\n\n".join(filter(None, (part_as_markdown(part, report) for part in PARTS))) + "\n"

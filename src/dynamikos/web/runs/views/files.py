@@ -6,6 +6,7 @@ from typing import Any
 
 from django.http import Http404, HttpRequest, HttpResponse, StreamingHttpResponse
 
+from dynamikos.chromium.printing import printed
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.telling import as_html, as_markdown
 from dynamikos.web.projects.access import member_view
@@ -54,15 +55,20 @@ def metrics(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return HttpResponse(files.as_openmetrics(found, rows), content_type=kind)
 
 
+KINDS = {"html": "text/html; charset=utf-8", "md": "text/markdown; charset=utf-8", "pdf": "application/pdf"}
+
+
 @member_view(get="reader")
 def report(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) -> HttpResponse:
-    """The run told in one file: HTML that needs nothing else, or Markdown."""
-    if form not in ("html", "md"):
+    """The run told in one file: HTML that needs nothing else, Markdown, or pages of it as PDF."""
+    if form not in KINDS:
         raise Http404
     found = queries.run(member, pk)
     told = telling.report(found)
-    kind = "text/html; charset=utf-8" if form == "html" else "text/markdown; charset=utf-8"
-    answer = HttpResponse(as_html(told) if form == "html" else as_markdown(told), content_type=kind)
+    body: str | bytes = as_markdown(told) if form == "md" else as_html(told)
+    if form == "pdf":
+        body = printed(str(body))
+    answer = HttpResponse(body, content_type=KINDS[form])
     answer["Content-Disposition"] = f'attachment; filename="run-{found.number}-report.{form}"'
     return answer
 
