@@ -18,11 +18,12 @@ from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.personas.model import PERSONA
 from dynamikos.core.plans.environment import WAY
 from dynamikos.core.plans.model import PLAN
+from dynamikos.core.telling.casebook import CASEBOOK
 from dynamikos.core.text import parse
 from dynamikos.core.verdicts.outcome import OUTCOME
 
 FOLDER = Path(__file__).parents[1] / "stored"
-KINDS: tuple[Stored[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTCOME, STRANDS, PERSONA)
+KINDS: tuple[Stored[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTCOME, STRANDS, PERSONA, CASEBOOK)
 
 
 def example(kind: Stored[Any], form: int) -> Any:

@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from dynamikos.core.frozen import canonical, digest
 from dynamikos.core.personas.model import PERSONA
+from dynamikos.web.casebook.models import Casebook
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.journeys.models import Journey, SharedStep
@@ -21,7 +22,7 @@ from dynamikos.web.projects.models import Revision
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs.models import Run
 from dynamikos.web.strands.models import Search
-from tests.core.test_forms import DEAL, FROZEN, JOURNEY, KINDS, OUTCOME, PLAN, SHARED, STRANDS, WAY, example
+from tests.core.test_forms import CASEBOOK, DEAL, FROZEN, JOURNEY, KINDS, OUTCOME, PLAN, SHARED, STRANDS, WAY, example
 from tests.web.support import PageCase
 
 
@@ -72,6 +73,10 @@ class Pages(PageCase):
             body = zlib.compress(msgspec.msgpack.encode(plain))
             Search.objects.create(journey=sample.journey, evidence=["a session"], body=body)
             return f"journeys/{sample.journey.pk}/strands"
+        if kind is CASEBOOK:
+            book = Casebook.objects.create(project=sample.project, key="release", name="Release")
+            self.revised(book, plain)
+            return f"casebook/{book.pk}"
         if kind is PERSONA:
             made_one = Persona.objects.create(project=sample.project, key="phone", name="Phone", content=plain)
             return f"load/personas/{made_one.pk}"

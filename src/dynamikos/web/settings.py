@@ -5,6 +5,8 @@ from datetime import timedelta
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from dynamikos.core import telling
+
 BASE = Path(__file__).resolve().parent
 STATE = Path(os.environ.get("DYNAMIKOS_STATE_FOLDER", "/tmp/dynamikos-unset"))
 SECRET_KEY = os.environ.get("DYNAMIKOS_SECRET_KEY", "only-for-static-checks")
@@ -41,6 +43,7 @@ APPS = [
     "strands",
     "plans",
     "runs",
+    "casebook",
 ]
 INSTALLED_APPS = [
     "django.contrib.contenttypes",
@@ -117,6 +120,7 @@ def database(url: str) -> dict[str, object]:
 
 DATABASES = {"default": database(os.environ.get("DATABASE_URL", "postgresql://nobody@127.0.0.1:5432/dynamikos"))}
 STATIC_URL = "/static/"
+STATICFILES_DIRS = [("telling", Path(telling.__file__).parent / "style")]
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = False
 STORAGES = {"staticfiles": {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"}}

@@ -13,6 +13,7 @@ APPS = [
     "strands",
     "plans",
     "runs",
+    "casebook",
 ]
 urlpatterns = [path("", include(f"dynamikos.web.{app}.urls")) for app in APPS]
 handler500 = "dynamikos.web.ui.broken.broken"

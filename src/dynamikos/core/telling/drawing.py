@@ -26,15 +26,16 @@ class Drawn:
     says: str
 
 
-def drawn(lane: Lane, seconds: int, measured: tuple[float, float]) -> Drawn:
-    """From second 0 to the last, from 0 to the highest value."""
-    every = [values[~np.isnan(values)] for _, values in lane.lines]
+def drawn(lane: Lane, seconds: int, measured: tuple[float, float], begin: int = 0) -> Drawn:
+    """From second `begin` to the last before `seconds`, from 0 to the highest value."""
+    parts = [(name, values[begin:seconds]) for name, values in lane.lines]
+    every = [values[~np.isnan(values)] for _, values in parts]
     most = max([float(each.max()) for each in every if len(each)] + [lane.limit or 0.0, 1e-9])
     top = _round_up(most)
-    span = max(1, seconds)
+    span = max(1, seconds - begin)
 
     def x(second: float) -> float:
-        return round(LEFT + (WIDTH - LEFT) * min(1.0, second / span), 1)
+        return round(LEFT + (WIDTH - LEFT) * min(1.0, max(0.0, second / span)), 1)
 
     def y(value: float) -> float:
         return round(TOP + HEIGHT * (1 - min(1.0, value / top)), 1)
@@ -43,10 +44,10 @@ def drawn(lane: Lane, seconds: int, measured: tuple[float, float]) -> Drawn:
     return Drawn(
         title=lane.title,
         unit=lane.unit,
-        paths=[(name, _path(values, x, y)) for name, values in lane.lines],
+        paths=[(name, _path(values, x, y)) for name, values in parts],
         rows=[(y(top * part), f"{top * part:g}") for part in (0, 0.5, 1)],
-        columns=[(x(second), _clock(second)) for second in range(0, span + 1, step)],
-        measured=(x(measured[0]), round(x(measured[1]) - x(measured[0]), 1)),
+        columns=[(x(at - begin), _clock(at)) for at in range(-(-begin // step) * step, begin + span + 1, step)],
+        measured=(x(measured[0] - begin), round(x(measured[1] - begin) - x(measured[0] - begin), 1)),
         limit=None if lane.limit is None else (y(lane.limit), f"{lane.limit:g} {lane.unit}"),
         says=f"{lane.title}, highest {most:.3g} {lane.unit}".strip(),
     )

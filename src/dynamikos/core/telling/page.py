@@ -117,6 +117,10 @@ def text_as_html(text: str) -> str:
     return _macro("parts.html", "paragraphs", paragraphs(text))
 
 
+def heading_as_html(title: str) -> str:
+    return str(Markup("<h1>{}</h1>").format(title))
+
+
 def as_page(title: str, fragments: Sequence[str]) -> str:
     """One file that needs nothing else: styles and drawings in it, by day and by night, and a policy that lets it ask
     for nothing.

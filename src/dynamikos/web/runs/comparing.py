@@ -1,6 +1,10 @@
 """Runs of the database as they are compared."""
 
+import uuid
 from collections.abc import Mapping, Sequence
+
+from django.db.models import QuerySet
+from django.http import QueryDict
 
 from dynamikos.core.comparison import Figure, Line, OneRun, figures_of
 from dynamikos.core.comparison.side import COMPARED, Cells, Key
@@ -8,8 +12,39 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.web.runs import queries, reading
 from dynamikos.web.runs.models import Run
+from dynamikos.web.ui.numbers import number
 
+MOST = 12  # runs at once
 FINE_S = 900  # runs that are longer are taken by minutes, which are many enough
+
+
+def ids_of(texts: Sequence[str], most: int = MOST) -> list[uuid.UUID]:
+    """Those that are ids."""
+    made = []
+    for each in texts[:most]:
+        try:
+            made.append(uuid.UUID(each))
+        except ValueError:
+            continue
+    return made
+
+
+def chosen(runs: QuerySet[Run], given: QueryDict) -> list[tuple[Run, str]]:
+    """The runs that an address names (run=… of all, a=… and b=… of the sides) with their side, "" for neither; the
+    oldest first. Where no side is named the newer half is b.
+    """
+    named = {name: ids_of(given.getlist(name)) for name in ("a", "b", "run")}
+    every = list(runs.filter(pk__in=[each for ids in named.values() for each in ids]).order_by("number")[:MOST])
+    sides = {pk: name for name in ("a", "b") for pk in named[name]}
+    if not sides:
+        half = len(every) // 2
+        sides = {run.pk: "a" if at < half or len(every) == 1 else "b" for at, run in enumerate(every)}
+    return [(run, sides.get(run.pk, "")) for run in every]
+
+
+def tolerated(given: QueryDict) -> float:
+    """In percent. Raises DynamikosError for what is no number."""
+    return number(given.get("tolerate") or "10", "Tolerated worsening, %", 0.1, 1000)
 
 
 def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:

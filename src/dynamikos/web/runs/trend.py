@@ -6,16 +6,54 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
+from django.db.models import QuerySet
+from django.http import QueryDict
 
 from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Figure, Turn, turns
 from dynamikos.core.comparison.side import SHARES, Key
 from dynamikos.core.objectives import Objective
+from dynamikos.web.plans.models import LoadPlan
+from dynamikos.web.plans.queries import content
+from dynamikos.web.runs.comparing import ids_of
 from dynamikos.web.runs.models import Run
 
 LEFT, TOP, WIDTH, HEIGHT, FOOT = 60.0, 14.0, 900.0, 84.0, 18.0
 SURE = 1.96  # errors that an interval of 95 % reaches
 NAMED = 24  # runs that are named along the axis at most
+
+
+MOST = 200  # runs of one trend
+
+
+def asked(runs: QuerySet[Run], given: QueryDict) -> tuple[list[Run], LoadPlan | None, uuid.UUID | None, bool]:
+    """The runs that an address names (run=…, else those of plan=… that are not archived, else of the first plan there
+    is), oldest first; the plan, that whose runs all of them are, and whether they were chosen one by one.
+    """
+    ended = runs.filter(state=Run.State.ENDED, is_trial=False).defer("frozen", "findings", "marks")
+    chosen = ids_of(given.getlist("run"), MOST)
+    plan = None
+    if chosen:
+        ended = ended.filter(pk__in=chosen)
+    else:
+        every = plans(runs)
+        plan = next((each for each in every if str(each.pk) == given.get("plan", "")), every[0] if every else None)
+        ended = ended.filter(plan=plan, is_archived=False) if plan is not None else ended.none()
+    shown = list(ended.order_by("-number")[:MOST])[::-1]
+    of_one = {each.plan_id for each in shown}
+    return shown, plan, next(iter(of_one)) if len(of_one) == 1 else None, bool(chosen)
+
+
+def plans(runs: QuerySet[Run]) -> list[LoadPlan]:
+    """Those that have runs that are over."""
+    ended = runs.filter(state=Run.State.ENDED, is_trial=False)
+    return list(LoadPlan.objects.filter(runs__in=ended).distinct().order_by("name"))
+
+
+def goals(plan: uuid.UUID | None) -> Sequence[Objective]:
+    """The objectives that a plan has now."""
+    found = LoadPlan.objects.filter(pk=plan).select_related("head").first() if plan is not None else None
+    return content(found).objectives if found is not None else ()
 
 
 @dataclass(frozen=True, slots=True)

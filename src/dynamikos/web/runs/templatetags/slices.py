@@ -5,8 +5,12 @@ from urllib.parse import urlencode, urlsplit
 
 from django import template
 from django.urls import reverse
+from django.utils.safestring import SafeString
 
+from dynamikos.core.comparison import Difference
+from dynamikos.core.frozen import Series
 from dynamikos.core.reports import KeptExchange, Row
+from dynamikos.web.ui.templatetags.parts import pin
 
 register = template.Library()
 
@@ -20,6 +24,26 @@ def closer_address(context: dict[str, Any], row: Row) -> str:
         "request": row.request, "of": context["row_chosen"],
     }  # fmt: skip
     return f"{place}?{urlencode(query)}"
+
+
+@register.simple_tag(takes_context=True)
+def pin_of(context: dict[str, Any], what: str, of: Row | Series, measure: str = "") -> SafeString:
+    """Pins something of a step or request, in the window and the slice that are shown; `measure` is a suspect's."""
+    given: dict[str, object] = {
+        "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"],
+        "row": context.get("row_chosen", "") or of.row, "journey": of.journey, "step": of.step, "request": of.request,
+    }  # fmt: skip
+    if measure:
+        given["measure"] = measure
+    return pin(context, what, measure or of.name, **given)
+
+
+@register.simple_tag(takes_context=True)
+def pin_difference(context: dict[str, Any], each: Difference) -> SafeString:
+    """Pins one line of a comparison."""
+    _, journey, step, request = each.wanted.key
+    given = {"journey": journey, "step": step, "request": request, "measure": each.wanted.measure}
+    return pin(context, "difference", each.name, query=context["pinned"], **given)
 
 
 @register.filter

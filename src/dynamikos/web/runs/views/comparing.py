@@ -1,8 +1,8 @@
 """Runs side by side: whether one side is worse than the other."""
 
 import contextlib
-import uuid
 from dataclasses import dataclass
+from urllib.parse import urlencode
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
@@ -11,16 +11,11 @@ from dynamikos.core.comparison import Comparison, Difference, OneRun, compare, c
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen.differing import differing
-from dynamikos.web.plans.models import LoadPlan
-from dynamikos.web.plans.queries import content
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import baselines, comparing, overlays, queries, trend
 from dynamikos.web.runs.drawings import Between, between
 from dynamikos.web.runs.models import Run
-from dynamikos.web.ui.numbers import number
-
-MOST, MOST_OF_TREND = 12, 200  # runs at once
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +43,7 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
     """What is chosen stands in the address (run=… of all, a=… and b=… of the sides), so that it can be passed on."""
     wrong = ""
     try:
-        tolerated = number(request.GET.get("tolerate") or "10", "Tolerated worsening, %", 0.1, 1000)
+        tolerated = comparing.tolerated(request.GET)
     except DynamikosError as problem:
         tolerated, wrong = 10.0, str(problem)
     chosen = _chosen(request, member)
@@ -74,6 +69,7 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
         "family": _shown(found, found.differences) if found else [],
         "others": _shown(found, found.others) if found else [],
         "asked": request.GET.urlencode(),
+        "pinned": urlencode([(each.side, each.run.pk) for each in chosen if each.side] + [("tolerate", tolerated)]),
     }
     return render(request, "runs/compare.html", context, status=422 if wrong else 200)
 
@@ -113,28 +109,19 @@ def trends(request: HttpRequest, member: Membership) -> HttpResponse:
     """The runs of a plan (plan=…), or those that are chosen (run=…), as they follow each other."""
     measure = request.GET.get("measure", "")
     measure = measure if measure in MEASURES else MEASURES[0]
-    runs = queries.runs(member).filter(state=Run.State.ENDED, is_trial=False).defer("frozen", "findings", "marks")
-    chosen = ids_of(request.GET.getlist("run"), MOST_OF_TREND)
-    plans = list(LoadPlan.objects.filter(project=member.project, runs__in=runs).distinct().order_by("name"))
-    plan = next((each for each in plans if str(each.pk) == request.GET.get("plan", "")), None)
-    if chosen:
-        runs = runs.filter(pk__in=chosen)
-    else:
-        plan = plan or (plans[0] if plans else None)
-        runs = runs.filter(plan=plan, is_archived=False) if plan is not None else runs.none()
-    shown = list(runs.order_by("-number")[:MOST_OF_TREND])[::-1]
-    of_one = {each.plan_id for each in shown}
-    whose = plan.pk if plan is not None else next(iter(of_one)) if len(of_one) == 1 else None
+    every = queries.runs(member)
+    shown, plan, whose, is_chosen = trend.asked(every, request.GET)
     baseline = baselines.current(whose)
-    judged = content(LoadPlan.objects.get(pk=whose)).objectives if whose is not None else ()
-    lines = trend.drawn(shown, measure, list(baseline.runs.all()) if baseline is not None else [], judged)
+    lines = trend.drawn(shown, measure, list(baseline.runs.all()) if baseline is not None else [], trend.goals(whose))
+    whom = [("run", str(each.pk)) for each in shown] if is_chosen else [("plan", str(plan.pk) if plan else "")]
     context = {
         "lines": lines,
         "runs": shown,
         "kept": sum(bool(each.figures) for each in shown),
         "plan": plan,
-        "plans": plans,
-        "chosen": [each.pk for each in shown] if chosen else [],
+        "plans": trend.plans(every),
+        "chosen": [each.pk for each in shown] if is_chosen else [],
+        "asked": urlencode([*whom, ("measure", measure)]),
         "measure": measure,
         "measures": MEASURES,
         "unit": trend.UNITS.get(measure, "ms"),
@@ -145,26 +132,7 @@ def trends(request: HttpRequest, member: Membership) -> HttpResponse:
 
 
 def _chosen(request: HttpRequest, member: Membership) -> list[Chosen]:
-    """The runs that are asked for, the oldest first. Of those without a side the newer half is b."""
-    given = {name: ids_of(request.GET.getlist(name)) for name in ("a", "b", "run")}
-    every = [each for ids in given.values() for each in ids]
-    runs = list(queries.runs(member).filter(pk__in=every).order_by("number")[:MOST])
-    sides = {pk: name for name in ("a", "b") for pk in given[name]}
-    if not sides:
-        half = len(runs) // 2
-        sides = {run.pk: "a" if at < half or len(runs) == 1 else "b" for at, run in enumerate(runs)}
-    return [Chosen(run, sides.get(run.pk, "")) for run in runs]
-
-
-def ids_of(texts: list[str], most: int = MOST) -> list[uuid.UUID]:
-    """Those that are ids."""
-    made = []
-    for each in texts[:most]:
-        try:
-            made.append(uuid.UUID(each))
-        except ValueError:
-            continue
-    return made
+    return [Chosen(run, side) for run, side in comparing.chosen(queries.runs(member), request.GET)]
 
 
 def _shown(found: Comparison, differences: list[Difference]) -> list[Shown]:

@@ -10,7 +10,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import keeping, log, queries
-from dynamikos.web.runs.views.comparing import ids_of
+from dynamikos.web.runs.comparing import ids_of
 
 MOST = 200
 

@@ -1,5 +1,8 @@
 """Parts that recur on the pages, as tags: each is one element, made in one place. All of them are on `/patterns/`."""
 
+from typing import Any
+from urllib.parse import urlencode
+
 from django import template
 from django.utils.html import format_html, format_html_join
 from django.utils.safestring import SafeString, mark_safe
@@ -44,6 +47,20 @@ def field(content: str, label: str, look: str = "") -> SafeString:
     """A field beneath its label; `look` is a class of the label."""
     classes = format_html(' class="{}"', look) if look else ""
     return format_html("<label{}>{} {}</label>", classes, label, mark_safe(content))
+
+
+@register.simple_tag(takes_context=True)
+def pin(context: Any, what: str, title: object, **of: object) -> SafeString:
+    """Puts what stands beside it into the casebook: `of` is what names it, as its page's address does."""
+    member = context.get("member")
+    if member is None or not member.may_edit:
+        return SafeString("")
+    return format_html(
+        '<button type="button" class="pin" data-pin="{}" data-what="{}" data-title="{}" title="Pin it (p)"'
+        ' aria-label="Pin {}" data-command="Pin: {}"><svg viewBox="0 0 10 14" aria-hidden="true">'
+        '<circle cx="5" cy="4" r="3"></circle><path d="M5 7V13"></path></svg></button>',
+        urlencode({name: "" if value is None else value for name, value in of.items()}), what, title, title, title,
+    )  # fmt: skip
 
 
 @register.simple_tag

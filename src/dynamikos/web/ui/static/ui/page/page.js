@@ -3,6 +3,7 @@ import "../components/components.js";
 import "../keeping/keeping.js";
 import "./details.js";
 import "./keys.js";
+import "./pins.js";
 import "./uploads.js";
 import { near } from "../dom.js";
 

@@ -63,6 +63,7 @@ const mark = () => {
 let asked = 0;
 const tables = async () => {
   const mine = ++asked;
+  Object.assign(box.dataset, { from: shown.from, to: shown.to }); // what a pin of a lane is of
   const { sort, down, row, generator } = document.getElementById("rows").dataset;
   const slice = `from=${shown.from}&to=${shown.to}&row=${row}&generator=${generator}`;
   const address = `${box.dataset.tables}?${slice}&sort=${sort}&down=${down}`;
@@ -108,6 +109,18 @@ const pointedAt = (plot) => {
   tell();
 };
 
+/** A button that pins a lane of measures, as those of the other lanes do. */
+const pinLike = (place, lane) => {
+  const other = box.querySelector("[data-what=lane]");
+  if (!other) return;
+  const button = /** @type {HTMLElement} */ (other.cloneNode(true));
+  const of = new URLSearchParams(button.dataset.pin);
+  of.set("lane", lane.key);
+  Object.assign(button.dataset, { pin: of.toString(), title: lane.title, command: `Pin: ${lane.title}` });
+  button.setAttribute("aria-label", `Pin ${lane.title}`);
+  place.querySelector(".label").append(" ", button);
+};
+
 /** A lane of measures in the page, before that of the generators. */
 const boxOf = (lane) => {
   const made = document.createElement("div");
@@ -116,7 +129,7 @@ const boxOf = (lane) => {
     '<div class="draw"></div><div class="says"><div class="label"></div><b class="server figure"></b>' +
     '<button type="button" class="hide">hide</button></div>';
   made.querySelector(".label").textContent = lane.title;
-  const hide = made.querySelector("button");
+  const hide = made.querySelector(".hide");
   hide.setAttribute("aria-label", `Hide the lane ${lane.title}`);
   hide.addEventListener("click", () => {
     measures.hide(lane.key);
@@ -126,6 +139,7 @@ const boxOf = (lane) => {
   made.classList.toggle("has-many", lane.lines.length > 1);
   saying.set(lane, made.querySelector("b"));
   made.dataset.measure = lane.key;
+  pinLike(made, lane);
   document.getElementById("last-lane").before(made);
   return /** @type {HTMLElement} */ (made.querySelector(".draw"));
 };

@@ -1,0 +1,121 @@
+"""What the blocks of a casebook show, live; as a page of its own, and as Markdown."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from dynamikos.core.errors import DynamikosError
+from dynamikos.core.telling import Report
+from dynamikos.core.telling import casebook as core
+from dynamikos.core.telling.evidence import Evidence
+from dynamikos.core.telling.page import (
+    as_page,
+    evidence_as_html,
+    evidence_as_markdown,
+    heading_as_html,
+    part_as_html,
+    part_as_markdown,
+    text_as_html,
+)
+from dynamikos.web.casebook import pins
+from dynamikos.web.casebook.models import Casebook
+from dynamikos.web.casebook.queries import content
+from dynamikos.web.projects.models import Project
+from dynamikos.web.runs import telling
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A block with its fragment; `problem` says why there is nothing to show (its run was deleted)."""
+
+    block: core.Block
+    html: str = ""
+    problem: str = ""
+
+    @property
+    def kind(self) -> str:
+        return "text" if isinstance(self.block, core.Text) else "pin" if isinstance(self.block, core.Pin) else "part"
+
+    @property
+    def name(self) -> str:
+        """What it is called in a list of commands."""
+        if isinstance(self.block, core.Text):
+            return (
+                f"the paragraph “{self.block.text.strip()[:30]}”" if self.block.text.strip() else "an empty paragraph"
+            )
+        return f"the part {self.block.part}" if isinstance(self.block, core.OfReport) else self.block.title
+
+
+def evidence(project: Project, pin: core.Pin) -> Evidence:
+    """Raises DynamikosError where what was pinned is gone."""
+    return pins.SHOWN[pin.what](pins.Seen(project, pin.of))
+
+
+class _Reports:
+    """Those of the runs of one casebook, each gathered once."""
+
+    def __init__(self, project: Project) -> None:
+        self._project = project
+        self._known: dict[str, Report] = {}
+
+    def of(self, run: str) -> Report:
+        if run not in self._known:
+            self._known[run] = telling.report(pins.Seen(self._project, {"run": run}).run)
+        return self._known[run]
+
+
+def shown(found: Casebook) -> Iterator[Shown]:
+    """All blocks in their order."""
+    reports = _Reports(found.project)
+    for block in content(found).blocks:
+        try:
+            yield Shown(block, _html(found.project, reports, block))
+        except DynamikosError as problem:
+            yield Shown(block, problem=str(problem))
+
+
+def _html(project: Project, reports: _Reports, block: core.Block) -> str:
+    if isinstance(block, core.Text):
+        return text_as_html(block.text) if block.text.strip() else ""
+    if isinstance(block, core.OfReport):
+        return part_as_html(block.part, reports.of(block.run))
+    return evidence_as_html(evidence(project, block)) + (text_as_html(block.note) if block.note.strip() else "")
+
+
+def _gone(block: core.Block, problem: str) -> Evidence:
+    title = block.title if isinstance(block, core.Pin) else block.key
+    return Evidence(title=title, sentences=[f"It can't be shown: {problem}"])
+
+
+def _has_head(found: Casebook) -> bool:
+    """Whether it begins with a verdict, which says what it is about."""
+    first = next(iter(content(found).blocks), None)
+    return isinstance(first, core.OfReport) and first.part == "verdict"
+
+
+def as_html(found: Casebook) -> str:
+    """One file that needs nothing else; of a closed one what it was then."""
+    if found.closed_at is not None:
+        return found.html
+    fragments = [] if _has_head(found) else [heading_as_html(found.name)]
+    fragments += [each.html or (evidence_as_html(_gone(each.block, each.problem)) if each.problem else "")
+                 for each in shown(found)]  # fmt: skip
+    return as_page(found.name, fragments)
+
+
+def as_markdown(found: Casebook) -> str:
+    """Its text, without drawings; of a closed one what it was then."""
+    if found.closed_at is not None:
+        return found.markdown
+    reports = _Reports(found.project)
+    made = [] if _has_head(found) else [f"# {found.name}"]
+    for block in content(found).blocks:
+        try:
+            if isinstance(block, core.Text):
+                made.append(block.text.strip())
+            elif isinstance(block, core.OfReport):
+                made.append(part_as_markdown(block.part, reports.of(block.run)))
+            else:
+                made += [evidence_as_markdown(evidence(found.project, block)), block.note.strip()]
+        except DynamikosError as problem:
+            made.append(evidence_as_markdown(_gone(block, str(problem))))
+    return "\n\n".join(filter(None, made)) + "\n"

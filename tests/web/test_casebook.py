@@ -1,0 +1,243 @@
+"""Casebooks: what is pinned is shown with the figures of its page, edited, closed, exported, and read by a link."""
+
+import datetime
+from urllib.parse import urlencode
+
+from django.test import Client
+from django.urls import reverse
+from django.utils import timezone
+from msgspec import to_builtins
+
+from dynamikos.core.analysis.evidence import Found, milliseconds
+from dynamikos.core.telling import casebook as core
+from dynamikos.web.casebook import actions, queries, showing
+from dynamikos.web.casebook.models import Casebook, ReadLink
+from dynamikos.web.projects.revisions import token
+from dynamikos.web.runs import comparing
+from dynamikos.web.runs import queries as runs
+from dynamikos.web.runs.models import Kept, Run
+from tests.web.test_comparing import Two
+
+
+class Books(Two):
+    """Run 1 and 2 of the comparison's tests."""
+
+    def at(self, name: str, *more: object) -> str:
+        return reverse(name, args=[self.sample.project.pk, *more])
+
+    def pin(self, what: str, **of: object):  # type: ignore[no-untyped-def]
+        given = {"run": self.one.pk, **of}
+        return self.client.post(self.at("pin"), {"what": what, "title": f"a {what}", "of": urlencode(given)})
+
+    def book(self) -> Casebook:
+        return Casebook.objects.get()
+
+    def page(self) -> str:
+        return self.client.get(self.at("casebook", self.book().pk)).content.decode()
+
+    def edit(self, **typed: object):  # type: ignore[no-untyped-def]
+        found = self.book()
+        return self.client.post(self.at("casebook-blocks", found.pk), {"parent": token(found.head), **typed})
+
+    def keys(self) -> list[str]:
+        return [each.key for each in queries.content(self.book()).blocks]
+
+
+class Pinned(Books):
+    def test_each_kind_is_shown_with_the_figures_of_its_page(self) -> None:
+        found = Found(rule="r", about="target", sentence="It stood still.", means="So.", try_="Look.")
+        outcome = {
+            "ended": "finished", "exit_code": 0, "from_s": 10.0, "to_s": 190.0,
+            "judgements": [{"objective": "o", "word": "met", "value": 123.0, "limit": 400.0, "sentence": "p95 ≤ 400"}],
+        }  # fmt: skip
+        figures = to_builtins(comparing.figures(self.one))
+        Run.objects.filter(pk=self.one.pk).update(findings=[to_builtins(found)], outcome=outcome, figures=figures)
+        key = next(key for key in comparing.one_run(self.one).lines if key[2] == self.step)
+        name = comparing.one_run(self.one).lines[key].name
+        place = {"journey": key[1], "step": key[2], "request": ""}
+        sides = urlencode({"a": self.one.pk, "b": self.two.pk})
+        row = self.row(50, 100)
+        for what, of, said in (
+            ("lane", {"lane": "users", "from": 10, "to": 60}, "second 10 to 60"),
+            ("lane", {"lane": "generators"}, "lateness"),
+            ("steps", {"from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
+            ("step", {**place, "from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
+            ("times", {**place, "from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
+            ("objective", {"objective": "o"}, "123 ms"),
+            ("finding", {"sentence": found.sentence}, "about the target"),
+            ("comparison", {"query": sides}, "Worse: "),
+            ("difference", {"query": sides, **place, "measure": "mean"}, "worse here"),
+            ("trend", {"query": urlencode({"run": self.one.pk, "measure": "mean"}), "name": name}, "over runs"),
+        ):
+            with self.subTest(what):
+                answer = self.pin(what, **of)
+                self.assertEqual(answer.status_code, 200, answer.content)
+                shown = list(showing.shown(self.book()))[-1]
+                self.assertEqual(shown.problem, "")
+                self.assertIn(said, shown.html)
+        self.assertEqual(len(self.keys()), 10)
+        self.assertIn("Worse: ", showing.as_markdown(self.book()))
+
+    def row(self, begin: int, end: int):  # type: ignore[no-untyped-def]
+        ledger = runs.window(self.one, runs.frozen(self.one), begin, end)
+        rows = ledger.rows(end - begin)
+        return next(each for each in rows if each.level == "step" and each.step == self.step)
+
+    def test_what_is_not_there_can_not_be_pinned_and_says_why(self) -> None:
+        for what, of, said in (
+            ("lane", {"run": "x"}, "the run was deleted"), ("lane", {"lane": "none"}, "no such lane"),
+            ("step", {"journey": "j"}, "no step or request"), ("kept", {"number": "9" * 30}, "does not keep"),
+            ("finding", {"sentence": "?"}, "not noticed"), ("comparison", {"query": ""}, "deleted"),
+            ("objective", {"objective": "?"}, "no such objective"), ("odd", {}, "Nothing of this kind"),
+            ("lane", {"lane": "users", "from": "500", "to": "600"}, "nothing from second 500"),
+        ):  # fmt: skip
+            with self.subTest(what=what, of=of):
+                answer = self.pin(what, **of)
+                self.assertEqual(answer.status_code, 422)
+                self.assertIn(said, answer.json()["problem"])
+        self.assertFalse(Casebook.objects.exists())
+
+    def test_of_a_deleted_run_it_says_so_and_the_rest_stands(self) -> None:
+        self.pin("lane", lane="users")
+        self.edit(do="add", after="lane")
+        Run.objects.filter(pk=self.one.pk).update(state="ended")
+        self.client.post(f"{self.at('runs-away')}?run={self.one.pk}", {"do": "delete", "sure": "1"})
+        self.assertIn("the run was deleted", self.page())
+        self.assertIn("be shown: the run was deleted", showing.as_html(self.book()))
+        self.assertEqual(len(self.keys()), 2)
+
+    def test_a_pin_goes_into_the_open_one_that_was_changed_last(self) -> None:
+        self.pin("lane", lane="users")
+        first = self.book()
+        other = actions.create(self.sample.member, core.Casebook(title="Another"))
+        self.assertEqual(self.pin("lane", lane="rate").json()["name"], "Another")
+        actions.close(self.sample.member, other)
+        self.assertEqual(self.pin("lane", lane="rate").json()["name"], first.name)
+
+
+class Edited(Books):
+    def setUp(self) -> None:
+        super().setUp()
+        self.pin("lane", lane="users")
+        self.pin("lane", lane="rate")
+
+    def test_moved_taken_out_and_undone(self) -> None:
+        self.edit(do="move", key="lane-2", to="0")
+        self.assertEqual(self.keys(), ["lane-2", "lane"])
+        self.edit(do="remove", key="lane")
+        self.assertEqual(self.keys(), ["lane-2"])
+        self.client.post(self.at("casebook-undo", self.book().pk))
+        self.assertEqual(self.keys(), ["lane-2", "lane"])
+        self.assertEqual(self.edit(do="move", key="gone", to="0").status_code, 422)
+        self.assertEqual(self.edit(do="dance", key="lane").status_code, 422)
+
+    def test_a_paragraph_is_put_between_and_written_and_two_tabs_are_told(self) -> None:
+        answer = self.edit(do="add", after="lane", known="lane lane-2").json()
+        self.assertIn('data-block="text"', answer["html"])
+        self.assertEqual(self.keys(), ["lane", "text", "lane-2"])
+        old, found = token(self.book().head), self.book()
+        typed = {"parent": old, "key": "text", "text": "It <b>grew</b>."}
+        self.assertEqual(self.client.post(self.at("casebook-text", found.pk), typed).status_code, 200)
+        self.assertIn("It &lt;b&gt;grew&lt;/b&gt;.", showing.as_html(self.book()))
+        self.client.force_login(self.sample.accounts["ada"])
+        late = self.client.post(self.at("casebook-text", found.pk), {**typed, "text": "mine"})
+        self.assertContains(late, "mine", status_code=409)
+        title = {"parent": token(self.book().head), "text": " "}
+        self.assertContains(self.client.post(self.at("casebook-text", found.pk), title), "a title", status_code=422)
+
+    def test_a_closed_one_stays_as_it_was_and_opens_again(self) -> None:
+        self.client.post(self.at("casebook-close", self.book().pk))
+        before = showing.as_html(self.book())
+        self.assertIn("second 10 to 190", before)
+        self.assertEqual(self.edit(do="remove", key="lane").status_code, 422)
+        self.one.delete()
+        self.assertEqual(showing.as_html(self.book()), before)
+        self.assertIn("<iframe", self.page())
+        shown = self.client.get(self.at("casebook-page", self.book().pk))
+        self.assertContains(shown, "second 10 to 190")
+        self.assertIn("default-src 'none'", shown["Content-Security-Policy"])
+        self.client.post(self.at("casebook-open", self.book().pk))
+        self.assertIn("the run was deleted", self.page())
+
+    def test_deleted_only_by_its_name(self) -> None:
+        address = self.at("casebook-delete", self.book().pk)
+        self.assertContains(self.client.post(address, {"sure": "x"}), "write its name", status_code=422)
+        self.client.post(address, {"sure": self.book().name})
+        self.assertFalse(Casebook.objects.exists())
+
+    def test_exports(self) -> None:
+        for form, kind in (("html", "text/html"), ("md", "text/markdown")):
+            answer = self.client.get(self.at("casebook-export", self.book().pk, form))
+            self.assertIn(kind, answer["Content-Type"])
+            self.assertContains(answer, "Users")
+        self.assertEqual(self.client.get(self.at("casebook-export", self.book().pk, "exe")).status_code, 404)
+
+    def test_a_report_begins_as_a_draft(self) -> None:
+        early = Run.objects.create(project=self.sample.project, number=3, name="r", frozen=b"{}", sha256="")
+        answer = self.client.post(self.at("run-casebook", early.pk))
+        self.assertContains(answer, "nothing to tell yet", status_code=422)
+        outcome = {"ended": "finished", "exit_code": 0, "from_s": 10.0, "to_s": 190.0}
+        Run.objects.filter(pk=self.two.pk).update(outcome=outcome, findings=[])
+        self.client.post(self.at("run-casebook", self.two.pk))
+        made = Casebook.objects.order_by("-changed_at")[0]
+        report = self.client.get(self.at("run-report", self.two.pk, "html")).content.decode()
+        for each in showing.shown(made):
+            self.assertEqual(each.problem, "")
+            if each.kind == "part" and each.html:
+                self.assertIn(each.html, report)
+
+
+class Read(Books):
+    """By a link, without an account."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.pin("lane", lane="users")
+        page = self.client.post(self.at("casebook-link", self.book().pk), {"days": "2"})
+        self.address = page.context["word"]
+        self.stranger = Client()
+
+    def test_it_opens_that_casebook_and_nothing_else_until_its_day(self) -> None:
+        found = self.stranger.get(self.address)
+        self.assertContains(found, "Users")
+        self.assertIn("default-src 'none'", found["Content-Security-Policy"])
+        self.assertEqual((found["Referrer-Policy"], found["Cache-Control"]), ("no-referrer", "private, no-store"))
+        self.assertNotIn(self.address.rsplit("/", 1)[1], str(ReadLink.objects.values_list()))
+        self.assertEqual(self.stranger.get(self.at("casebook", self.book().pk)).status_code, 302)
+        ReadLink.objects.update(until=timezone.now() - datetime.timedelta(seconds=1))
+        self.assertEqual(self.stranger.get(self.address).status_code, 404)
+
+    def test_taken_back_it_opens_nothing(self) -> None:
+        link = ReadLink.objects.get()
+        self.client.force_login(self.sample.accounts["cass"])
+        self.assertEqual(self.client.post(self.at("casebook-revoke", self.book().pk, link.pk)).status_code, 403)
+        self.client.force_login(self.sample.accounts["bran"])
+        self.client.post(self.at("casebook-revoke", self.book().pk, link.pk))
+        self.assertEqual(self.stranger.get(self.address).status_code, 404)
+        self.assertIn("taken back", self.page())
+
+    def test_guessed_words_and_odd_days(self) -> None:
+        for word in ("x", "%00", "a" * 300, "á"):
+            self.assertEqual(self.stranger.get(f"/read/{word}").status_code, 404)
+        for days in ("", "-1", "0", "9999", "many"):
+            answer = self.client.post(self.at("casebook-link", self.book().pk), {"days": days})
+            self.assertEqual(answer.status_code, 422)
+        self.assertEqual(ReadLink.objects.count(), 1)
+
+
+class OfUsers(Books):
+    def test_a_kept_exchange_is_shown_masked_as_it_was_kept(self) -> None:
+        from dynamikos.core.reports import KeptExchange, pack_kept
+
+        kept = KeptExchange(
+            second=20, series=1, step="hold", request="post-hold", reason="failed", user=3, round=2, method="POST",
+            url="http://127.0.0.1:9/hold", status=409, body="<b>taken</b>", variables={"word": "•••"},
+            error="status 409",
+        )  # fmt: skip
+        row = Kept.objects.create(
+            run=self.one, shard=0, second=20, series=1, reason="failed", user=3, round=2, body=pack_kept(kept)
+        )
+        self.assertEqual(self.pin("kept", number=row.pk).status_code, 200)
+        shown = next(iter(showing.shown(self.book()))).html
+        for said in ("status 409", "&lt;b&gt;taken", "word = •••", "user 3, round 2"):
+            self.assertIn(said, shown)
