@@ -13,9 +13,9 @@ from msgspec.structs import replace
 
 from bench.apps import App
 from bench.apps.base import Served
+from dynamikos.chromium import unseen
 from dynamikos.core.exchanges import Exchange, Recording, read_har, write_har
 from dynamikos.core.plans import parse_target
-from dynamikos.chromium import unseen
 from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
