@@ -20,6 +20,7 @@ from observatory import pages
 from observatory.law import closed_law, erlang_c, saturation_per_s
 from observatory.people import objects, password_of
 from observatory.resources import Resource, Visit, Works
+from observatory.sink import Sink
 from observatory.timer import Timer
 from observatory.weather import HEAP_BYTES, PAUSE_EVERY, PAUSE_S_A_GB, ROUTES, TROUBLE, WEATHER, Trouble
 
@@ -44,6 +45,7 @@ class Observatory:
 
     def __init__(self, weather: str = "clear", seed: int = 7) -> None:
         self.seed = seed
+        self.sink = Sink()
         self.sessions: dict[str, dict[str, Any]] = {}
         self.holds: dict[tuple[str, str], str] = {}
         self.passing: collections.deque[tuple[float, str, str, int]] = collections.deque()  # when, who, night, slot
@@ -125,6 +127,9 @@ class Observatory:
         )
         if path in ("/truth", "/metrics") or path.startswith(("/truth/", "/weather/")):
             await self._answer(send, self._inside(scope["method"], path, query))
+            return
+        if path in ("/sink", "/sink/log"):
+            await self._answer(send, self._sunk(scope["method"], path, headers, body))
             return
         kind, reply = self._route(scope["method"], path, query, headers, body)
         self._suffers(kind, arrival)
@@ -419,6 +424,13 @@ class Observatory:
         return 200, [JSON], json.dumps({"cancelled": reference}).encode()
 
     # for tests and the curious ---------------------------------------------------------------------------
+
+    def _sunk(self, method: str, path: str, headers: dict[str, str], body: bytes) -> Reply:
+        """What is told to /sink is kept and shown; it is none of the observatory's exchanges."""
+        if method == "POST":
+            self.sink.take(headers, body)
+            return 204, [], b""
+        return (200, [JSON], self.sink.as_json()) if path == "/sink/log" else (200, [HTML], self.sink.as_page())
 
     def _inside(self, method: str, path: str, query: dict[str, str]) -> Reply:
         stations = WEATHER[self.weather]

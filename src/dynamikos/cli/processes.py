@@ -24,6 +24,7 @@ class Addresses:
     web: str
     generator: str
     own_ports: list[int] = field(default_factory=list)
+    web_port: int = 0
     practice: str = ""  # where the practice target is, if there is one
 
 
@@ -55,6 +56,8 @@ def environment(state: State, url: str, addresses: Addresses) -> dict[str, str]:
             "DYNAMIKOS_OWN_PORTS": ",".join(map(str, addresses.own_ports)),
         }
     )
+    if addresses.web_port:
+        made.setdefault("DYNAMIKOS_ADDRESS", f"http://127.0.0.1:{addresses.web_port}")
     return made
 
 

@@ -17,6 +17,7 @@ def load(target_port: int, password: str) -> None:
     from dynamikos.core.dealing import Deal
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.journeys.from_recording import journey_from
+    from dynamikos.core.notices import EVENTS
     from dynamikos.core.personas import parse_persona
     from dynamikos.core.plans import parse_plan
     from dynamikos.core.plans.crowds import with_journeys
@@ -26,6 +27,7 @@ def load(target_port: int, password: str) -> None:
     from dynamikos.web.environments import actions as environments
     from dynamikos.web.environments.models import Environment
     from dynamikos.web.journeys.actions import create as create_journey
+    from dynamikos.web.notices.actions import add as tell
     from dynamikos.web.plans.actions import add as add_plan
     from dynamikos.web.plans.personas import create as create_persona
     from dynamikos.web.projects.actions import create_project
@@ -61,6 +63,7 @@ def load(target_port: int, password: str) -> None:
         environment = environments.create(member, "Practice target")
         environments.set_values(member, environment, ["observatory"], [base])
         environments.agree(member, environment, base)
+        tell(member, {"kind": "webhook", "to": f"{base}/sink"}, list(EVENTS))
         observers = import_csv(member, (examples / "data/observers.csv").read_bytes(), "observers.csv")
         set_deal(member, observers, Deal(when="user", then="leave"))  # an account of its own for every user
         har = examples / "evening-session.har"

@@ -1,6 +1,7 @@
 """One answer of one address, for what is no user's: priming, probes."""
 
 import asyncio
+import time
 from collections.abc import Sequence
 
 from dynamikos.engine.failures import Failure
@@ -30,6 +31,20 @@ async def ask(link: Link, clock: Clock, host: str, target: str, fields: Fields) 
     waiting = Waiting()
     link.send(Head(Base("GET", target, host, fields)), b"", waiting, "", "", 0, True, clock.now())
     return await waiting.reply
+
+
+async def post(network: Network, address: str, headers: Sequence[tuple[str, str]], body: bytes) -> Reply:
+    """One POST over a connection of its own; a redirect is an answer. Raises Failure."""
+    origin, host, target = split_url(address)
+    network.check(origin)
+    link = await network.open(origin, {})
+    try:
+        waiting = Waiting()
+        head = Head(Base("POST", target, host, Fields(list(headers))))
+        link.send(head, body, waiting, "", "", 0, True, time.perf_counter())
+        return await waiting.reply
+    finally:
+        link.close()
 
 
 class Fetcher:

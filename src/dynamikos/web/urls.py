@@ -14,6 +14,7 @@ APPS = [
     "plans",
     "runs",
     "casebook",
+    "notices",
 ]
 urlpatterns = [path("", include(f"dynamikos.web.{app}.urls")) for app in APPS]
 handler500 = "dynamikos.web.ui.broken.broken"

@@ -34,6 +34,7 @@ def command(port: int, target_port: int) -> None:
             if each:
                 click.echo(each)
         addresses.own_ports.append(web_port)
+        addresses.web_port = web_port
         addresses.practice = f"http://127.0.0.1:{target}"
         processes.use_django(state, addresses)
         made = processes.environment(state, "", addresses)

@@ -1,6 +1,7 @@
 """The coordinator's loop: one at a time by advisory lock; wakes by NOTIFY, and looks around every tick anyway."""
 
 import logging
+import os
 import threading
 import time
 from collections.abc import Callable
@@ -11,6 +12,7 @@ from django.db import InterfaceError, OperationalError, connection
 from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S, TICK_S
+from dynamikos.fleet.telling import Teller
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs.models import Run
 from dynamikos.web.streams.broker import parameters
@@ -24,6 +26,7 @@ def serve(stop: threading.Event) -> None:
     """Until `stop` is set. Survives a restart of the database; then nothing is judged lost for 5 s + a heartbeat."""
     watches: dict[str, RunWatch] = {}
     noticing, swept = Noticing(), -SWEEP_S
+    teller = Teller(frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port))
     while not stop.is_set():
         try:
             with psycopg.connect(parameters(), autocommit=True) as link:
@@ -39,6 +42,7 @@ def serve(stop: threading.Event) -> None:
                     calm = time.monotonic() - connected > (NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0)
                     tick(watches, may_judge_lost=calm or connected == 0)
                     _kept_going(noticing.tick)
+                    _kept_going(teller.tick)
                     if time.monotonic() - swept > SWEEP_S:
                         swept = time.monotonic()
                         _kept_going(expire)
@@ -48,6 +52,7 @@ def serve(stop: threading.Event) -> None:
             log.warning("the database is away (%s); trying again", str(problem).strip())
             connection.close()
             stop.wait(RECONNECT_S)
+    teller.close()
 
 
 def _kept_going(work: Callable[[], object]) -> None:

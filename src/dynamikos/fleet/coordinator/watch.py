@@ -26,6 +26,7 @@ from dynamikos.fleet.coordinator.stream import say
 from dynamikos.fleet.settings import AHEAD_S, CONFIRM_S, LOADING_S, LOST_CLOSE_S, LOST_S
 from dynamikos.sealing import box
 from dynamikos.web.environments.queries import opened
+from dynamikos.web.notices.actions import announce
 from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living, locks_held
 from dynamikos.web.runs.actions import frozen_of, next_of_set, take_in
@@ -89,6 +90,7 @@ class RunWatch:
         self.run.state, self.run.ended, self.run.ended_at = Run.State.REFUSED, why, timezone.now()
         self.run.save(update_fields=["state", "ended", "ended_at"])
         say(self.run.pk, "end", why)
+        announce(self.run, "ended")
         self.is_over = True
 
     # beginning ---------------------------------------------------------------------------------------
@@ -193,12 +195,9 @@ class RunWatch:
                 shard.lost_at_s = self.read.get(shard.number, -1) + 1
                 shard.save(update_fields=["state", "ended", "lost_at_s"])
                 Lease.objects.filter(run=self.run, shard=shard.number, begun=False).update(shard=-1)  # surely not dealt
-                say(
-                    self.run.pk,
-                    "log",
-                    f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}; what it reported"
-                    " stays.",
-                )
+                said = f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}"
+                say(self.run.pk, "log", f"{said}; what it reported stays.")
+                announce(self.run, "lost", f"{said} of run {self.run.number}; what it reported stays.")
 
     def _follow_changes(self) -> None:
         """Changes of the load: they hold from a second on that nobody has told of yet."""
@@ -323,6 +322,7 @@ class RunWatch:
             return
         self.run.commands.create(verb="stop-now" if stop.now else "stop-gently", why=stop.why[:120])
         say(self.run.pk, "log", f"Stopped by an objective: {stop.why}.")
+        announce(self.run, "stopped", f"Run {self.run.number} is being stopped: {stop.why}.")
         with connection.cursor() as cursor:
             cursor.execute("SELECT pg_notify('dynamikos_command', %s)", [str(self.run.pk)])
 
@@ -404,6 +404,7 @@ class RunWatch:
                     Generator.objects.filter(pk=shard.generator_id).update(capacity=capacity)
             next_of_set(self.run)
             say(self.run.pk, "end", ended)
+            announce(self.run, "ended")
         self.is_over = True
 
 
