@@ -132,13 +132,15 @@ class Edited(Books):
         self.assertEqual(self.edit(do="dance", key="lane").status_code, 422)
 
     def test_a_paragraph_is_put_between_and_written_and_two_tabs_are_told(self) -> None:
-        answer = self.edit(do="add", after="lane", known="lane lane-2").json()
+        answer = self.edit(do="add", after="lane").json()
         self.assertIn('data-block="text"', answer["html"])
         self.assertEqual(self.keys(), ["lane", "text", "lane-2"])
         old, found = token(self.book().head), self.book()
         typed = {"parent": old, "key": "text", "text": "It <b>grew</b>."}
         self.assertEqual(self.client.post(self.at("casebook-text", found.pk), typed).status_code, 200)
         self.assertIn("It &lt;b&gt;grew&lt;/b&gt;.", showing.as_html(self.book()))
+        beside = {"parent": old, "key": "lane", "text": "a note"}
+        self.assertEqual(self.client.post(self.at("casebook-text", found.pk), beside).status_code, 200)
         self.client.force_login(self.sample.accounts["ada"])
         late = self.client.post(self.at("casebook-text", found.pk), {**typed, "text": "mine"})
         self.assertContains(late, "mine", status_code=409)

@@ -2,6 +2,7 @@
 
 import datetime
 import secrets
+import uuid
 from collections.abc import Callable
 
 from django.db import transaction
@@ -16,7 +17,7 @@ from dynamikos.web.casebook.models import Casebook, ReadLink
 from dynamikos.web.casebook.queries import content, current, hashed
 from dynamikos.web.projects import revisions
 from dynamikos.web.projects.access import note, require
-from dynamikos.web.projects.models import Membership
+from dynamikos.web.projects.models import Membership, Revision
 from dynamikos.web.runs.models import Run
 
 TITLE, LONGEST_DAYS = 160, 366
@@ -57,14 +58,25 @@ def draft(member: Membership, run: Run) -> Casebook:
 
 @transaction.atomic
 def change(
-    member: Membership, found: Casebook, parent: str, how: Callable[[core.Casebook], core.Casebook], label: str = ""
+    member: Membership,
+    found: Casebook,
+    parent: str,
+    how: Callable[[core.Casebook], core.Casebook],
+    label: str = "",
+    about: Callable[[core.Casebook], object] = lambda book: book,
 ) -> Casebook:
-    """If `parent` still names the head. Raises Stale, and DynamikosError for one that is closed."""
+    """If `parent` still names the head, or what the change is `about` is since then as it was: blocks are changed one
+    beside the other. Raises Stale, and DynamikosError for one that is closed.
+    """
     require(member, "engineer")
     found = Casebook.objects.select_for_update().get(pk=found.pk)
     if found.closed_at is not None:
         raise DynamikosError("This casebook is closed, so nothing in it changes; open it again to go on.")
-    book = how(content(found))
+    now = content(found)
+    before = _at(found, parent)
+    if before is not None and about(before) == about(now):
+        parent = revisions.token(found.head)
+    book = how(now)
     found.head = revisions.save(
         found.head, found.pk, core.CASEBOOK, book, member.account, parent=parent, label=label[:200]
     )
@@ -73,8 +85,24 @@ def change(
     return found
 
 
+def _at(found: Casebook, parent: str) -> core.Casebook | None:
+    """What the casebook was at the revision that a page's token names."""
+    try:
+        named = Revision.objects.filter(subject=found.pk, pk=uuid.UUID(parent.partition(":")[0])).first()
+    except ValueError:
+        return None
+    if named is None or revisions.token(named) != parent:
+        return None
+    return revisions.value_of(named, core.CASEBOOK)
+
+
+def block_of(key: str) -> Callable[[core.Casebook], object]:
+    """What a change of one block is about: that block."""
+    return lambda book: next((each for each in book.blocks if each.key == key), None)
+
+
 def rename(member: Membership, found: Casebook, parent: str, title: str) -> Casebook:
-    return change(member, found, parent, lambda book: _titled(book, title), "casebook:title")
+    return change(member, found, parent, lambda book: _titled(book, title), "casebook:title", lambda book: book.title)
 
 
 def pin(member: Membership, block: core.Pin) -> Casebook:

@@ -113,7 +113,12 @@ def write(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     try:
         if key:
             found = actions.change(
-                member, found, typed.get("parent", ""), lambda book: core.written(book, key, text), f"text:{key}"
+                member,
+                found,
+                typed.get("parent", ""),
+                lambda book: core.written(book, key, text),
+                f"text:{key}",
+                actions.block_of(key),
             )
         else:
             found = actions.rename(member, found, typed.get("parent", ""), text)
@@ -131,9 +136,13 @@ def blocks(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespo
     found, typed = queries.casebook(member, pk), request.POST
     key, to, what = typed.get("key", ""), digits(typed.get("to", "")), typed.get("do", "")
 
+    fresh = ""
+
     def how(book: core.Casebook) -> core.Casebook:
+        nonlocal fresh
         if what == "add":
-            return core.with_block(book, core.Text(key="text"), typed.get("after"))
+            fresh = core.fresh_key(book, "text")
+            return core.with_block(book, core.Text(key=fresh), typed.get("after"))
         if what == "move" and to is not None:
             return core.moved(book, key, to)
         if what == "remove":
@@ -141,16 +150,14 @@ def blocks(request: HttpRequest, member: Membership, pk: uuid.UUID) -> JsonRespo
         raise DynamikosError("Nothing like this is done with a block.")
 
     try:
-        found = actions.change(member, found, typed.get("parent", ""), how)
+        about = actions.block_of(key) if what == "remove" else lambda book: None  # others go beside each other
+        found = actions.change(member, found, typed.get("parent", ""), how, about=about)
     except Stale as stale:
         return JsonResponse({"problem": str(stale)}, status=409)
     except DynamikosError as wrong:
         return JsonResponse({"problem": str(wrong)}, status=422)
     made = {"token": token(found.head), "html": ""}
     if what == "add":
-        there = {each.key for each in queries.content(queries.casebook(member, pk)).blocks}
-        known = set(typed.get("known", "").split())
-        fresh = next(iter(there - known), "")
         context = {"each": showing.Shown(core.Text(key=fresh)), "book": found, "member": member, "may_edit": True}
         made["html"] = render(request, "casebook/_block.html", context).content.decode()
     return JsonResponse(made)

@@ -1,5 +1,6 @@
 // A casebook's page: its blocks are moved by drag, by buttons and by Alt with an arrow; taken out, and put between.
 import { all, isTyping, make, near, one, send } from "./dom.js";
+import { flush } from "./keeping/forms.js";
 
 const FAR_PX = 8; // a shorter way is a click
 const paper = one("#paper");
@@ -12,6 +13,8 @@ const say = (text) => {
 
 /** What is done with the blocks, on the server first. @param {Record<string, string>} values */
 const change = async (values) => {
+  flush(); // what was typed goes first
+  for (let n = 0; n < 100 && one(".htmx-request"); n += 1) await new Promise((go) => setTimeout(go, 30));
   const parent = one("#parent").value;
   const { ok, found } = await send(paper.dataset.blocks, { ...values, parent });
   say(ok ? "" : found.problem);
@@ -39,8 +42,7 @@ const remove = async (block) => {
 
 const add = async (block) => {
   const after = block ? block.dataset.block : (blocks().at(-1)?.dataset.block ?? "");
-  const known = blocks().map((each) => each.dataset.block);
-  const found = await change({ do: "add", after, known: known.join(" ") });
+  const found = await change({ do: "add", after });
   if (!found) return;
   const box = make("div");
   box.innerHTML = found.html;
