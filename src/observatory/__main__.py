@@ -12,9 +12,16 @@ def main() -> None:
     parser.add_argument("--port", type=int, default=8470)
     parser.add_argument("--weather", choices=sorted(WEATHER), default="clear")
     parser.add_argument("--seed", type=int, default=7)
+    parser.add_argument(
+        "--slower", default="", metavar="RESOURCE=FACTOR", help="its service takes so many times as long"
+    )
     parser.add_argument("--fd", type=int, help="a socket that listens already, from the parent process")
     given = parser.parse_args()
-    serve(Observatory(given.weather, given.seed), given.port, given.fd)
+    name, _, factor = given.slower.partition("=")
+    made = Observatory(given.weather, given.seed)
+    if name:
+        made.works.slower[name] = float(factor)
+    serve(made, given.port, given.fd)
 
 
 if __name__ == "__main__":

@@ -1,5 +1,6 @@
 """Comparing runs: intervals that hold, what is called worse, what can't be said, and what differs of the inputs."""
 
+from dataclasses import replace as replaced
 from unittest import TestCase
 
 import numpy as np
@@ -122,6 +123,16 @@ class Verdicts(TestCase):
         self.assertNotIn("between these runs", found.sentence)
         self.assertEqual(found.left_out, [("bad", "generators were late")])
         self.assertAlmostEqual(mean_of(found).change or 0, 0.5, delta=0.06)
+
+    def test_a_run_to_which_others_came_counts_in_no_set(self) -> None:
+        mixes = ({"a": 60.0, "b": 40.0}, {"a": 61.5, "b": 38.5}, {"a": 59.0, "b": 41.0}, {"a": 53.0, "b": 47.0})
+        side = [replaced(run, mix=mix) for run, mix in zip(several(100, 4, 0.02, 1), mixes, strict=True)]
+        found = compare(side, several(100, 3, 0.02, 50))
+        self.assertEqual([name for name, _ in found.left_out], ["r3"])
+        self.assertIn("the share of a was 53 %", found.left_out[0][1])
+        self.assertTrue(found.sets)
+        alone = compare(side[3:], side[:1])
+        self.assertEqual(alone.left_out, [])
 
     def test_sets_agree_with_another_library(self) -> None:
         a, b = several(100, 4, 0.05, 1), several(104, 6, 0.08, 50)

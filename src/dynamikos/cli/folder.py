@@ -146,7 +146,9 @@ def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
             cells.setdefault(key, Cells(end - begin)).add(second - begin, passed, failed, sum_us, times)
     lines = {key: each.line(names.get(key, key[2])) for key, each in cells.items()}
     doubts, plan = told.get("doubts") or [], frozen.plan
-    return OneRun(folder.name, lines, end - begin, plan.plan, doubts, plan.objectives), frozen
+    crowd = told.get("crowd") or []
+    mix = {each["row"]: each["share_achieved"] for each in crowd if each.get("share_achieved") is not None}
+    return OneRun(folder.name, lines, end - begin, plan.plan, doubts, plan.objectives, mix), frozen
 
 
 def report(folder: Path) -> Report:

@@ -12,8 +12,6 @@ VIEWS = (
     "journeys",
     "ladder",
     "request",
-    "item",
-    "functions",
     "rehearsal",
     "strands",
     "recording",
@@ -27,6 +25,8 @@ VIEWS = (
     "noticed",
     "user",
     "compared",
+    "trend",
+    "casebook",
     "settings",
 )
 
@@ -89,18 +89,15 @@ def _open(page: Any, view: str) -> str:
         "noticed": "Runs",
         "user": "Runs",
         "compared": "Runs",
+        "trend": "Runs",
+        "casebook": "Casebook",
         "settings": "Settings",
     }.get(view, "Journeys")
     page.click(f".spine a[data-name={place}]")
-    if view in ("ladder", "request", "item", "functions"):
+    if view in ("ladder", "request"):
         page.click("tbody a[data-command='Open Evening booking']")
         if view == "request":
             page.click("#ladder a[data-at*='post-hold']")
-        if view == "item":
-            page.click("#ladder a[data-at='mailed-code']")
-            page.wait_for_selector("#panel select[name=how]")
-        if view == "functions":
-            page.click("a[data-command='Python functions']")
     elif view == "strands":
         page.click("tbody a[data-command='Open Evening, as recorded']")
         page.click("a[data-command='Strands']")
@@ -145,6 +142,15 @@ def _open(page: Any, view: str) -> str:
         page.locator("[name=run]").nth(1).check()
         page.click("button:has-text('Compare')")
         page.wait_for_selector("table.differences")
+    elif view == "trend":
+        page.click("button[data-key=t]")
+        if not page.locator(".trend circle").count():
+            return "there is no run with figures yet; start one from a load plan first"
+    elif view == "casebook":
+        if not page.locator("tbody a").count():
+            return "there is no casebook yet; pin something of a run first"
+        page.click("tbody a >> nth=0")
+        page.wait_for_selector("#paper, iframe.closed")
     elif view in ("tape", "noticed"):
         if not page.locator("tbody a").count():
             return "there is no run yet; start one from a load plan first"

@@ -16,6 +16,7 @@ from dynamikos.core.statistics.intervals import Certain
 
 Word = Literal["worse", "better", "not worse", "can't be said"]
 ALPHA, POWER, OF_A_SET = 0.05, 0.8, 3
+MIX = 2.0  # points by which the share of a row may differ in a set
 MOST_RUNS = 1000  # repetitions that are worth naming
 POINTS = 0.01  # by which a share may grow where times may by a tenth: one percentage point
 
@@ -194,17 +195,31 @@ def _rejected(family: Sequence[Difference]) -> set[int]:
 WORST: tuple[Word, ...] = ("worse", "can't be said", "not worse", "better")
 
 
-def counted(side: Sequence[OneRun]) -> list[OneRun]:
-    """Those that count: of several runs the ones without doubts."""
-    return [run for run in side if not run.doubts or len(side) == 1]
+def counted(side: Sequence[OneRun]) -> tuple[list[OneRun], list[tuple[str, str]]]:
+    """Those that count, and (run, why) of those that don't: of several runs the ones with doubts, and those to which
+    others came than to the rest (a row's share MIX points or more from the middle one).
+    """
+    if len(side) == 1:
+        return list(side), []
+    out = [(run.name, run.doubts[0]) for run in side if run.doubts]
+    rest, made = [run for run in side if not run.doubts], list[OneRun]()
+    for run in rest:
+        for row, share in run.mix.items():
+            usual = float(np.median([each.mix.get(row, 0.0) for each in rest]))
+            if abs(share - usual) > MIX and len(rest) > 1:
+                out.append((run.name, f"the share of {row} was {share:.3g} %, in the others {usual:.3g} %"))
+                break
+        else:
+            made.append(run)
+    return made, out
 
 
 def compare(a: Sequence[OneRun], b: Sequence[OneRun], tolerated: float = 0.1) -> Comparison:
     """Whether `b` is worse than `a` by more than `tolerated` (a part). Of sides of several runs only those without
     doubts count.
     """
-    left_out = [(run.name, run.doubts[0]) for side in (a, b) for run in side if run.doubts and len(side) > 1]
-    a, b = counted(a), counted(b)
+    (a, out_a), (b, out_b) = counted(a), counted(b)
+    left_out = [*out_a, *out_b]
     keys_a, keys_b = ({key: None for run in side for key, line in run.lines.items() if line.n} for side in (a, b))
     both = [key for key in keys_a if key in keys_b]
     family = [each for each in family_of([*a, *b]) if each.key in both]

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
@@ -115,7 +115,9 @@ class Cells:
 
 @dataclass(frozen=True)
 class OneRun:
-    """A run of a side; one with `doubts` does not count in a set."""
+    """A run of a side; one with `doubts` does not count in a set. `mix` is the share of each crowd row in what came, in
+    percent.
+    """
 
     name: str
     lines: Mapping[Key, Line]
@@ -123,6 +125,7 @@ class OneRun:
     plan: str = ""
     doubts: Sequence[str] = ()
     objectives: Sequence[Objective] = ()
+    mix: Mapping[str, float] = field(default_factory=dict)
 
 
 def family_of(runs: Iterable[OneRun]) -> list[Wanted]:

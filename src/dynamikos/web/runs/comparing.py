@@ -73,7 +73,9 @@ def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:
     doubts: Sequence[str] = (found.outcome or {}).get("doubts") or []
     if queries.changes_of(found):
         doubts = [*doubts, "its load was changed while it ran"]
-    return OneRun(f"run {found.number}", lines, end - begin, inputs.plan.plan, doubts, inputs.plan.objectives)
+    crowd = (found.outcome or {}).get("crowd") or []
+    mix = {each["row"]: each["share_achieved"] for each in crowd if each.get("share_achieved") is not None}
+    return OneRun(f"run {found.number}", lines, end - begin, inputs.plan.plan, doubts, inputs.plan.objectives, mix)
 
 
 def figures(found: Run) -> list[Figure]:

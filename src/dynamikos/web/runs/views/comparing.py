@@ -85,7 +85,7 @@ def laid_over(request: HttpRequest, member: Membership) -> HttpResponse:
                 compared[each.side].append(comparing.one_run(each.run))
                 sides[each.side].append(each.run)
     for name, side in compared.items():  # as the verdict does: of several, those without doubts
-        those = {id(one) for one in counted(side)}
+        those = {id(one) for one in counted(side)[0]}
         sides[name] = [run for run, one in zip(sides[name], side, strict=True) if id(one) in those]
         compared[name] = [one for one in side if id(one) in those]
     there = {key for run in compared["b"] for key, line in run.lines.items() if line.whole.n}
