@@ -63,6 +63,7 @@ class Pinned(Books):
             ("steps", {"from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
             ("step", {**place, "from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
             ("times", {**place, "from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
+            ("steps", {"outcome": "failed"}, "times of what failed"),
             ("objective", {"objective": "o"}, "123 ms"),
             ("finding", {"sentence": found.sentence}, "about the target"),
             ("comparison", {"query": sides}, "Worse: "),
@@ -75,7 +76,7 @@ class Pinned(Books):
                 shown = list(showing.shown(self.book()))[-1]
                 self.assertEqual(shown.problem, "")
                 self.assertIn(said, shown.html)
-        self.assertEqual(len(self.keys()), 10)
+        self.assertEqual(len(self.keys()), 11)
         self.assertIn("Worse: ", showing.as_markdown(self.book()))
 
     def row(self, begin: int, end: int):  # type: ignore[no-untyped-def]

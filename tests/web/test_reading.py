@@ -10,6 +10,7 @@ from django.utils import timezone
 from msgspec.structs import replace
 
 from dynamikos.core.frozen import canonical, every_series
+from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import SeriesSecond, ShardSecond, encode
@@ -27,6 +28,7 @@ Samples = dict[tuple[int, int], list[tuple[int, int]]]  # by shard and series: (
 
 class Reading(TestCase):
     samples: Samples
+    wrong: Samples  # of those that failed
 
     @classmethod
     def setUpTestData(cls) -> None:
@@ -36,11 +38,15 @@ class Reading(TestCase):
         inputs = queries.frozen(run)
         key = inputs.journey.journey
         short = replace(inputs.journey, opening=(), rounds=inputs.journey.rounds[:3], closing=())
-        rows = tuple(CrowdRow(row=name, journey=key) for name in ("left", "middle", "right"))
+        persona = {"left": "calm", "right": "calm"}
+        rows = tuple(
+            CrowdRow(row=name, journey=key, persona=persona.get(name, "")) for name in ("left", "middle", "right")
+        )
         profile = (Stretch(stretch="burst", to=6, seconds=SECONDS),)
         inputs = replace(
             inputs,
             journeys={key: short},
+            personas={"calm": Persona(form=1, persona="calm", name="Calm ones")},
             crowds=(Crowd(crowd="c", profile=profile, rows=rows),),
             measured=(0.0, SECONDS),
         )
@@ -49,7 +55,7 @@ class Reading(TestCase):
         run.save()
         cls.inputs, cls.series = inputs, every_series(inputs)
         draw = random.Random(11)
-        cls.samples = {}
+        cls.samples, cls.wrong = {}, {}
         reports = []
         for number in range(2):
             shard = Shard.objects.create(run=run, number=number, generator_name=f"g{number}", state="running")
@@ -66,9 +72,14 @@ class Reading(TestCase):
         values = [int(draw.lognormvariate(10.5, 0.8)) for _ in range(draw.randrange(3))]
         cls.samples.setdefault((shard, no), []).extend((second, value) for value in values)
         failed = {"status 500": 1} if draw.random() < 0.1 else {}
+        wrong = [int(draw.lognormvariate(8, 0.5)) for _ in failed]
+        cls.wrong.setdefault((shard, no), []).extend((second, value) for value in wrong)
         squares = str(sum(value * value for value in values))
         hist = Histogram.of(values).to_bytes()
-        return SeriesSecond(no=no, n=len(values), sum_us=sum(values), squares=squares, hist=hist, failed=failed)
+        return SeriesSecond(
+            no=no, n=len(values), sum_us=sum(values), squares=squares, hist=hist, failed=failed,
+            failed_hist=Histogram.of(wrong).to_bytes(),
+        )  # fmt: skip
 
     def found(self) -> Run:
         return Run.objects.get(pk=self.run_pk)
@@ -111,6 +122,51 @@ class Reading(TestCase):
                     rounds = self.values({each.no for each in self.series if each.level == "round"
                                           and row in (None, each.row)}, begin, end)  # fmt: skip
                     self.assertEqual(queries.rounds(ledger, row)[0], len(rounds))
+
+    def test_of_all_rows_of_a_persona(self) -> None:
+        found = self.found()
+        self.assertEqual([key for key, _ in reading.slices_of(self.inputs)], ["left", "middle", "right", "@calm"])
+        for begin, end in ((0, SECONDS), (33, 571), (630, 664)):
+            ledger = queries.window(found, self.inputs, begin, end, "@calm")
+            shown = reading.shown_series(self.inputs, "@calm")
+            self.assertEqual(len(shown), len(self.series) / 3)
+            for step, below in queries.table(ledger, shown, end - begin, "", True):
+                for each in (step, *below):
+                    numbers = {other.no for other in self.series if other.row in ("left", "right") and (
+                        other.level, other.step, other.request) == (each.level, each.step, each.request)}  # fmt: skip
+                    self.same(each, self.values(numbers, begin, end))
+            rounds = {each.no for each in self.series if each.level == "round" and each.row != "middle"}
+            told = queries.rounds(ledger, "@calm", {"left", "right"})[0]
+            self.assertEqual(told, len(self.values(rounds, begin, end)))
+        step = next(each for each in reading.shown_series(self.inputs, "@calm") if each.level == "step")
+        one = queries.of_generator(found, self.inputs, 1, 60, 660, "@calm")
+        numbers = {each.no for each in self.series if (each.level, each.step) == ("step", step.step)
+                   and each.row != "middle"}  # fmt: skip
+        self.assertEqual(one.totals[step.no].passed.n, len(self.values(numbers, 60, 660, (1,))))
+
+    def test_times_of_what_failed(self) -> None:
+        ledger = queries.window(self.found(), self.inputs, 0, SECONDS, "middle")
+        shown = reading.shown_series(self.inputs, "middle")
+        for step, _ in queries.table(ledger, shown, SECONDS, "", True, of_failed=True):
+            values = np.array([v for (_, no), rows in self.wrong.items() if no == step.no for _, v in rows])
+            self.assertEqual(step.failures, len(values))
+            exact = np.sort(values)[math.ceil(0.5 * len(values)) - 1] / 1000
+            self.assertLess(abs((step.p50_ms or 0) - exact), 0.001 * exact + 1e-9)
+            self.assertEqual((step.mean_ms, step.sd_ms), (None, None))
+
+    def test_slices_by_persona_and_outcome_on_the_pages(self) -> None:
+        found = self.found()
+        self.client.force_login(self.sample.accounts["bran"])
+        page = self.client.get(self.sample.address(f"runs/{found.pk}/tables?from=0&to=600&row=@calm&outcome=failed"))
+        self.assertContains(page, "all Calm ones")
+        self.assertContains(page, "Times are those of failed ones")
+        self.assertContains(page, "Times of what passed")
+        address = self.sample.address(f"runs/{found.pk}/sides")
+        sides = self.client.get(address, {"a-row": "@calm", "b-row": "middle", "b-outcome": "failed"})
+        self.assertContains(sides, "all Calm ones")
+        failed = {each.either.step: each.b for each in sides.context["pairs"] if each.either.level == "step"}
+        self.assertTrue(all(each.mean_ms is None and each.count for each in failed.values()))
+        self.assertEqual(self.client.get(address, {"a-row": "@nobody"}).status_code, 200)
 
     def test_of_one_generator(self) -> None:
         step = next(each for each in self.series if each.level == "step")

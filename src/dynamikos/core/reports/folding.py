@@ -25,12 +25,12 @@ class Overall:
     of: Mapping[int, int]
 
     @classmethod
-    def over(cls, series: Sequence[Series]) -> "Overall":
-        """Numbered on from the last of `series`; what only one row has, stands for itself."""
+    def over(cls, series: Sequence[Series], after: int = -1) -> "Overall":
+        """Numbered on from the last of `series`, and from `after`; what only one row has, stands for itself."""
         alike: dict[tuple[str, str, str, str], list[Series]] = {}
         for each in series:
             alike.setdefault((each.level, each.journey, each.step, each.request), []).append(each)
-        made, of, number = list[Series](), dict[int, int](), max((each.no for each in series), default=-1)
+        made, of, number = list[Series](), dict[int, int](), max([after, *(each.no for each in series)])
         for parts in alike.values():
             if len(parts) > 1:
                 number += 1

@@ -159,10 +159,14 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     tls_ms: float | None = None  # mean of all handshakes
 
 
-def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
-    """The figures of one series over `seconds` of measured time."""
+def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_failed: bool = False) -> Row:
+    """The figures of one series over `seconds` of measured time; `of_failed`: its times are those of what failed (of
+    which no sums are kept, so neither mean nor deviation).
+    """
     passed = total.passed
-    spread = Spread(passed, total.open_us)
+    timed = total.failed_hist if of_failed else passed
+    spread = Spread(timed, [] if of_failed else total.open_us)
+    moments = Moments() if of_failed else total.moments
 
     def ms(value_us: float | None) -> float | None:
         return None if value_us is None else value_us / 1000
@@ -184,9 +188,9 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
         failures=total.failures,
         failure_percent=100 * total.failures / n if n else None,
         per_s=n / seconds if seconds > 0 else 0.0,
-        min_ms=ms(passed.min_us()),
-        mean_ms=ms(total.moments.mean_us),
-        sd_ms=ms(total.moments.sd_us),
+        min_ms=ms(timed.min_us()),
+        mean_ms=ms(moments.mean_us),
+        sd_ms=ms(moments.sd_us),
         p50_ms=ms(spread.shown_us(50)),
         p90_ms=ms(spread.shown_us(90)),
         p95_ms=ms(spread.shown_us(95)),
@@ -196,7 +200,7 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float) -> Row:
         tries=total.tries,
         kinds=dict(total.failed),
         open=len(total.open_us),
-        at_least=(*at_least, "max_ms") if total.open_us else (),
+        at_least=(*at_least, "max_ms") if total.open_us and not of_failed else (),
         own_failures=total.own,
         left=total.left,
         cached=total.cached,

@@ -40,12 +40,12 @@ def key_of(series: Series) -> Key:
     return series.level, series.journey, series.step, series.request
 
 
-def rows_of(ledger: Ledger, series: Iterable[Series], seconds: float) -> dict[Key, Row]:
-    """Those steps and requests of which there is something."""
+def rows_of(ledger: Ledger, series: Iterable[Series], seconds: float, *, of_failed: bool = False) -> dict[Key, Row]:
+    """Those steps and requests of which there is something; with the times of what failed, where that is wanted."""
     made = {}
     for each in series:
         if each.level in ("step", "request", "repeat", "item", "embedded"):
-            row = row_of_total(each, ledger.totals[each.no], seconds)
+            row = row_of_total(each, ledger.totals[each.no], seconds, of_failed=of_failed)
             if row.count:
                 made[key_of(each)] = row
     return made

@@ -16,6 +16,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.core.reports import Row
+from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.telling.casebook import What
 from dynamikos.core.telling.drawing import drawn
 from dynamikos.core.telling.evidence import Evidence, Picture, Table
@@ -65,8 +66,9 @@ class Seen:
 
     @cached_property
     def row(self) -> str:
-        row, rows = self.of.get("row", ""), self.inputs.places.rows
-        return row if len(rows) > 1 and row in {each.row for each in rows} else ""
+        """A row, or all of a persona; "" for everybody."""
+        row = self.of.get("row", "")
+        return row if len(self.inputs.places.rows) > 1 and row in dict(reading.slices_of(self.inputs)) else ""
 
     @property
     def name(self) -> str:
@@ -78,9 +80,13 @@ class Seen:
     @property
     def where(self) -> str:
         begin, end = self.window
-        names = {each.row: each.name or each.row for each in self.inputs.places.rows}
-        of_row = f", of {names[self.row]} only" if self.row else ""
-        return f"{self.run.name}, run {self.run.number}, second {begin} to {end}{of_row}"
+        of_row = f", of {dict(reading.slices_of(self.inputs))[self.row]} only" if self.row else ""
+        times = ", times of what failed" if self.of_failed else ""
+        return f"{self.run.name}, run {self.run.number}, second {begin} to {end}{of_row}{times}"
+
+    @property
+    def of_failed(self) -> bool:
+        return self.of.get("outcome", "") == "failed"
 
     @cached_property
     def series(self) -> Series:
@@ -128,8 +134,8 @@ def _cells(row: Row, name: str) -> list[str]:
 def _rows(seen: Seen) -> list[Row]:
     begin, end = seen.window
     ledger = queries.window(seen.run, seen.inputs, begin, end, seen.row or None)
-    by_no = {row.no: row for row in ledger.rows(end - begin)}
-    return [by_no[each.no] for each in reading.shown_series(seen.inputs, seen.row or None) if each.no in by_no]
+    shown = reading.shown_series(seen.inputs, seen.row or None)
+    return [row_of_total(each, ledger.totals[each.no], end - begin, of_failed=seen.of_failed) for each in shown]
 
 
 def _steps(seen: Seen) -> Evidence:

@@ -2,7 +2,7 @@
 
 import math
 import uuid
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -187,16 +187,21 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int, row: str | Non
     """Everything that ended in [from_s, to_s) of the run clock, of everybody or of one row: the series that are shown,
     every row's rounds, and what objectives about rows are judged on.
     """
-    shown = {each.no: each for each in reading.shown_series(inputs, row)}
+    persona, rest = Overall((), {}), list[Series]()
+    if row is not None and row.startswith(reading.PERSONA):
+        rest, persona = reading.of_persona(inputs, row)
+    shown = {each.no: each for each in reading.shown_series(inputs, row)} | {each.no: each for each in rest}
     besides = {each.row for each in inputs.plan.objectives if each.row is not None}
     every = [each for each in every_series(inputs) if each.level == "round" or each.row in besides]
     ledger = reading.window(found, list((shown | {each.no: each for each in every}).values()), from_s, to_s)
+    for no, stands in persona.of.items():
+        ledger.totals[stands].merge(ledger.totals[no])
     if any(each.measure == "checks" for each in inputs.plan.objectives):
         for beside in reading.besides(found, from_s, min(to_s, found.watermark + 1)):
             ledger.ask(beside)
     # what was under way at its end counts in it, too
     if (from_s, to_s) == tuple(map(int, inputs.measured)):
-        of = Overall.over(every_series(inputs)).of
+        of = persona.of or Overall.over(every_series(inputs)).of
         for beside in reading.besides(found, to_s, max(found.watermark, to_s + LATER_S) + 1):
             ledger.carry(with_overall(beside, of))
     return ledger
@@ -204,14 +209,16 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int, row: str | Non
 
 def of_generator(found: Run, inputs: FrozenRun, shard: int, from_s: int, to_s: int, row: str | None = None) -> Ledger:
     """As `window`, of what one generator did: only rounds and steps are kept of each."""
-    base = [each for each in every_series(inputs) if each.level in BY_SHARD and row in (None, each.row)]
+    whose = reading.rows_named(inputs, row)
+    base = [each for each in every_series(inputs) if each.level in BY_SHARD and (whose is None or each.row in whose)]
     ledger = reading.window(found, base, from_s, to_s, shard=shard)
-    over = Overall.over(every_series(inputs))
+    is_one = row is not None and not row.startswith(reading.PERSONA)
+    over = Overall.over(every_series(inputs)) if row is None else reading.of_persona(inputs, row)[1]
     shown = {each.no: each for each in reading.shown_series(inputs, row)}
     made = Ledger([*shown.values(), *(each for each in base if each.no not in shown)])
     for each in base:
         made.totals[each.no].merge(ledger.totals[each.no])
-        if row is None and each.no in over.of:
+        if not is_one and each.no in over.of:
             made.totals[over.of[each.no]].merge(ledger.totals[each.no])
     return made
 
@@ -220,12 +227,12 @@ WORST_FIRST = "worst"  # an order
 
 
 def table(
-    ledger: Ledger, series: Sequence[Series], seconds: float, sort: str, down: bool
+    ledger: Ledger, series: Sequence[Series], seconds: float, sort: str, down: bool, *, of_failed: bool = False
 ) -> list[tuple[Row, list[Row]]]:
     """Steps with their requests beneath; sorted by a column of the steps, or by WORST_FIRST: those that fail most
-    first, and of others those that take longest.
+    first, and of others those that take longest. `of_failed`: with the times of what failed.
     """
-    rows = [row_of_total(each, ledger.totals[each.no], seconds) for each in series]
+    rows = [row_of_total(each, ledger.totals[each.no], seconds, of_failed=of_failed) for each in series]
     steps = [
         row for row in rows if row.level in ("step", "repeat", "token", "item") and (row.level != "item" or row.count)
     ]
@@ -276,9 +283,12 @@ def step_names(inputs: FrozenRun) -> dict[str, dict[str, str]]:
     return made
 
 
-def rounds(ledger: Ledger, row: str | None = None) -> tuple[int, int]:
-    """Rounds (passed, failed) in it, of everybody or of a row."""
-    total = ledger.all_of("round", row=row)
+def rounds(ledger: Ledger, row: str | None = None, rows: Collection[str] = ()) -> tuple[int, int]:
+    """Rounds (passed, failed) in it, of everybody, of a row, or of several `rows`."""
+    if rows:
+        total = ledger.sum_of(each for each in ledger.series if each.level == "round" and each.row in rows)
+    else:
+        total = ledger.all_of("round", row=row)
     return total.passed.n, total.failures + total.own
 
 

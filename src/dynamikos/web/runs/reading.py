@@ -19,9 +19,47 @@ _seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
 _total = msgspec.msgpack.Decoder(SeriesSecond)
 
 
-def shown_series(inputs: FrozenRun, row: str | None = None) -> list[Series]:
-    """Those that a page shows, in the journeys' order: of one row, or of everybody, what several rows do as one."""
+PERSONA = "@"  # before the key of a persona, where a row may be named: all rows of that persona
+
+
+def slices_of(inputs: FrozenRun) -> list[tuple[str, str]]:
+    """Whose figures can be asked for, with what they are called: each row, and each persona that several rows have."""
+    rows = inputs.places.rows
+    made = [(each.row, each.name or each.row) for each in rows]
+    for key, persona in inputs.personas.items():
+        if sum(each.persona == key for each in rows) > 1:
+            made.append((PERSONA + key, f"all {persona.name or key}"))
+    return made
+
+
+def rows_named(inputs: FrozenRun, named: str | None) -> set[str] | None:
+    """The rows of a slice; None: all."""
+    if named is None:
+        return None
+    if not named.startswith(PERSONA):
+        return {named}
+    return {each.row for each in inputs.places.rows if each.persona == named.removeprefix(PERSONA)}
+
+
+def of_persona(inputs: FrozenRun, named: str) -> tuple[list[Series], Overall]:
+    """The series of all rows of a persona, and what stands for those that several of them have."""
+    rows = rows_named(inputs, named) or set()
     every = every_series(inputs)
+    over = Overall.over(every)
+    last = max(each.no for each in (*every, *over.series))
+    own = [each for each in every if each.row in rows]
+    return own, Overall.over(own, after=last)
+
+
+def shown_series(inputs: FrozenRun, row: str | None = None) -> list[Series]:
+    """Those that a page shows, in the journeys' order: of one row (or of a persona's rows), or of everybody, what
+    several rows do as one.
+    """
+    every = every_series(inputs)
+    if row is not None and row.startswith(PERSONA):
+        own, over = of_persona(inputs, row)
+        stands = {each.no: each for each in over.series}
+        return list(dict.fromkeys(stands[over.of[each.no]] if each.no in over.of else each for each in own))
     if row is not None:
         return [each for each in every if each.row == row]
     over = Overall.over(every)

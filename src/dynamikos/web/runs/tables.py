@@ -46,7 +46,9 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     begin, end = window_of(request, found, measured, total)
     is_measured = (begin, end) == (int(measured[0]), int(measured[1]))
     row = request.GET.get("row", "")
-    row = row if row in {each.row for each in inputs.places.rows} else ""
+    slices = reading.slices_of(inputs)
+    row = row if row in dict(slices) else ""
+    of_failed = request.GET.get("outcome", "") == "failed"
     series = reading.shown_series(inputs, row or None)
     shards = list(found.shards.all())
     shard = digits(request.GET.get("generator", ""))
@@ -61,7 +63,8 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     if sort not in (*Row.__struct_fields__, queries.WORST_FIRST):
         sort = ""
     down = request.GET.get("down", "1") == "1"
-    rows = queries.table(ledger, series, seen, sort, down)
+    rows = queries.table(ledger, series, seen, sort, down, of_failed=of_failed)
+    whose = reading.rows_named(inputs, row or None)
     return {
         "run": found,
         "inputs": inputs,
@@ -76,11 +79,31 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "rows": rows,
         "folded": {step.no for step, below in rows if queries.is_same(step, below)},
         "row_chosen": row,
+        "is_persona": row.startswith(reading.PERSONA),
+        "slices": slices,
+        "outcome": "failed" if of_failed else "",
         "generators": [(each.number, each.generator_name) for each in shards] if len(shards) > 1 else [],
         "generator_chosen": "" if shard is None else shard,
-        "slice": urlencode({"from": begin, "to": end, "row": row, "generator": "" if shard is None else shard}),
+        "slice": urlencode(
+            {
+                "from": begin,
+                "to": end,
+                "row": row,
+                "generator": "" if shard is None else shard,
+                "outcome": "failed" if of_failed else "",
+            }
+        ),
+        "other_outcome": urlencode(
+            {
+                "from": begin,
+                "to": end,
+                "row": row,
+                "generator": "" if shard is None else shard,
+                "outcome": "" if of_failed else "failed",
+            }
+        ),
         "sides": urlencode({"a-from": begin, "a-to": end, "a-row": row}),
-        "rounds": queries.rounds(ledger, row or None),
+        "rounds": queries.rounds(ledger, row or None, whose if whose is not None and len(whose) > 1 else ()),
         "left": sum(ledger.totals[each.no].left for each in series if each.level == "step"),
         "cached": sum(ledger.totals[each.no].cached for each in series if each.level in ("request", "embedded")),
         "has_tls": any(row.handshakes for _, below in rows for row in below),

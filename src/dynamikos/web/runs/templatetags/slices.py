@@ -33,9 +33,21 @@ def pin_of(context: dict[str, Any], what: str, of: Row | Series, measure: str = 
         "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"],
         "row": context.get("row_chosen", "") or of.row, "journey": of.journey, "step": of.step, "request": of.request,
     }  # fmt: skip
+    if what == "step" and context.get("outcome"):
+        given["outcome"] = context["outcome"]
     if measure:
         given["measure"] = measure
     return pin(context, what, measure or of.name, **given)
+
+
+@register.simple_tag(takes_context=True)
+def pin_table(context: dict[str, Any]) -> SafeString:
+    """Pins the table of steps, in the window and the slice that are shown."""
+    given = {
+        "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"], "row": context["row_chosen"],
+        "outcome": context["outcome"],
+    }  # fmt: skip
+    return pin(context, "steps", "the table of steps", **given)
 
 
 @register.simple_tag(takes_context=True)

@@ -22,13 +22,16 @@ from dynamikos.web.ui.numbers import whole
 
 @dataclass(frozen=True, slots=True)
 class Slice:
-    """Whose figures, of which seconds: a row or "" for everybody, a generator or None for all."""
+    """Whose figures, of which seconds: a row (or a persona's rows) or "" for everybody, a generator or None for all,
+    with the times of what passed, or of what failed.
+    """
 
     name: str
     row: str
     generator: int | None
     from_s: int
     to_s: int
+    of_failed: bool = False
 
 
 @member_view(get="reader")
@@ -45,7 +48,7 @@ def sides(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
             wrong = wrong or str(problem)
             slices.append(Slice(name, "", None, int(inputs.measured[0]), int(inputs.measured[1])))
     a, b = (_rows(found, inputs, each) for each in slices)
-    rows = [(each.row, each.name or each.row) for each in inputs.places.rows]
+    rows = reading.slices_of(inputs)
     context = {
         "run": found,
         "slices": slices,
@@ -67,13 +70,13 @@ def _slice(given: Mapping[str, str], name: str, inputs: FrozenRun, shards: int) 
         return whole(typed, f"{name.upper()}, {which}", 0, 10**7) if typed else int(default)
 
     row = given.get(f"{name}-row", "")
-    row = row if row in {each.row for each in inputs.places.rows} else ""
+    row = row if row in dict(reading.slices_of(inputs)) else ""
     generator = digits(given.get(f"{name}-generator", ""))
     generator = generator if generator is not None and generator < shards else None
     begin, end = second("from", inputs.measured[0]), second("to", inputs.measured[1])
     if end <= begin:
         raise DynamikosError(f"{name.upper()} ends at second {end}, which is not after second {begin}.")
-    return Slice(name, row, generator, begin, end)
+    return Slice(name, row, generator, begin, end, given.get(f"{name}-outcome", "") == "failed")
 
 
 def _rows(found: Run, inputs: FrozenRun, wanted: Slice) -> dict[Key, Row]:
@@ -84,4 +87,5 @@ def _rows(found: Run, inputs: FrozenRun, wanted: Slice) -> dict[Key, Row]:
     else:
         ledger = queries.of_generator(found, inputs, wanted.generator, begin, end, row)
         series = [each for each in series if each.level in BY_SHARD]
-    return rows_of(ledger, series, max(1, min(end, found.watermark + 1) - begin))
+    seconds = max(1, min(end, found.watermark + 1) - begin)
+    return rows_of(ledger, series, seconds, of_failed=wanted.of_failed)
