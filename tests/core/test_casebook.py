@@ -1,5 +1,6 @@
 """A casebook's blocks are put between, moved, written in and taken out; what a person writes stays text."""
 
+from typing import get_args
 from unittest import TestCase
 
 from dynamikos.core.errors import DynamikosError
@@ -48,6 +49,9 @@ class Blocks(TestCase):
         ):
             with self.assertRaises(DynamikosError):
                 what()
+
+    def test_parts_and_kinds_of_pins_are_those_that_are_shown(self) -> None:
+        self.assertEqual(get_args(core.Part), PARTS)
 
     def test_a_draft_has_all_parts_and_room_for_a_word(self) -> None:
         made = core.draft("t", "r", PARTS)

@@ -121,6 +121,7 @@ TABLE = {
     "run-report": ("get", "reader"),
     "run-shot": ("get", "reader"),
     "run-kept": ("get", "reader"),
+    "run-note": ("post", "engineer"),
     "run-about": ("post", "engineer"),
     "run-anew": ("post", "engineer"),
     "run-closer": ("get", "reader"),

@@ -1,6 +1,7 @@
 """Casebooks: what is pinned is shown with the figures of its page, edited, closed, exported, and read by a link."""
 
 import datetime
+from typing import get_args
 from urllib.parse import urlencode
 
 from django.test import Client
@@ -10,7 +11,7 @@ from msgspec import to_builtins
 
 from dynamikos.core.analysis.evidence import Found, milliseconds
 from dynamikos.core.telling import casebook as core
-from dynamikos.web.casebook import actions, queries, showing
+from dynamikos.web.casebook import actions, pins, queries, showing
 from dynamikos.web.casebook.models import Casebook, ReadLink
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import comparing
@@ -83,6 +84,9 @@ class Pinned(Books):
         ledger = runs.window(self.one, runs.frozen(self.one), begin, end)
         rows = ledger.rows(end - begin)
         return next(each for each in rows if each.level == "step" and each.step == self.step)
+
+    def test_every_kind_of_pin_is_shown_by_something(self) -> None:
+        self.assertEqual(set(get_args(core.What)), set(pins.SHOWN))
 
     def test_what_is_not_there_can_not_be_pinned_and_says_why(self) -> None:
         for what, of, said in (

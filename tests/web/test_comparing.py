@@ -170,6 +170,16 @@ class Kept(Two):
         self.assertEqual(self.numbers(sort="plan", down="0")[0], 3)
         self.assertEqual(self.numbers(sort="nonsense"), [3, 2, 1])
 
+    def test_a_note_is_written_in_its_line_and_the_rest_stays(self) -> None:
+        Run.objects.filter(pk=self.one.pk).update(tags="night", is_starred=True)
+        address = reverse("run-note", args=[self.sample.project.pk, self.one.pk])
+        self.assertEqual(self.client.post(address, {"text": "before the index"}).status_code, 200)
+        found = Run.objects.get(pk=self.one.pk)
+        self.assertEqual((found.remark, found.tags, found.is_starred), ("before the index", "night", True))
+        self.assertContains(self.client.get(reverse("runs", args=[self.sample.project.pk])), "before the index")
+        long = "x" * 100_000
+        self.assertContains(self.client.post(address, {"text": long}), "signs at most", status_code=422)
+
     def test_archived_runs_are_whole_and_come_back(self) -> None:
         self.away(self.one, do="archive")
         self.assertEqual((self.numbers(), self.numbers(archived="1")), ([2], [1]))

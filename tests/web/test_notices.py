@@ -70,6 +70,10 @@ class Notices(PageCase):
         actions.announce(self.run_of(state="refused", ended="no generator came"), "ended")
         self.assertIn("no generator came", Sending.objects.get().told["sentence"])
 
+    def test_of_trials_nobody_is_told(self) -> None:
+        self.add()
+        self.assertEqual(actions.announce(self.run_of(state="ended", is_trial=True), "ended"), 0)
+
     def test_a_run_never_depends_on_it(self) -> None:
         self.add()
         broken = self.run_of(state="ended", outcome={"exit_code": "?"})

@@ -107,14 +107,7 @@ class RunWatch:
         if self.run.commands.exists() or (
             not free and timezone.now() - self._asked_at > datetime.timedelta(seconds=ABANDON_S)
         ):
-            self.run.state, self.run.ended = (
-                Run.State.REFUSED,
-                "stopped before it began" if self.run.commands.exists() else "no generator was free",
-            )
-            self.run.ended_at = timezone.now()
-            self.run.save(update_fields=["state", "ended", "ended_at"])
-            say(self.run.pk, "end", self.run.ended)
-            self.is_over = True
+            self.give_up("stopped before it began" if self.run.commands.exists() else "no generator was free")
             return
         wanted = self.frozen.plan.generators
         if len(free) < wanted and (

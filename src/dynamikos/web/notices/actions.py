@@ -139,7 +139,9 @@ def link_of(project: Project, run: Run | None = None) -> str:
 
 
 def announce(run: Run, event: Event, sentence: str = "") -> int:
-    """To all who are to be told of it; how many. It never fails: a run does not depend on it."""
+    """To all who are to be told of it; how many. It never fails: a run does not depend on it. Of trials nobody is."""
+    if run.is_trial:
+        return 0
     try:
         with transaction.atomic():
             wanted = Notice.objects.filter(Q(plan=None) | Q(plan=run.plan_id), project=run.project_id, is_on=True)
@@ -160,7 +162,7 @@ def _told(run: Run, event: Event, sentence: str) -> Told:
     if event == "ended":
         outcome = OUTCOME.of(run.outcome) if run.outcome else None
         sentence = outcome.sentence if outcome is not None else f"The run did not happen: {run.ended}."
-        verdict = WORDS.get(outcome.exit_code, "") if outcome is not None and not run.is_trial else ""
+        verdict = WORDS.get(outcome.exit_code, "") if outcome is not None else ""
     return Told(
         event=event, sentence=sentence, project=run.project.name, plan=run.name, run=run.number, verdict=verdict,
         link=link_of(run.project, run), at=timezone.now().isoformat(timespec="seconds"),

@@ -38,6 +38,7 @@ urlpatterns = [
     path("p/<uuid:project>/runs/<uuid:pk>/measures", afterwards.take_measures, name="run-measures"),
     path("p/<uuid:project>/runs/<uuid:pk>/report.<str:form>", files.report, name="run-report"),
     path("p/<uuid:project>/runs/<uuid:pk>/baseline", afterwards.make_baseline, name="run-baseline"),
+    path("p/<uuid:project>/runs/<uuid:pk>/note", afterwards.write_note, name="run-note"),
     path("p/<uuid:project>/runs/<uuid:pk>/about", afterwards.about, name="run-about"),
     path("p/<uuid:project>/runs/<uuid:pk>/closer", closer.closer, name="run-closer"),
     path("p/<uuid:project>/runs/<uuid:pk>/suspects", closer.suspects, name="run-suspects"),

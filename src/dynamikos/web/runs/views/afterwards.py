@@ -68,3 +68,14 @@ def about(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     except DynamikosError as wrong:
         return show(request, member, pk, "about", wrong)
     return redirect("run", member.project_id, pk)
+
+
+@member_view(post="engineer")
+def write_note(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """A run's note, as it is typed into the log."""
+    found, text, wrong = queries.run(member, pk), request.POST.get("text", ""), ""
+    try:
+        actions.describe(member, found, found.is_starred, found.tags, text)
+    except DynamikosError as problem:
+        wrong = str(problem)
+    return render(request, "runs/_noted.html", {"wrong": wrong, "typed": text}, status=422 if wrong else 200)
