@@ -96,7 +96,7 @@ def _again(made: Any) -> Any:
     from dynamikos.core.frozen import every_series
     from dynamikos.core.verdicts import Outcome
     from dynamikos.core.verdicts.outcome import OUTCOME
-    from dynamikos.web.runs import queries, reading
+    from dynamikos.web.runs import comparing, queries, reading
     from dynamikos.web.runs.models import Block, Chunk, Minute, Run
 
     found = Run.objects.get(pk=made.pk)
@@ -104,6 +104,8 @@ def _again(made: Any) -> Any:
     rows = reading.window(found, every_series(inputs), 0, SECONDS).rows(SECONDS)
     outcome = Outcome(ended="finished", rows=rows, to_s=float(SECONDS), exit_code=0)
     Run.objects.filter(pk=made.pk).update(outcome=OUTCOME.plain(outcome))
+    figures = msgspec.to_builtins(comparing.figures(Run.objects.get(pk=made.pk)))  # as they are kept, once it is over
+    Run.objects.filter(pk=made.pk).update(figures=figures)
     found.refresh_from_db()
     found.pk, found.number = None, found.number + 1000
     found.save(force_insert=True)
@@ -156,6 +158,7 @@ def _measure() -> list[Result]:
     points = len(reading.line(found, [step.no], 0, SECONDS))
     other = _again(made)
     compared = timed(lambda: get(sample.address(f"runs/compare?run={made.pk}&run={other.pk}")), 3)
+    over = timed(lambda: get(sample.address(f"runs/compare/over?run={made.pk}&run={other.pk}")), 3)
     report = timed(lambda: get(f"{address}/report.html"), 3)
     size = len(client.get(f"{address}/report.html").content) / 1e6
     soak, _, _, _ = _made(sample, 1, 1, SOAK_S)
@@ -171,6 +174,7 @@ def _measure() -> list[Result]:
         ("a slice by generator: every step and round of an hour", of_shard, "ms", "≤ 1,500", of_shard <= 1500),
         ("looking closer at a step, the whole hour", look, "ms", "≤ 300", look <= 300),
         ("comparing two such hours", compared, "ms", "≤ 1,500", compared <= 1500),
+        ("both laid over one another, one step", over, "ms", "", True),
         ("its report as one file", report, "ms", "≤ 5,000", report <= 5000),
         ("size of that file", size, "MB", "≤ 3", size <= 3),
         ("points of a line", points, "", "≤ 800", points <= 800),

@@ -181,11 +181,15 @@ class Access(TestCase):
         import zlib
 
         import msgspec
+        from django.utils import timezone
 
         from dynamikos.core.frozen import canonical
         from dynamikos.core.reports import KeptExchange
+        from dynamikos.core.telling.casebook import Casebook
         from dynamikos.engine.testing import frozen_of_one
+        from dynamikos.web.casebook.actions import create as create_casebook
         from dynamikos.web.journeys.queries import content
+        from dynamikos.web.notices.models import Notice, Sending
         from dynamikos.web.plans.personas import create as create_persona
         from dynamikos.web.plans.queries import content as plan_content
 
@@ -219,6 +223,9 @@ class Access(TestCase):
             run=cls.a_run, shard=0, second=0, series=1, reason="sample", user=1, round=1, body=body
         )
         RehearsedExchange.objects.create(rehearsal=cls.rehearsal, number=cls.kept.pk, body=body)
+        cls.book = create_casebook(sample.member, Casebook(title="Release"))
+        notice = Notice.objects.create(pk=cls.kept.pk, project=sample.project, kind="e-mail", to="a@b.example")
+        Sending.objects.create(pk=cls.kept.pk, notice=notice, event="test", told={}, due_at=timezone.now())
         Shot.objects.create(pk=cls.kept.pk, run=cls.a_run, probe="eyes", page="/", second=0, figures={}, jpeg=b"j")
 
     def address(self, name: str) -> str:
@@ -235,6 +242,7 @@ class Access(TestCase):
             "start": sample.plan.pk,
             "data": sample.data.pk,
             "journey": sample.journey.pk,
+            "casebook": self.book.pk,
             "recording": self.session.pk,
             "strands": sample.journey.pk,
         }
@@ -258,7 +266,7 @@ class Access(TestCase):
             there = sample.environment.targets.get().pk
             arguments["target"] = there if name == "stop-target" else 1_000_000
         if "form>" in pattern:
-            arguments["form"] = "html" if name == "run-report" else "csv"
+            arguments["form"] = "html" if name in ("run-report", "casebook-export") else "csv"
         if "number>" in pattern:
             arguments["number"] = self.kept.pk
         return reverse(name, kwargs=arguments)

@@ -8,8 +8,8 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 
 from dynamikos.core.analysis.evidence import milliseconds
-from dynamikos.core.comparison import compare
-from dynamikos.core.comparison.side import Key
+from dynamikos.core.comparison import Line, compare
+from dynamikos.core.comparison.side import KeptLine, Key
 from dynamikos.core.frozen import every_series
 from dynamikos.core.objectives import Objective
 from dynamikos.web.plans import queries as plans
@@ -76,6 +76,26 @@ class Compared(Two):
         self.assertContains(page, "much", status_code=422)
         for odd in ("x", "", str(uuid.uuid4()), "\u0661"):
             self.assertEqual(self.page(run=odd, a=odd).status_code, 200)
+
+    def test_kept_figures_say_what_reading_says(self) -> None:
+        fine = comparing.read(self.one), comparing.read(self.two)
+        for run in (self.one, self.two):
+            Run.objects.filter(pk=run.pk).update(figures=to_builtins(comparing.figures(run)))
+        kept = [comparing.one_run(Run.objects.get(pk=run.pk)) for run in (self.one, self.two)]
+        self.assertIsInstance(next(iter(kept[0].lines.values())), KeptLine)
+        by_kept, by_reading = compare(kept[:1], kept[1:]), compare(fine[:1], fine[1:])
+        self.assertEqual(by_kept.sentence, by_reading.sentence)
+        self.assertEqual([each.name for each in by_kept.differences], [each.name for each in by_reading.differences])
+        for one, other in zip((*by_kept.differences, *by_kept.others), (*by_reading.differences, *by_reading.others),
+                              strict=True):  # fmt: skip
+            for name in ("a", "b", "change", "low", "high", "smallest", "p"):
+                self.assertAlmostEqual(getattr(one, name) or 0, getattr(other, name) or 0, 9, name)
+        plan = type(self.sample.plan).objects.get(pk=self.sample.plan.pk)
+        p90 = Objective(objective="p90", measure="p90", limit=900)
+        inputs = comparing.queries.frozen(self.one)
+        asked = replace(inputs, plan=replace(plans.content(plan), objectives=(p90,)))
+        read = comparing.one_run(Run.objects.get(pk=self.one.pk), asked)
+        self.assertIsInstance(next(iter(read.lines.values())), Line)
 
     def test_figures_are_those_of_all_values(self) -> None:
         found = comparing.one_run(self.one)
@@ -231,7 +251,7 @@ class Laid(Two):
         self.assertTrue(all(whose == ["a", "b"] and len(lane.paths) == 2 for lane, whose in lanes))
         told = {(side, name): text for side, _, name, text in page.context["times"].percentiles}
         for side, run in (("a", self.one), ("b", self.two)):
-            whole = comparing.one_run(run).lines[self.one_key].whole
+            whole = comparing.read(run).lines[self.one_key].whole
             self.assertEqual(told[side, "p95"], milliseconds((whole.percentile_us(95) or 0) / 1000))
         self.assertContains(page, "status 500")
         nothing = self.client.get(reverse("compare-over", args=[self.sample.project.pk]), {"run": "x"})

@@ -11,7 +11,7 @@ from typing import Literal
 import numpy as np
 from scipy.special import stdtr, stdtrit
 
-from dynamikos.core.comparison.side import Line, OneRun, Wanted, family_of
+from dynamikos.core.comparison.side import AnyLine, OneRun, Wanted, family_of
 from dynamikos.core.statistics.intervals import Certain
 
 Word = Literal["worse", "better", "not worse", "can't be said"]
@@ -108,7 +108,7 @@ def _scaled(wanted: Wanted, found: Certain) -> _Side:
     return _Side(found.value, math.log(max(found.value, 1e-9)), error, found.freedom, 1)
 
 
-def _side(wanted: Wanted, lines: Sequence[Line]) -> _Side | None:
+def _side(wanted: Wanted, lines: Sequence[AnyLine]) -> _Side | None:
     """Of all runs of a side that have it: between runs with at least three, else within them."""
     found = [figure for line in lines if (figure := line.figure(wanted.measure)) is not None]
     if not found:
@@ -118,7 +118,7 @@ def _side(wanted: Wanted, lines: Sequence[Line]) -> _Side | None:
     value = float(values.mean())
     shown = math.exp(value)
     if wanted.is_share:  # as it was counted; what is compared is pulled a little towards the middle
-        shown = float(np.mean([float(line.failed.sum()) / line.n for line in lines if line.n]))
+        shown = float(np.mean([line.share for line in lines if line.n]))
     if len(each) >= OF_A_SET:
         error = float(values.std(ddof=1)) / math.sqrt(len(each))
         return _Side(shown, value, error, len(each) - 1, len(each))
@@ -129,7 +129,7 @@ def _side(wanted: Wanted, lines: Sequence[Line]) -> _Side | None:
     return _Side(shown, value, within, sum(one.freedom for one in each), len(each))
 
 
-def _difference(wanted: Wanted, a: Sequence[Line], b: Sequence[Line], tests: int) -> Difference:
+def _difference(wanted: Wanted, a: Sequence[AnyLine], b: Sequence[AnyLine], tests: int) -> Difference:
     name = (a or b)[0].name
     one, other = _side(wanted, a), _side(wanted, b)
     made = Difference(wanted, name, one.shown if one else None, other.shown if other else None)
@@ -230,7 +230,7 @@ def compare(a: Sequence[OneRun], b: Sequence[OneRun], tolerated: float = 0.1) ->
         if (each := Wanted(key, measure)) not in family
     ]
 
-    def lines(side: Sequence[OneRun], wanted: Wanted) -> list[Line]:
+    def lines(side: Sequence[OneRun], wanted: Wanted) -> list[AnyLine]:
         return [run.lines[wanted.key] for run in side if wanted.key in run.lines]
 
     tests = max(1, len(family))

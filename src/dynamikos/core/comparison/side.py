@@ -36,6 +36,11 @@ class Wanted:
         return self.measure not in BETTER_IF_MORE
 
 
+def pulled(failed: float, n: float) -> float:
+    """A share pulled a little towards the middle, (k + ½)/(n + 1), so that none of few is no certainty."""
+    return (failed + 0.5) / (n + 1)
+
+
 @dataclass(frozen=True)
 class Line:
     """A step by second (or longer parts, of `unit_s` each): how many passed and failed, the sum of the times of those
@@ -52,6 +57,11 @@ class Line:
     @property
     def n(self) -> int:
         return int(self.passed.sum() + self.failed.sum())
+
+    @property
+    def share(self) -> float:
+        """Of failed ones, as they were counted."""
+        return float(self.failed.sum()) / self.n if self.n else 0.0
 
     @cached_property
     def whole(self) -> Histogram:
@@ -85,12 +95,29 @@ class Line:
         n, k = float(self.n), float(self.failed.sum())
         if not n:
             return None
-        value = (k + 0.5) / (n + 1)
+        value = pulled(k, n)
         error = math.sqrt(value * (1 - value) / (n + 1))
         seen = ratio(self.failed, self.passed + self.failed, self.unit_s)
         if seen is not None and seen.error is not None and k >= 10:
             error = max(error, seen.error)
         return Certain(value, error, seen.freedom if seen is not None and seen.freedom else 30, int(n))
+
+
+@dataclass(frozen=True)
+class KeptLine:
+    """A step of which only figures are kept, by measure."""
+
+    name: str
+    n: int
+    share: float
+    figures: Mapping[str, Certain]
+
+    def figure(self, measure: str) -> Certain | None:
+        """As a Line's."""
+        return self.figures.get(measure)
+
+
+AnyLine = Line | KeptLine
 
 
 class Cells:
@@ -120,7 +147,7 @@ class OneRun:
     """
 
     name: str
-    lines: Mapping[Key, Line]
+    lines: Mapping[Key, AnyLine]
     seconds: float
     plan: str = ""
     doubts: Sequence[str] = ()

@@ -6,7 +6,7 @@ for all places (Bonferroni).
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -14,7 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import stdtr
 
-from dynamikos.core.comparison.side import SHARES, Key, OneRun
+from dynamikos.core.comparison.side import SHARES, KeptLine, Key, OneRun, pulled
+from dynamikos.core.statistics.intervals import Certain
 
 MEASURES = ("mean", "p50", "p95", "p99", "throughput", "failure-rate")
 LEAST_RUNS, ALPHA, EFFECT, POINTS = 3, 0.01, 0.1, 0.01  # runs on each side; a tenth, of shares a percentage point
@@ -34,6 +35,7 @@ class Figure(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     measure: str
     value: float
     error: float | None = None
+    freedom: float = 0.0
     n: int = 0
 
     @property
@@ -48,11 +50,27 @@ def figures_of(run: OneRun) -> list[Figure]:
         for measure in MEASURES:
             found = line.figure(measure)
             if found is not None:
-                value = float(line.failed.sum()) / line.n if measure in SHARES else found.value
+                value = line.share if measure in SHARES else found.value
                 made.append(Figure(
                     level=level, journey=journey, step=step, request=request, name=line.name, measure=measure,
-                    value=value, error=found.error, n=found.n,
+                    value=value, error=found.error, freedom=found.freedom, n=found.n,
                 ))  # fmt: skip
+    return made
+
+
+def lines_of(figures: Iterable[Figure]) -> dict[Key, KeptLine]:
+    """Of a run whose figures are kept, as it is compared; figures for themselves are what `Line.figure` had said."""
+    by_key: dict[Key, list[Figure]] = {}
+    for each in figures:
+        by_key.setdefault(each.key, []).append(each)
+    made = {}
+    for key, own in by_key.items():
+        share = next((each for each in own if each.measure in SHARES), None)
+        if share is None:
+            continue  # there was nothing of it
+        told = {each.measure: Certain(each.value, each.error, each.freedom, each.n) for each in own}
+        told[share.measure] = Certain(pulled(share.value * share.n, share.n), share.error, share.freedom, share.n)
+        made[key] = KeptLine(share.name, share.n, share.value, told)
     return made
 
 

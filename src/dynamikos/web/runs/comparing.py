@@ -3,11 +3,13 @@
 import uuid
 from collections.abc import Mapping, Sequence
 
+import msgspec
 from django.db.models import QuerySet
 from django.http import QueryDict
 
-from dynamikos.core.comparison import Figure, Line, OneRun, figures_of
+from dynamikos.core.comparison import AnyLine, Figure, OneRun, figures_of, lines_of
 from dynamikos.core.comparison.side import COMPARED, Cells, Key
+from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.web.runs import queries, reading
@@ -48,16 +50,40 @@ def tolerated(given: QueryDict) -> float:
 
 
 def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:
-    """Raises DynamikosError for one that is not over, or of which nothing came."""
+    """With the figures that were kept once it was over; of an earlier day, or where objectives ask for others, read.
+    Raises DynamikosError for one that is not over, or of which nothing came.
+    """
+    inputs, begin, end = _part(found, inputs)
+    try:
+        lines = lines_of(msgspec.convert(found.figures or [], list[Figure]))
+    except msgspec.ValidationError:
+        lines = {}
+    percentiles = {each.measure for each in inputs.plan.objectives if each.percent is not None and each.probe is None}
+    if not lines or percentiles - set(MEASURES):
+        return read(found, inputs)
+    return _one_run(found, inputs, lines, end - begin)
+
+
+def _part(found: Run, inputs: FrozenRun | None) -> tuple[FrozenRun, int, int]:
+    """What it was made of, and its measured part."""
     inputs = queries.as_run(found, queries.frozen(found)) if inputs is None else inputs
     if not found.is_over or found.watermark < 0:
         raise DynamikosError(f"Run {found.number} is not over, or nothing came of it; it can't be compared.")
     begin, end = int(inputs.measured[0]), min(int(inputs.measured[1]), found.watermark + 1)
     if end <= begin:
         raise DynamikosError(f"Run {found.number} ended before its measured part; there is nothing to compare.")
+    return inputs, begin, end
+
+
+def read(found: Run, inputs: FrozenRun | None = None, only: Key | None = None) -> OneRun:
+    """With its steps second by second, or `only` one of them. Raises DynamikosError as `one_run` does."""
+    inputs, begin, end = _part(found, inputs)
     asked = {(each.journey, each.step) for each in inputs.plan.objectives if each.level == "request"}
     series = [each for each in reading.shown_series(inputs) if each.level in COMPARED and _is_asked(each, asked)]
-    unit = 1 if end - begin <= FINE_S else 60
+    if only is not None:
+        series = [each for each in series if _key(each) == only]
+    seconds = end - begin
+    unit = 1 if seconds <= FINE_S else 60
     begin, end = -(-begin // unit) * unit, end // unit * unit  # whole minutes of the measured part
     cells = {each.no: Cells(max(1, (end - begin) // unit), unit) for each in series}
     told = reading.fine_parts if unit == 1 else reading.minutes
@@ -66,22 +92,27 @@ def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:
         if 0 <= at < (end - begin) // unit:
             cells[part.no].add(at, part.n, sum(part.failed.values()), part.sum_us, part.hist)
     names = queries.names_of_steps(inputs)
-    lines: dict[Key, Line] = {
-        (each.level, each.journey, each.step, each.request): cells[each.no].line(_called(each, names))
-        for each in series
-    }
+    lines = {_key(each): cells[each.no].line(_called(each, names)) for each in series}
+    return _one_run(found, inputs, lines, seconds)
+
+
+def _key(series: Series) -> Key:
+    return series.level, series.journey, series.step, series.request
+
+
+def _one_run(found: Run, inputs: FrozenRun, lines: Mapping[Key, AnyLine], seconds: int) -> OneRun:
     doubts: Sequence[str] = (found.outcome or {}).get("doubts") or []
     if queries.changes_of(found):
         doubts = [*doubts, "its load was changed while it ran"]
     crowd = (found.outcome or {}).get("crowd") or []
     mix = {each["row"]: each["share_achieved"] for each in crowd if each.get("share_achieved") is not None}
-    return OneRun(f"run {found.number}", lines, end - begin, inputs.plan.plan, doubts, inputs.plan.objectives, mix)
+    return OneRun(f"run {found.number}", lines, seconds, inputs.plan.plan, doubts, inputs.plan.objectives, mix)
 
 
 def figures(found: Run) -> list[Figure]:
     """What a trend is made of; nothing of one that can't be compared."""
     try:
-        return figures_of(one_run(found))
+        return figures_of(read(found))
     except DynamikosError:
         return []
 

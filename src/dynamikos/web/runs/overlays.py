@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from dynamikos.core.analysis.evidence import milliseconds
-from dynamikos.core.comparison import OneRun
+from dynamikos.core.comparison import Line, OneRun
 from dynamikos.core.comparison.side import Key
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
@@ -65,7 +65,7 @@ def times(sides: Mapping[str, Sequence[OneRun]], key: Key) -> Times | None:
         made = Histogram()
         for run in runs:
             own = run.lines.get(key)
-            if own is not None:
+            if isinstance(own, Line):
                 made.merge(own.whole)
                 name = own.name
         whole[side] = made

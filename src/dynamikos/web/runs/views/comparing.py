@@ -88,14 +88,18 @@ def laid_over(request: HttpRequest, member: Membership) -> HttpResponse:
         those = {id(one) for one in counted(side)[0]}
         sides[name] = [run for run, one in zip(sides[name], side, strict=True) if id(one) in those]
         compared[name] = [one for one in side if id(one) in those]
-    there = {key for run in compared["b"] for key, line in run.lines.items() if line.whole.n}
+    there = {key for run in compared["b"] for key, line in run.lines.items() if line.n}
     both = {key: line.name for run in compared["a"] for key, line in run.lines.items()
-            if key[0] == "step" and line.whole.n and key in there}  # fmt: skip
+            if key[0] == "step" and line.n and key in there}  # fmt: skip
     asked = tuple(request.GET.get("key", "").split("/", 1))
     key = next((each for each in both if each[1:3] == asked), next(iter(both), None))
+    shown = None
+    if key is not None:
+        fine = {name: [comparing.read(run, only=key) for run in runs] for name, runs in sides.items()}
+        shown = overlays.times(fine, key)
     context = {
         "tapes": overlays.tapes(sides) if both else [],
-        "times": overlays.times(compared, key) if key is not None else None,
+        "times": shown,
         "steps": [(f"{each[1]}/{each[2]}", name) for each, name in both.items()],
         "key": f"{key[1]}/{key[2]}" if key is not None else "",
         "failing": overlays.failing(sides),
