@@ -17,9 +17,10 @@ const change = async (values) => {
   for (let n = 0; n < 100 && one(".htmx-request"); n += 1) await new Promise((go) => setTimeout(go, 30));
   const parent = one("#parent").value;
   const { ok, found } = await send(paper.dataset.blocks, { ...values, parent });
-  say(ok ? "" : found.problem);
-  if (ok) one("#parent").value = found.token;
-  return ok ? found : null;
+  const isDone = ok && Boolean(found.token);
+  say(isDone ? "" : found.problem);
+  if (isDone) one("#parent").value = found.token;
+  return isDone ? found : null;
 };
 
 const move = async (block, to) => {

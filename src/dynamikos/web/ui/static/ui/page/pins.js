@@ -25,7 +25,7 @@ const pin = async (button) => {
   }
   const values = { what: button.dataset.what, title: button.dataset.title, of: of.toString() };
   const { ok, found } = await send(`${project}/casebook/pin`, values);
-  if (!ok) {
+  if (!ok || !found.address) {
     say(make("span", found.problem, "bad"));
     return;
   }
