@@ -14,6 +14,7 @@ from django.core.asgi import get_asgi_application
 from playwright.sync_api import sync_playwright
 
 from dynamikos.chromium import unseen
+from dynamikos.core.forms.ready import make_ready
 from tests.processes.support import ProcessCase
 
 T = TypeVar("T")
@@ -45,6 +46,7 @@ class BrowserCase(ProcessCase):
 
     def setUp(self) -> None:
         super().setUp()
+        make_ready()  # as the web process does at its start
         bound = socket.socket()
         bound.bind(("127.0.0.1", 0))
         self.base = f"http://127.0.0.1:{bound.getsockname()[1]}"

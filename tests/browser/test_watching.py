@@ -128,7 +128,7 @@ class Watching(BrowserCase):
             page.wait_for_selector("#tape[data-ready]")
             found = page.locator("#findings li", has_text="times as long as usual")
             sentence = found.locator("b").inner_text()
-            found.locator("button").click()
+            found.locator("button.button").click()
             page.wait_for_selector("#tape[data-redrawn]")
             name = sentence.split("“")[1].split("”")[0]
             page.locator("#rows tr.lead", has_text=name).locator("button.look").first.focus()

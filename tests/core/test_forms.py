@@ -1,6 +1,8 @@
 """Stored documents of every form are read; what a newer version wrote says so."""
 
 import json
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 from unittest import TestCase
@@ -28,6 +30,37 @@ KINDS: tuple[Stored[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTC
 
 def example(kind: Stored[Any], form: int) -> Any:
     return json.loads((FOLDER / f"{kind.name.replace(' ', '-')}-{form}.json").read_text())
+
+
+FIRST_USE = """
+import sys, threading
+sys.setswitchinterval(1e-6)
+import orjson
+from dynamikos.core.forms.ready import make_ready
+from dynamikos.core.frozen.document import FROZEN
+document = orjson.loads(sys.stdin.buffer.read())
+made = make_ready()
+together = threading.Barrier(8)
+def read():
+    together.wait()
+    FROZEN.of(document)
+threads = [threading.Thread(target=read) for _ in range(8)]
+for each in threads: each.start()
+for each in threads: each.join()
+print(made)
+"""
+
+
+class Threads(TestCase):
+    def test_the_first_use_by_several_threads_at_once_ends_no_process(self) -> None:
+        """Without `make_ready` nearly every one of these ends by a segmentation fault."""
+        document = (FOLDER / "frozen-run-2.json").read_bytes()
+        for _ in range(4):
+            done = subprocess.run(
+                [sys.executable, "-c", FIRST_USE], input=document, capture_output=True, timeout=60, check=False
+            )
+            self.assertEqual(done.returncode, 0, done.stderr[-300:])
+            self.assertGreater(int(done.stdout), 50)
 
 
 class Examples(TestCase):

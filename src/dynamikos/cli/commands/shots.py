@@ -157,7 +157,7 @@ def _open(page: Any, view: str) -> str:
         page.click("tbody a >> nth=0")
         if view == "noticed":
             page.wait_for_selector("#tape[data-ready]")
-            page.locator("#findings li:has-text('times as long') button").first.click()
+            page.locator("#findings li:has-text('times as long') button.button").first.click()
             page.wait_for_selector("#tape[data-redrawn]")
             page.locator("#rows button.look:has-text('Look at an object')").first.click()
             page.wait_for_selector("tr.closer")

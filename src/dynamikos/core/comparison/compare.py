@@ -147,7 +147,7 @@ def _difference(wanted: Wanted, a: Sequence[AnyLine], b: Sequence[AnyLine], test
     p = float(2 * stdtr(freedom, -abs(step) / error))
     reach = float(stdtrit(freedom, 1 - ALPHA / 2)) * error
     found = (float(stdtrit(freedom, 1 - ALPHA / 2 / tests)) + float(stdtrit(freedom, POWER))) * error
-    back = (lambda x: x) if wanted.is_share else math.expm1
+    back = (lambda x: max(-1.0, min(1.0, x))) if wanted.is_share else math.expm1  # no share changes by more than all
     low, high = back(step - reach), back(step + reach)
     return replace(
         made,

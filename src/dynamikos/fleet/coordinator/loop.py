@@ -9,6 +9,7 @@ from collections.abc import Callable
 import psycopg
 from django.db import InterfaceError, OperationalError, connection
 
+from dynamikos.core.forms.ready import make_ready
 from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S, TICK_S
@@ -25,6 +26,7 @@ NOT_JUDGED_AFTER_RECONNECT_S = 5.0
 def serve(stop: threading.Event) -> None:
     """Until `stop` is set. Survives a restart of the database; then nothing is judged lost for 5 s + a heartbeat."""
     watches: dict[str, RunWatch] = {}
+    make_ready()
     noticing, swept = Noticing(), -SWEEP_S
     teller = Teller(frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port))
     while not stop.is_set():

@@ -55,9 +55,10 @@ def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:
     """
     inputs, begin, end = _part(found, inputs)
     try:
-        lines = lines_of(msgspec.convert(found.figures or [], list[Figure]))
+        kept = msgspec.convert(found.figures or [], list[Figure])
     except msgspec.ValidationError:
-        lines = {}
+        kept = []
+    lines = {} if any(each.error is not None and each.freedom <= 0 for each in kept) else lines_of(kept)
     percentiles = {each.measure for each in inputs.plan.objectives if each.percent is not None and each.probe is None}
     if not lines or percentiles - set(MEASURES):
         return read(found, inputs)
