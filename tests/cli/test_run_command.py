@@ -227,8 +227,12 @@ class Address(TestCase):
         done = self.call("--address", address, "--arrivals-per-s", "5", "--seconds", "2", "--json", str(file))
         self.assertIn(done.exit_code, (0, 3), done.output)
         found = json.loads(file.read_text())
-        self.assertEqual((found["arrivals"]["started"], found["exchanges"]["answered"]), (10, 10))
-        self.assertEqual(found["exchanges"]["failed"], 0)
+        came = found["arrivals"]
+        self.assertEqual(came["planned"], 10)
+        # all of them, but for those for which a starved machine had no time within a second: that is counted
+        self.assertEqual(came["started"] + came["not_started"], 10)
+        self.assertGreater(came["started"], 5)
+        self.assertEqual((found["exchanges"]["answered"], found["exchanges"]["failed"]), (came["started"], 0))
 
     def test_what_would_be_ignored_is_refused(self) -> None:
         address = ("--address", "http://127.0.0.1:9/", "--users", "1", "--seconds", "2")
