@@ -8,9 +8,9 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 
 from dynamikos.core.analysis.evidence import milliseconds
-from dynamikos.core.comparison import Line, compare
+from dynamikos.core.comparison import compare
 from dynamikos.core.comparison.side import KeptLine, Key
-from dynamikos.core.frozen import every_series
+from dynamikos.core.frozen import canonical, every_series
 from dynamikos.core.objectives import Objective
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
@@ -90,12 +90,26 @@ class Compared(Two):
                               strict=True):  # fmt: skip
             for name in ("a", "b", "change", "low", "high", "smallest", "p"):
                 self.assertAlmostEqual(getattr(one, name) or 0, getattr(other, name) or 0, 9, name)
-        plan = type(self.sample.plan).objects.get(pk=self.sample.plan.pk)
-        p90 = Objective(objective="p90", measure="p90", limit=900)
-        inputs = comparing.queries.frozen(self.one)
-        asked = replace(inputs, plan=replace(plans.content(plan), objectives=(p90,)))
-        read = comparing.one_run(Run.objects.get(pk=self.one.pk), asked)
-        self.assertIsInstance(next(iter(read.lines.values())), Line)
+
+    def test_what_the_other_sides_objectives_ask_for_is_read_of_both(self) -> None:
+        """p90 is not kept, and requests only where a run's own objectives are about them."""
+        Run.objects.filter(pk=self.one.pk).update(figures=to_builtins(comparing.figures(self.one)))
+        inputs = comparing.queries.frozen(self.two)
+        request = next(each for each in every_series(inputs) if each.level == "request" and each.step == self.step)
+        about = {"step": request.step, "request": request.request}
+        for asked in (Objective(objective="o", measure="p90", limit=900),
+                      Objective(objective="o", measure="mean", limit=900, **about)):  # fmt: skip
+            frozen = replace(inputs, plan=replace(inputs.plan, objectives=(asked,)))
+            Run.objects.filter(pk=self.two.pk).update(frozen=canonical(frozen))
+            figures = to_builtins(comparing.figures(Run.objects.get(pk=self.two.pk)))
+            Run.objects.filter(pk=self.two.pk).update(figures=figures)
+            page = self.page(run=[self.one.pk, self.two.pk])
+            told = [each for each in page.context["found"].differences if each.wanted.measure == asked.measure
+                    and (asked.request is None or each.wanted.key[3] == asked.request)]  # fmt: skip
+            self.assertTrue(told)
+            for each in told:
+                self.assertIsNotNone(each.a, each.reason)
+                self.assertIsNotNone(each.b, each.reason)
 
     def test_figures_are_those_of_all_values(self) -> None:
         found = comparing.one_run(self.one)

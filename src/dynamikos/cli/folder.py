@@ -16,7 +16,7 @@ from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Found, Measured, Trace
 from dynamikos.core.analysis.suspects import Suspect, suspects
 from dynamikos.core.comparison import OneRun
-from dynamikos.core.comparison.side import COMPARED, Cells, Key
+from dynamikos.core.comparison.side import COMPARED, Cells, Key, mix_of
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import FrozenRun, Series, canonical, every_series
@@ -146,9 +146,9 @@ def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
             cells.setdefault(key, Cells(end - begin)).add(second - begin, passed, failed, sum_us, times)
     lines = {key: each.line(names.get(key, key[2])) for key, each in cells.items()}
     doubts, plan = told.get("doubts") or [], frozen.plan
-    crowd = told.get("crowd") or []
-    mix = {each["row"]: each["share_achieved"] for each in crowd if each.get("share_achieved") is not None}
-    return OneRun(folder.name, lines, end - begin, plan.plan, doubts, plan.objectives, mix), frozen
+    return OneRun(
+        folder.name, lines, end - begin, plan.plan, doubts, plan.objectives, mix_of(told.get("crowd") or [])
+    ), frozen
 
 
 def report(folder: Path) -> Report:

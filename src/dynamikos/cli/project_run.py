@@ -203,7 +203,7 @@ def one_run(number: int, project: str | None) -> tuple[OneRun, FrozenRun]:
     with a_run(number, project) as run:
         from dynamikos.web.runs import comparing, queries
 
-        return comparing.one_run(run), queries.as_run(run, queries.frozen(run))
+        return comparing.read(run), queries.as_run(run, queries.frozen(run))
 
 
 def suspects_of_run(

@@ -4,6 +4,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -138,6 +139,11 @@ class Cells:
     def line(self, name: str) -> Line:
         times = [Histogram.joined(each) for each in self._times]
         return Line(name, self._passed, self._failed, self._sum_us, times, self._unit_s)
+
+
+def mix_of(crowd: Iterable[Mapping[str, Any]]) -> dict[str, float]:
+    """Of the lines of a verdict's `crowd`, the share that each row had."""
+    return {each["row"]: each["share_achieved"] for each in crowd if each.get("share_achieved") is not None}
 
 
 @dataclass(frozen=True)

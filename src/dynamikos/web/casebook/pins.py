@@ -29,6 +29,7 @@ from dynamikos.web.runs.models import Kept, Run
 OWN_LANES = {"users": 0, "rate": 1, "time": 2, "failures": 3}
 COLUMNS = ("step", "count #", "failed #", "/s #", "mean #", "p50 #", "p95 #", "p99 #", "longest #")
 BODY = 4000  # signs of a body that are shown
+LEVELS = ("step", "request", "repeat", "item")
 GONE = "the run was deleted"
 
 
@@ -93,12 +94,7 @@ class Seen:
         """The step or request that is named."""
         wanted = self.of.get("journey", ""), self.of.get("step", ""), self.of.get("request", "")
         for each in reading.shown_series(self.inputs, self.row or None):
-            if (each.journey, each.step, each.request) == wanted and each.level in (
-                "step",
-                "request",
-                "repeat",
-                "item",
-            ):
+            if (each.journey, each.step, each.request) == wanted and each.level in LEVELS:
                 return each
         raise DynamikosError(f"run {self.run.number} has no step or request {'/'.join(filter(None, wanted))}.")
 
@@ -252,7 +248,8 @@ def _compared(seen: Seen) -> tuple[Comparison, str]:
     sides = {side: [run for run, its in chosen if its == side] for side in "ab"}
     if not sides["a"] or not sides["b"]:
         raise DynamikosError("its runs were deleted.")
-    a, b = ([comparing.one_run(run) for run in sides[name]] for name in "ab")
+    every = [run for runs in sides.values() for run in runs]
+    a, b = ([comparing.one_run(run, every) for run in sides[name]] for name in "ab")
     tolerated = comparing.tolerated(given)
     named = " against ".join(
         f"{name.upper()}: {', '.join(f'run {run.number}' for run in sides[name])}" for name in "ab"

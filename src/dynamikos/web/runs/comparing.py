@@ -1,14 +1,14 @@
 """Runs of the database as they are compared."""
 
 import uuid
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 from django.db.models import QuerySet
 from django.http import QueryDict
 
 from dynamikos.core.comparison import AnyLine, Figure, OneRun, figures_of, lines_of
-from dynamikos.core.comparison.side import COMPARED, Cells, Key
+from dynamikos.core.comparison.side import COMPARED, Cells, Key, mix_of
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
@@ -49,25 +49,30 @@ def tolerated(given: QueryDict) -> float:
     return number(given.get("tolerate") or "10", "Tolerated worsening, %", 0.1, 1000)
 
 
-def one_run(found: Run, inputs: FrozenRun | None = None) -> OneRun:
-    """With the figures that were kept once it was over; of an earlier day, or where objectives ask for others, read.
-    Raises DynamikosError for one that is not over, or of which nothing came.
+def one_run(found: Run, others: Iterable[Run] = ()) -> OneRun:
+    """With the figures that were kept once it was over; of an earlier day, or where objectives (of `others` that it is
+    compared with, too) ask for what is not kept, read. Raises DynamikosError for one that is not over, or of which
+    nothing came.
     """
-    inputs, begin, end = _part(found, inputs)
+    inputs, begin, end = _part(found)
     try:
         kept = msgspec.convert(found.figures or [], list[Figure])
     except msgspec.ValidationError:
         kept = []
     lines = {} if any(each.error is not None and each.freedom <= 0 for each in kept) else lines_of(kept)
-    percentiles = {each.measure for each in inputs.plan.objectives if each.percent is not None and each.probe is None}
-    if not lines or percentiles - set(MEASURES):
-        return read(found, inputs)
+    every = [inputs, *(queries.frozen(each) for each in others if each.pk != found.pk)]
+    wanted = {goal for each in every for goal in each.plan.objectives if goal.probe is None}
+    percentiles = {goal.measure for goal in wanted if goal.percent is not None}
+    requests = {(goal.journey, goal.step, goal.request) for goal in wanted if goal.level == "request"}
+    own = {(goal.journey, goal.step, goal.request) for goal in inputs.plan.objectives if goal.level == "request"}
+    if not lines or percentiles - set(MEASURES) or requests - own:
+        return read(found, requests)
     return _one_run(found, inputs, lines, end - begin)
 
 
-def _part(found: Run, inputs: FrozenRun | None) -> tuple[FrozenRun, int, int]:
+def _part(found: Run) -> tuple[FrozenRun, int, int]:
     """What it was made of, and its measured part."""
-    inputs = queries.as_run(found, queries.frozen(found)) if inputs is None else inputs
+    inputs = queries.as_run(found, queries.frozen(found))
     if not found.is_over or found.watermark < 0:
         raise DynamikosError(f"Run {found.number} is not over, or nothing came of it; it can't be compared.")
     begin, end = int(inputs.measured[0]), min(int(inputs.measured[1]), found.watermark + 1)
@@ -76,10 +81,16 @@ def _part(found: Run, inputs: FrozenRun | None) -> tuple[FrozenRun, int, int]:
     return inputs, begin, end
 
 
-def read(found: Run, inputs: FrozenRun | None = None, only: Key | None = None) -> OneRun:
-    """With its steps second by second, or `only` one of them. Raises DynamikosError as `one_run` does."""
-    inputs, begin, end = _part(found, inputs)
-    asked = {(each.journey, each.step) for each in inputs.plan.objectives if each.level == "request"}
+Asked = tuple[str | None, str | None, str | None]  # journey, step, request
+
+
+def read(found: Run, requests: Iterable[Asked] = (), only: Key | None = None) -> OneRun:
+    """With its steps second by second, or `only` one of them, and those requests that its own objectives are about or
+    that are asked for. Raises DynamikosError as `one_run` does.
+    """
+    inputs, begin, end = _part(found)
+    own = ((each.journey, each.step, each.request) for each in inputs.plan.objectives if each.level == "request")
+    asked = {(journey, step) for journey, step, _ in (*own, *requests)}
     series = [each for each in reading.shown_series(inputs) if each.level in COMPARED and _is_asked(each, asked)]
     if only is not None:
         series = [each for each in series if _key(each) == only]
@@ -105,8 +116,7 @@ def _one_run(found: Run, inputs: FrozenRun, lines: Mapping[Key, AnyLine], second
     doubts: Sequence[str] = (found.outcome or {}).get("doubts") or []
     if queries.changes_of(found):
         doubts = [*doubts, "its load was changed while it ran"]
-    crowd = (found.outcome or {}).get("crowd") or []
-    mix = {each["row"]: each["share_achieved"] for each in crowd if each.get("share_achieved") is not None}
+    mix = mix_of((found.outcome or {}).get("crowd") or [])
     return OneRun(f"run {found.number}", lines, seconds, inputs.plan.plan, doubts, inputs.plan.objectives, mix)
 
 

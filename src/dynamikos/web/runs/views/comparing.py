@@ -48,10 +48,11 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
         tolerated, wrong = 10.0, str(problem)
     chosen = _chosen(request, member)
     sides: dict[str, list[tuple[Run, OneRun]]] = {"a": [], "b": []}
+    every = [each.run for each in chosen if each.side]
     for at, each in enumerate(chosen):
         try:
             if each.side:
-                sides[each.side].append((each.run, comparing.one_run(each.run)))
+                sides[each.side].append((each.run, comparing.one_run(each.run, every)))
         except DynamikosError as problem:
             chosen[at] = Chosen(each.run, each.side, str(problem))
     found, changed = None, list[str]()
