@@ -19,6 +19,7 @@ from django.utils import timezone
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.forms.ready import make_ready
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.probes import Probe
@@ -112,6 +113,7 @@ class Probed:
 
 def serve(stop: threading.Event, own_ports: frozenset[int]) -> None:
     """Until `stop` is set; one prober at a time, by advisory lock. Survives a restart of the database."""
+    make_ready()
     loop = uvloop.new_event_loop()
     thread = threading.Thread(target=loop.run_forever, daemon=True, name="probes")
     thread.start()

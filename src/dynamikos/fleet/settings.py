@@ -7,6 +7,11 @@ def seconds(name: str, default: float) -> float:
     return float(os.environ.get(f"DYNAMIKOS_{name}", default))
 
 
+def own_ports() -> frozenset[int]:
+    """The ports of this installation itself, which are never targets."""
+    return frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
+
+
 HEARTBEAT_S = seconds("HEARTBEAT_S", 1.0)
 LOST_S = seconds("GENERATOR_LOST_S", 4.0)
 TICK_S = seconds("COORDINATOR_TICK_S", 0.2)

@@ -21,7 +21,9 @@ def command(place: str) -> None:
 
     state = State.open()
     url = os.environ.get("DYNAMIKOS_GENERATOR_URL")
-    own = frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
+    from dynamikos.fleet.settings import own_ports
+
+    own = own_ports()
     if url is None:
         addresses, cluster = processes.database(state)
         if cluster is not None and cluster.process is not None:

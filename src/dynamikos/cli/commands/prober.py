@@ -1,6 +1,5 @@
 """The prober process (started by demo)."""
 
-import os
 import signal
 import threading
 
@@ -13,7 +12,9 @@ def command() -> None:
     import django
 
     django.setup()
-    own = frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
+    from dynamikos.fleet.settings import own_ports
+
+    own = own_ports()
     from dynamikos.fleet.probing import serve
 
     stop = threading.Event()

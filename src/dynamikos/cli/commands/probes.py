@@ -25,7 +25,9 @@ def command() -> None:
     from dynamikos.engine.probing import ProbeSecond, Probing, Source
 
     frozen = FROZEN.read(sys.stdin.buffer.readline())
-    own = frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
+    from dynamikos.fleet.settings import own_ports
+
+    own = own_ports()
     print("ready", flush=True)
     begin = float(sys.stdin.readline() or "nan")
 

@@ -17,6 +17,8 @@ def command() -> None:
     stop: list[int] = []
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: stop.append(1))
-    own = frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port)
+    from dynamikos.fleet.settings import own_ports
+
+    own = own_ports()
     folder = Path(os.environ["DYNAMIKOS_STATE_FOLDER"]) / "recorder"
     asyncio.run(serve(os.environ["DATABASE_URL"], folder, own, lambda: bool(stop)))

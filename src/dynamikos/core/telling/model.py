@@ -14,6 +14,7 @@ from dynamikos.core.objectives import Judgement, Objective, worst_first
 from dynamikos.core.plans.saying import says
 from dynamikos.core.reports import Row
 from dynamikos.core.verdicts import Outcome
+from dynamikos.core.verdicts.outcome import WORDS
 
 Trace = NDArray[np.float64]
 POINTS, LINES, SERVERS = 400, 6, 4
@@ -55,9 +56,6 @@ class Report:
     measured: tuple[float, float]
     seconds: int
     remarks: Sequence[tuple[int, str]] = field(default_factory=tuple)
-
-
-WORDS = {0: "met", 1: "missed", 2: "could not run", 3: "not valid", 4: "stopped"}
 
 
 def report_of(

@@ -16,6 +16,7 @@ from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.verdicts.objectives import BY_OBJECTIVE, judgements_of, turned_away
 
 MET, MISSED, COULD_NOT_RUN, NOT_VALID, STOPPED = 0, 1, 2, 3, 4
+WORDS = {MET: "met", MISSED: "missed", COULD_NOT_RUN: "could not run", NOT_VALID: "not valid", STOPPED: "stopped"}
 WORST = (COULD_NOT_RUN, MISSED, NOT_VALID, STOPPED, MET)  # of the runs of a set
 LATE_SHARE = 0.02
 

@@ -1,7 +1,6 @@
 """The coordinator's loop: one at a time by advisory lock; wakes by NOTIFY, and looks around every tick anyway."""
 
 import logging
-import os
 import threading
 import time
 from collections.abc import Callable
@@ -12,7 +11,7 @@ from django.db import InterfaceError, OperationalError, connection
 from dynamikos.core.forms.ready import make_ready
 from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
-from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S, TICK_S
+from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S, TICK_S, own_ports
 from dynamikos.fleet.telling import Teller
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs.models import Run
@@ -28,7 +27,7 @@ def serve(stop: threading.Event) -> None:
     watches: dict[str, RunWatch] = {}
     make_ready()
     noticing, swept = Noticing(), -SWEEP_S
-    teller = Teller(frozenset(int(port) for port in os.environ.get("DYNAMIKOS_OWN_PORTS", "").split(",") if port))
+    teller = Teller(own_ports())
     while not stop.is_set():
         try:
             with psycopg.connect(parameters(), autocommit=True) as link:

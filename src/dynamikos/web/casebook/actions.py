@@ -122,12 +122,9 @@ def undo(member: Membership, found: Casebook) -> Casebook:
     """Back to the revision before."""
     require(member, "engineer")
     found = Casebook.objects.select_for_update().get(pk=found.pk)
-    assert found.head is not None
     if found.closed_at is not None:
         raise DynamikosError("This casebook is closed, so nothing in it changes; open it again to go on.")
-    if found.head.parent is None:
-        raise DynamikosError("There is nothing left to undo: this is the first revision.")
-    found.head = found.head.parent
+    found.head = revisions.undone(found.head)
     found.name = content(found).title
     found.save(update_fields=["head", "name", "changed_at"])
     return found

@@ -272,11 +272,9 @@ def step_through(member: Membership, found: Journey, forward: bool) -> Journey:
     """Undo (to the parent) or redo (to the newest child). Raises DynamikosError at the end."""
     found = Journey.objects.select_for_update().get(pk=found.pk)
     assert found.head is not None
-    other = revisions.after(found.head) if forward else revisions.before(found.head)
+    other = revisions.after(found.head) if forward else revisions.undone(found.head)
     if other is None:
-        raise DynamikosError(
-            "There is nothing to redo." if forward else "There is nothing left to undo: this is the first revision."
-        )
+        raise DynamikosError("There is nothing to redo.")
     found.head = other
     found.name = content(found).name
     found.save(update_fields=["head", "name", "changed_at"])

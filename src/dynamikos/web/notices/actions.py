@@ -14,7 +14,7 @@ from msgspec import to_builtins
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.notices import EVENTS, Event, Told
-from dynamikos.core.verdicts.outcome import OUTCOME
+from dynamikos.core.verdicts.outcome import OUTCOME, WORDS
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.environments.queries import agreed, sealer
 from dynamikos.web.notices.models import Notice, Sending
@@ -25,7 +25,6 @@ from dynamikos.web.runs.models import Run
 
 log = logging.getLogger(__name__)
 MAIL = re.compile(r"[^@\s,;<>\"]+@[^@\s,;<>\"]+\.[^@\s,;<>\"]+|[^@\s,;<>\"]+@localhost")
-WORDS = {0: "met", 1: "missed", 3: "not valid", 4: "stopped"}
 MOST = 50  # of a project
 
 

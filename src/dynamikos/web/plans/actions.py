@@ -128,10 +128,7 @@ def add_objective(member: Membership, found: LoadPlan, objective: Objective) -> 
 @transaction.atomic
 def undo(found: LoadPlan) -> LoadPlan:
     found = LoadPlan.objects.select_for_update().get(pk=found.pk)
-    assert found.head is not None
-    if found.head.parent is None:
-        raise DynamikosError("There is nothing left to undo: this is the first revision.")
-    found.head = found.head.parent
+    found.head = revisions.undone(found.head)
     found.name = content(found).name
     found.save(update_fields=["head", "name", "changed_at"])
     return found

@@ -114,6 +114,13 @@ def before(head: Revision) -> Revision | None:
     return head.parent
 
 
+def undone(head: Revision | None) -> Revision:
+    """What undo goes back to. Raises DynamikosError for the first."""
+    if head is None or head.parent is None:
+        raise DynamikosError("There is nothing left to undo: this is the first revision.")
+    return head.parent
+
+
 def after(head: Revision) -> Revision | None:
     """What redo goes forward to: the newest child."""
     return head.children.order_by("-created_at").first()

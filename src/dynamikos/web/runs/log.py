@@ -9,11 +9,12 @@ from django.db.models import Q, QuerySet
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import differing
+from dynamikos.core.verdicts.outcome import COULD_NOT_RUN, WORDS
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.runs.models import Run
 
 MOST = 200
-WORDS = {"met": 0, "missed": 1, "not valid": 3, "stopped": 4}
+CODES = {word: code for code, word in WORDS.items() if code != COULD_NOT_RUN}
 LONGEST_WORDS = 300  # of what differs, each
 
 
@@ -84,8 +85,8 @@ def found(
             Q(name__icontains=word) | Q(tags__icontains=word) | Q(remark__icontains=word)
             | Q(plan__name__icontains=word) | Q(differs__icontains=word) | number
         )  # fmt: skip
-    if verdict in WORDS:
-        runs = runs.filter(outcome__exit_code=WORDS[verdict], is_trial=False)
+    if verdict in CODES:
+        runs = runs.filter(outcome__exit_code=CODES[verdict], is_trial=False)
     if only_starred:
         runs = runs.filter(is_starred=True)
     return runs

@@ -25,7 +25,7 @@ from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
 from dynamikos.core.reports.frames import Frame, joined
 from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.verdicts import judgements_of
-from dynamikos.core.verdicts.outcome import OUTCOME, WORST, ArrivalFigures, Outcome, RowFigures, rows_of
+from dynamikos.core.verdicts.outcome import OUTCOME, WORDS, WORST, ArrivalFigures, Outcome, RowFigures, rows_of
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import measures, reading
 from dynamikos.web.runs.drawings import KindLine, kinds_over_time
@@ -81,9 +81,6 @@ def as_run(found: Run, inputs: FrozenRun) -> FrozenRun:
     if is_held(changes):
         changes.append(Change(at_s=max(found.watermark + 1, changes[-1].at_s), verb="go on"))
     return with_changes(inputs, changes)
-
-
-WORDS = {2: "could not run", 1: "missed", 3: "not valid", 4: "stopped", 0: "met"}
 
 
 def siblings(found: Run) -> tuple[list[Run], str]:

@@ -210,7 +210,9 @@ def _levels(counted: Sequence[int], told: Sequence[Turn], x, y) -> list[str]:  #
     ] if told else []  # fmt: skip
 
 
-def _change(turn: Turn, counted: Sequence[int], runs: Sequence[Run], measure: str, x) -> Change:  # type: ignore[no-untyped-def]
+def _change(  # type: ignore[no-untyped-def]
+    turn: Turn, counted: Sequence[int], runs: Sequence[Run], measure: str, x
+) -> Change:
     before, at = counted[turn.at - 1], counted[turn.at]
     unit = "points" if measure in SHARES else "%"
     is_worse = turn.change < 0 if measure == "throughput" else turn.change > 0

@@ -59,9 +59,9 @@ def runs(request: HttpRequest, member: Membership) -> HttpResponse:
         "kept": urlencode([(name, value) for name, value in request.GET.items() if name not in ("sort", "down")]),
         "words": words,
         "verdict": verdict,
-        "verdicts": list(log.WORDS),
+        "verdicts": list(log.CODES),
         "only_starred": only_starred,
-        "is_filtered": bool(words.strip() or verdict in log.WORDS or only_starred or archived),
+        "is_filtered": bool(words.strip() or verdict in log.CODES or only_starred or archived),
     }
     return render(request, "runs/list.html", context)
 
