@@ -137,6 +137,21 @@ class Drawings(TestCase):
         self.assertEqual(sorted(x for x, _ in points), [x for x, _ in points])
         self.assertEqual(found.limit, (6.0, "20 ms"))
 
+    def test_an_axis_of_zeros_alone_ends_at_one(self) -> None:
+        found = drawn(Lane("x", "s", [("a", np.zeros(9))]), 9, (0, 9))
+        self.assertEqual([text for _, text in found.rows], ["0", "0.5", "1"])
+        nothing = drawn(Lane("x", "s", [("a", np.full(9, np.nan))]), 9, (0, 9))
+        self.assertEqual(nothing.paths, [("a", "")])
+
+    def test_a_part_of_a_run_begins_where_it_does(self) -> None:
+        found = drawn(Lane("x", "s", [("a", np.arange(100.0))]), 60, (50, 90), begin=40)
+        self.assertEqual(found.columns[0][1], "00:40")
+        first, last = (tuple(map(float, each.split())) for each in (
+            re.split("[ML]", found.paths[0][1])[1], re.split("[ML]", found.paths[0][1])[-1]))  # fmt: skip
+        self.assertLess(first[0], last[0])
+        self.assertEqual(len(re.split("[ML]", found.paths[0][1])) - 1, 20)
+        self.assertEqual(found.measured, (478.0, 422.0))  # the half of it that is measured
+
     def test_a_long_run_has_few_points_with_the_mean_of_their_seconds(self) -> None:
         found = drawn(Lane("x", "", [("a", np.arange(36_000.0))]), 36_000, (0, 36_000))
         self.assertLessEqual(found.paths[0][1].count("L"), 400)

@@ -30,8 +30,8 @@ def drawn(lane: Lane, seconds: int, measured: tuple[float, float], begin: int = 
     """From second `begin` to the last before `seconds`, from 0 to the highest value."""
     parts = [(name, values[begin:seconds]) for name, values in lane.lines]
     every = [values[~np.isnan(values)] for _, values in parts]
-    most = max([float(each.max()) for each in every if len(each)] + [lane.limit or 0.0, 1e-9])
-    top = _round_up(most)
+    most = max([float(each.max()) for each in every if len(each)] + [lane.limit or 0.0])
+    top = round_up(most)
     span = max(1, seconds - begin)
 
     def x(second: float) -> float:
@@ -53,9 +53,12 @@ def drawn(lane: Lane, seconds: int, measured: tuple[float, float], begin: int = 
     )
 
 
-def _round_up(value: float) -> float:
+def round_up(value: float) -> float:
+    """The end of an axis from 0 that holds a value; of one on which nothing is but zeros, 1."""
+    if value <= 0:
+        return 1.0
     unit = 10.0 ** math.floor(math.log10(value))
-    return next(step * unit for step in (1, 2, 2.5, 5, 10) if step * unit >= value * 0.999)
+    return next(step * unit for step in (1, 1.5, 2, 2.5, 3, 5, 7.5, 10) if step * unit >= value * 0.999)
 
 
 def _clock(second: int) -> str:

@@ -1,6 +1,5 @@
 """The figures of runs as they follow each other, drawn: each step a line of points with their spread."""
 
-import math
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Figure, Turn, turns
 from dynamikos.core.comparison.side import SHARES, Key
 from dynamikos.core.objectives import Objective
+from dynamikos.core.telling.drawing import round_up
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.plans.queries import content
 from dynamikos.web.runs.comparing import ids_of
@@ -162,7 +162,7 @@ def _line(
     times = 100.0 if measure in SHARES else 1.0  # shares are drawn, and have their limits, in percent
     ends = [each.value + SURE * (each.error or 0.0) for each in found.values()]
     limits = [each.limit / times for each in objectives]
-    top = _round_up(max([*ends, *(each for each in limits if each <= 4 * max(ends)), 1e-9]) * times) / times
+    top = round_up(max([*ends, *(each for each in limits if each <= 4 * max(ends))]) * times) / times
     wide = (WIDTH - LEFT - 24) / max(1, len(runs) - 1)
 
     def x(at: float) -> float:
@@ -217,8 +217,3 @@ def _change(  # type: ignore[no-untyped-def]
     unit = "points" if measure in SHARES else "%"
     is_worse = turn.change < 0 if measure == "throughput" else turn.change > 0
     return Change((x(before) + x(at)) / 2, f"{100 * turn.change:+.3g} {unit}", is_worse, runs[at])
-
-
-def _round_up(value: float) -> float:
-    unit = 10.0 ** math.floor(math.log10(value))
-    return next(step * unit for step in (1, 1.5, 2, 3, 5, 7.5, 10) if step * unit >= value * 0.999)
