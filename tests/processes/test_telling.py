@@ -122,6 +122,12 @@ class Told(ProcessCase):
                 self.assertIn(said, words)
         self.assertEqual([path for path, _, _ in Hook.came], ["/gone", "/elsewhere"])
 
+    def test_every_status_is_taken_given_up_or_tried_again(self) -> None:
+        taken = {status for status in range(200, 600) if telling.judged(status).taken}
+        again = {status for status in range(200, 600) if telling.judged(status).again and status not in taken}
+        self.assertEqual(taken, set(range(200, 300)))
+        self.assertEqual(again, {408, 425, 429, *range(500, 600)})
+
     def test_a_target_that_is_agreed_no_more_is_sent_nothing(self) -> None:
         sending, _ = self.tell(f"{self.hook}/taken")
         self.sample.environment.targets.all().delete()
