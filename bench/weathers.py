@@ -58,8 +58,8 @@ BURST = ((60.0, 40.0), (250.0, 10.0), (60.0, 25.0))
 CASES = (
     Case("clear", STEADY),
     Case("gust", STEADY, "object", (28, 40), ("disk", "flushing"), ask="/weather/gust?at=30&for=6"),
-    Case("slow-search", ((20.0, 100.0),), rules=("drift", "shift", "saturation")),
-    Case("leak", ((30.0, 80.0),), rules=("drift", "gust", "shift")),
+    Case("slow-search", ((20.0, 120.0),), rules=("drift", "shift", "saturation")),
+    Case("leak", ((30.0, 160.0),), rules=("drift", "gust", "shift")),
     Case("brittle", ((90.0, 50.0),), rules=("failures-by-value", "errors-at-a-load")),
     Case("small-pool", BURST, "sky", (38, 56), ("pool",)),
     Case("masquerade", BURST, "sky", (38, 56), ("pool",), never="lamps"),

@@ -1,6 +1,9 @@
 """Each rule on a run where it must speak; and all of them on runs where nothing is wrong."""
 
+import itertools
+import math
 import random
+from collections.abc import Sequence
 from unittest import TestCase
 
 import numpy as np
@@ -147,3 +150,27 @@ class Trends(TestCase):
         self.assertAlmostEqual(theil_sen(3.0 * at + np.array([0, 9, 0, 0, 0, 0, -9, 0, 0, 0]), at), 3.0)
         self.assertLess(mann_kendall(at.astype(float)), 1e-4)
         self.assertGreater(mann_kendall(np.array([1.0, 3, 2, 4, 1.5, 3.5, 2.5, 1.2])), 0.3)
+
+    def test_the_chance_of_a_trend_is_that_of_all_orders(self) -> None:
+        """Counted by going through the 720 orders of six values; and the normal law goes on where counting ends."""
+
+        def score(order: Sequence[float]) -> int:
+            return sum((b > a) - (b < a) for a, b in itertools.combinations(order, 2))
+
+        orders = [abs(score(order)) for order in itertools.permutations(range(6))]
+        for values in (
+            [0, 1, 2, 3, 4, 5],
+            [5, 4, 3, 2, 0, 1],
+            [0, 2, 1, 3, 5, 4],
+            [2, 0, 4, 1, 5, 3],
+            [0, 3, 1, 2, 5, 0],
+        ):
+            expected = sum(each >= abs(score(values)) for each in orders) / 720
+            self.assertAlmostEqual(mann_kendall(np.array(values, float)), expected, msg=f"{values}")
+        self.assertAlmostEqual(mann_kendall(np.arange(9.0)), 2 / math.factorial(9))
+        self.assertEqual(mann_kendall(np.zeros(9)), 1.0)
+        draw = np.random.default_rng(5)
+        for _ in range(20):
+            few = np.arange(30.0) + draw.normal(0, 30, 30)
+            counted, by_law = mann_kendall(few), mann_kendall(np.append(few, np.median(few)))
+            self.assertLess(abs(math.log(counted + 0.01) - math.log(by_law + 0.01)), 0.3)

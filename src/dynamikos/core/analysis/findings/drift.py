@@ -8,6 +8,8 @@ import numpy as np
 from dynamikos.core.analysis.evidence import Evidence, Found, Trace, name_of
 from dynamikos.core.analysis.findings.blocks import EFFECT, LEAST, SAMPLES, block_means
 
+FEW = 30  # values whose orders are counted
+
 
 def drift(evidence: Evidence) -> Iterator[Found]:
     """A slope under steady load: Theil–Sen, Mann–Kendall on means of blocks."""
@@ -48,9 +50,17 @@ def theil_sen(values: Trace, at: np.ndarray) -> float:
 
 
 def mann_kendall(values: Trace) -> float:
-    """Two-sided chance of such a trend (Mann 1945), without ties."""
+    """Two-sided chance of such a trend (Mann 1945), without ties; of few values by counting all orders (Kendall 1938):
+    the normal law calls nine that only rise likelier than they are by fifty times.
+    """
     n = len(values)
     i, j = np.triu_indices(n, 1)
-    s = float(np.sign(values[j] - values[i]).sum())
-    z = (abs(s) - 1) / math.sqrt(n * (n - 1) * (2 * n + 5) / 18) if s else 0.0
-    return math.erfc(max(0.0, z) / math.sqrt(2))
+    s = abs(float(np.sign(values[j] - values[i]).sum()))
+    if n > FEW:
+        z = max(0.0, s - 1) / math.sqrt(n * (n - 1) * (2 * n + 5) / 18)
+        return math.erfc(z / math.sqrt(2))
+    orders = np.ones(1)  # the share of all orders with 0, 1, 2 … pairs that fall
+    for length in range(2, n + 1):
+        orders = np.convolve(orders, np.full(length, 1 / length))
+    pairs = n * (n - 1) // 2
+    return min(1.0, 2 * float(orders[: math.floor((pairs - s) / 2) + 1].sum()))
