@@ -1,23 +1,32 @@
 """Casebooks: what is pinned is shown with the figures of its page, edited, closed, exported, and read by a link."""
 
 import datetime
+import zlib
+from base64 import b64encode
 from typing import get_args
 from urllib.parse import urlencode
 
+import msgspec
 from django.test import Client
 from django.urls import reverse
 from django.utils import timezone
 from msgspec import to_builtins
+from msgspec.structs import replace
 
+from dynamikos.core.analysis.capacity import Level, capacity
 from dynamikos.core.analysis.evidence import Found, milliseconds
+from dynamikos.core.frozen import every_series
+from dynamikos.core.reports import SeriesSecond
 from dynamikos.core.telling import casebook as core
 from dynamikos.web.casebook import actions, pins, queries, showing
 from dynamikos.web.casebook.models import Casebook, ReadLink
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import comparing
 from dynamikos.web.runs import queries as runs
-from dynamikos.web.runs.models import Kept, Run
+from dynamikos.web.runs.models import Chunk, Kept, Run
 from tests.web.test_comparing import Two
+
+LOADS = (5, 10, 20, 40, 80, 160, 200)
 
 
 class Books(Two):
@@ -64,11 +73,16 @@ class Pinned(Books):
             ("steps", {"from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
             ("step", {**place, "from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
             ("times", {**place, "from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
+            ("heat", {**place, "from": 50, "to": 100}, milliseconds(row.p95_ms or 0)),
+            ("load", {**place, "from": 50, "to": 100}, "users</text>"),
+            ("spent", {**place, "from": 50, "to": 100}, "part-receive"),
             ("steps", {"outcome": "failed"}, "times of what failed"),
             ("objective", {"objective": "o"}, "123 ms"),
             ("finding", {"sentence": found.sentence}, "about the target"),
             ("comparison", {"query": sides}, "Worse: "),
             ("difference", {"query": sides, **place, "measure": "mean"}, "worse here"),
+            ("tapes", {"query": sides}, "B, run 2"),
+            ("spreads", {"query": sides, "key": f"{key[1]}/{key[2]}"}, milliseconds(self.row(10, 190).p95_ms or 0)),
             ("trend", {"query": urlencode({"run": self.one.pk, "measure": "mean"}), "name": name}, "over runs"),
         ):
             with self.subTest(what):
@@ -77,8 +91,43 @@ class Pinned(Books):
                 shown = list(showing.shown(self.book()))[-1]
                 self.assertEqual(shown.problem, "")
                 self.assertIn(said, shown.html)
-        self.assertEqual(len(self.keys()), 11)
+        self.assertEqual(len(self.keys()), 16)
         self.assertIn("Worse: ", showing.as_markdown(self.book()))
+
+    def test_capacity_and_what_a_browser_saw_stand_in_the_file_itself(self) -> None:
+        levels = [Level(n, min(n / 1.25, 90) * (1 + 0.01 * (n % 3)), max(0.25, n / 90 - 1)) for n in LOADS]
+        Run.objects.filter(pk=self.one.pk).update(capacity=to_builtins(capacity(levels, {"pool": 0.011})))
+        shot = self.one.shots.create(
+            probe="b",
+            page="/sky",
+            second=30,
+            figures={"largest paint": 812.0, "layout shift": 0.02},
+            jpeg=b"\xff\xd8jpeg",
+        )
+        for what, of in (("capacity", {}), ("shot", {"shot": shot.pk})):
+            self.assertEqual(self.pin(what, **of).status_code, 200)
+        page = showing.as_html(self.book())
+        self.assertIn("First to run full: pool, at 90.9 rounds a second by its demand", page)
+        self.assertEqual(page.count("<circle"), len(LOADS))
+        self.assertIn(f"data:image/jpeg;base64,{b64encode(shot.jpeg).decode()}", page)
+        self.assertIn("812 ms", page)
+        told = showing.as_markdown(self.book())
+        self.assertIn("| users | rounds/s | a round waits, s |", told)
+        self.assertNotIn("base64", told)
+
+    def test_failures_by_kind_are_those_of_the_step(self) -> None:
+        series = next(each for each in every_series(runs.frozen(self.one)) if each.step == self.step and each.request)
+        place = {"journey": series.journey, "step": series.step, "request": series.request, "from": 60, "to": 120}
+        self.assertIn("nothing of it failed", self.pin("failures", **place).json()["problem"])
+        for chunk in Chunk.objects.filter(run=self.one, series=series.no, minute=1):
+            seconds = msgspec.msgpack.decode(zlib.decompress(chunk.seconds), type=list[tuple[int, SeriesSecond]])
+            told = [(at, replace(part, failed={"status 500": 3} if at == 70 else {})) for at, part in seconds]
+            chunk.seconds = zlib.compress(msgspec.msgpack.encode(told))
+            chunk.save()
+        self.assertEqual(self.pin("failures", **place).status_code, 200)
+        self.assertRegex(
+            showing.as_markdown(self.book()), r"How .* failed[^|]*\| kind \| count \|\n.*\n\| status 500 \| 3 \|"
+        )
 
     def row(self, begin: int, end: int):  # type: ignore[no-untyped-def]
         ledger = runs.window(self.one, runs.frozen(self.one), begin, end)

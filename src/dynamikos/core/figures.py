@@ -14,6 +14,12 @@ def digits(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdigit() and len(text) <= MOST_DIGITS else None
 
 
+def clock(seconds: float) -> str:
+    """The run clock: 04:35, and 1:02:03 from an hour on."""
+    hours, rest = divmod(int(seconds), 3600)
+    return f"{hours}:{rest // 60:02}:{rest % 60:02}" if hours else f"{rest // 60:02}:{rest % 60:02}"
+
+
 def figure(text: str) -> float | None:
     """4,000 and 4 000 are four thousand, 12,5 and 12.5 twelve and a half, and 1.234,5 is 1234.5; a comma before three
     digits parts thousands, unless it comes after a 0. None for what is no number, or an endless one.

@@ -15,7 +15,9 @@ Part = Literal[
     "verdict", "objectives", "tested", "changed", "lanes", "steps", "findings", "capacity", "limits", "inputs"
 ]
 What = Literal[
-    "lane", "steps", "step", "objective", "finding", "suspect", "kept", "times", "comparison", "difference", "trend",
+    "lane", "steps", "step", "objective", "finding", "suspect", "kept",
+    "times", "heat", "spent", "load", "failures", "capacity", "shot",
+    "comparison", "difference", "tapes", "spreads", "trend",
 ]  # fmt: skip
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from dynamikos.core.figures import clock
 from dynamikos.core.telling.model import POINTS, Lane, Trace
 
 WIDTH, HEIGHT, LEFT, TOP, FOOT = 900.0, 96.0, 56.0, 6.0, 16.0
@@ -46,7 +47,7 @@ def drawn(lane: Lane, seconds: int, measured: tuple[float, float], begin: int = 
         unit=lane.unit,
         paths=[(name, _path(values, x, y)) for name, values in parts],
         rows=[(y(top * part), f"{top * part:g}") for part in (0, 0.5, 1)],
-        columns=[(x(at - begin), _clock(at)) for at in range(-(-begin // step) * step, begin + span + 1, step)],
+        columns=[(x(at - begin), clock(at)) for at in range(-(-begin // step) * step, begin + span + 1, step)],
         measured=(x(measured[0] - begin), round(x(measured[1] - begin) - x(measured[0] - begin), 1)),
         limit=None if lane.limit is None else (y(lane.limit), f"{lane.limit:g} {lane.unit}"),
         says=f"{lane.title}, highest {most:.3g} {lane.unit}".strip(),
@@ -61,9 +62,23 @@ def round_up(value: float) -> float:
     return next(step * unit for step in (1, 1.5, 2, 2.5, 3, 5, 7.5, 10) if step * unit >= value * 0.999)
 
 
-def _clock(second: int) -> str:
-    hours, rest = divmod(second, 3600)
-    return f"{hours}:{rest // 60:02}:{rest % 60:02}" if hours else f"{rest // 60:02}:{rest % 60:02}"
+def round_marks(most: float, fewest: int = 3) -> list[float]:
+    """Round figures above 0, at least so many up to `most`."""
+    power = 10.0 ** math.floor(math.log10(most))
+    step = next(each * power for each in (1, 0.5, 0.2, 0.1) if most // (each * power) >= fewest)
+    return [float(f"{step * at:.6g}") for at in range(1, int(most // step) + 1)]
+
+
+def path(line: Sequence[tuple[float, float] | None]) -> str:
+    """An SVG path that is broken where there is nothing."""
+    made, is_down = [], False
+    for point in line:
+        if point is None:
+            is_down = False
+            continue
+        made.append(f"{'L' if is_down else 'M'}{point[0]:.1f} {point[1]:.1f}")
+        is_down = True
+    return "".join(made)
 
 
 def _path(values: Trace, x, y) -> str:  # type: ignore[no-untyped-def]

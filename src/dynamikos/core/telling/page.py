@@ -1,6 +1,6 @@
 """A report as one HTML file that needs nothing else, and as Markdown."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -8,8 +8,8 @@ from typing import Any
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, Template
 from markupsafe import Markup
 
-from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import milliseconds
+from dynamikos.core.telling.capacity import evidence_of
 from dynamikos.core.telling.drawing import HEIGHT, LEFT, TOP, WIDTH, drawn, ribbon
 from dynamikos.core.telling.evidence import Evidence
 from dynamikos.core.telling.model import PARTS, Report
@@ -41,20 +41,6 @@ def _template(name: str) -> Template:
     return made.get_template(name)
 
 
-def _capacity(found: Capacity | None) -> Iterator[str]:
-    """What can be said of it, in sentences."""
-    if found is None:
-        return
-    if found.why_not:
-        yield found.why_not
-    if found.peak is not None:
-        load, rate = found.peak
-        yield f"The most it did was {rate:.3g} rounds a second, at {load:.3g} users."
-    if found.first is not None:
-        name, rate = found.first
-        yield f"The first resource to run full is {name}, at {rate:.3g} rounds a second."
-
-
 def _arguments(part: str, report: Report) -> tuple[Any, ...]:
     """What the macro of a part is given."""
     if part == "objectives":
@@ -64,7 +50,7 @@ def _arguments(part: str, report: Report) -> tuple[Any, ...]:
     if part == "steps":
         return report, report.rows[:MOST_ROWS], max(0, len(report.rows) - MOST_ROWS)
     if part == "capacity":
-        return (list(_capacity(report.capacity)),)
+        return (None if report.capacity is None else evidence_of(report.capacity),)
     if part == "inputs":
         return ([(title, text[:MOST_SIGNS], len(text) > MOST_SIGNS) for title, text in report.inputs],)
     return (report,)

@@ -16,8 +16,9 @@ from dynamikos.core.telling.page import (
     part_as_markdown,
     text_as_html,
 )
-from dynamikos.web.casebook import pins
 from dynamikos.web.casebook.models import Casebook
+from dynamikos.web.casebook.pins import SHOWN
+from dynamikos.web.casebook.pins.seen import Seen
 from dynamikos.web.casebook.queries import content
 from dynamikos.web.projects.models import Project
 from dynamikos.web.runs import telling
@@ -47,7 +48,7 @@ class Shown:
 
 def evidence(project: Project, pin: core.Pin) -> Evidence:
     """Raises DynamikosError where what was pinned is gone."""
-    return pins.SHOWN[pin.what](pins.Seen(project, pin.of))
+    return SHOWN[pin.what](Seen(project, pin.of))
 
 
 class _Reports:
@@ -59,7 +60,7 @@ class _Reports:
 
     def of(self, run: str) -> Report:
         if run not in self._known:
-            self._known[run] = telling.report(pins.Seen(self._project, {"run": run}).run)
+            self._known[run] = telling.report(Seen(self._project, {"run": run}).run)
         return self._known[run]
 
 

@@ -25,7 +25,11 @@ from dynamikos.web.runs.queries import run
 from dynamikos.web.ui.numbers import number
 
 KINDS = {"html": "text/html; charset=utf-8", "md": "text/markdown; charset=utf-8", "pdf": "application/pdf"}
-OWN = {"default-src": ["'none'"], "style-src": ["'unsafe-inline'"]}  # of a page that needs nothing else
+OWN = {
+    "default-src": ["'none'"],
+    "style-src": ["'unsafe-inline'"],
+    "img-src": ["data:"],
+}  # of a page that needs nothing else
 SIGNS, MOST_OF = 4000, 20  # of what a pin names: signs of each, and how many
 
 

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from dynamikos.core.dealing import Cell, Deal, drawing, used_up_s
+from dynamikos.core.figures import clock
 
 USERS, ROUNDS, LEFT, TOP, CELL_W, CELL_H = 10, 8, 58, 26, 76, 24
 
@@ -36,15 +37,6 @@ def _text(cell: Cell) -> str:
 
 
 WORDS = {"": "", "over": ": no row left", "stays": ": stays on it", "again": ": dealt again"}
-
-
-def clock(seconds: float) -> str:
-    whole = int(seconds)
-    return (
-        f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}"
-        if whole >= 3600
-        else f"{whole // 60:02d}:{whole % 60:02d}"
-    )
 
 
 def ends_of(deal: Deal, rows: int, starts_s: list[tuple[float, float]], round_s: float, load: str) -> tuple[str, bool]:

@@ -10,12 +10,12 @@ from urllib.parse import urlsplit
 
 import numpy as np
 
-from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Trace, milliseconds
 from dynamikos.core.reports import KeptExchange, SeriesTotal
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us, mids_us
+from dynamikos.core.telling.drawing import path, round_marks
 from dynamikos.web.runs.reading import Point
 
 LEFT, TOP, WIDTH, HEIGHT = 52.0, 8.0, 560.0, 168.0
@@ -105,18 +105,6 @@ def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
     first = -(-begin // step) * step
     columns = [(round(LEFT + WIDTH * (at - begin) / (end - begin), 1), at) for at in range(first, end + 1, step)]
     return Heat(cells, [(name, path(line)) for name, line in lines.items()], rows, columns)
-
-
-def path(line: Sequence[tuple[float, float] | None]) -> str:
-    """An SVG path that is broken where there is nothing."""
-    made, is_down = [], False
-    for point in line:
-        if point is None:
-            is_down = False
-            continue
-        made.append(f"{'L' if is_down else 'M'}{point[0]:.1f} {point[1]:.1f}")
-        is_down = True
-    return "".join(made)
 
 
 @dataclass(frozen=True, slots=True)
@@ -264,7 +252,7 @@ def stacked(strips: Sequence[tuple[int, int, Sequence[SeriesTotal]]], marks: int
             if high >= 0.05:
                 bars.append((name, round(x, 1), round(y, 1), round(max(0.6, width - 0.4), 1), round(high, 1)))
     rows = [(round(STACK_HEIGHT * (1 - 1000 * each / (1.1 * most)), 1), milliseconds(each))
-            for each in _round_marks(1.1 * most / 1000)]  # fmt: skip
+            for each in round_marks(1.1 * most / 1000)]  # fmt: skip
     step = next((each for each in STEPS_S if (end - begin) / each <= marks), 7200)
     clock = [(round(STACK_WIDTH * (at - begin) / (end - begin), 1), at)
              for at in range(-(-begin // step) * step, end + 1, step)]  # fmt: skip
@@ -352,48 +340,6 @@ def against(points: Sequence[Point], frames: Sequence[Frame]) -> Against | None:
     dots = [(round(306.0 * here / most, 1), round(128 - axis.at(value), 1)) for here, value in pairs]
     rows = [(round(128 - axis.at(each), 1), milliseconds(each)) for each in axis.marks()]
     return Against(dots, rows, [(0.0, "0"), (153.0, f"{most / 2:g}"), (290.0, f"{most:g} users")])
-
-
-@dataclass(frozen=True, slots=True)
-class Throughput:
-    """Measured levels as dots (load, rate), the law's path, where it is highest, and the marks of both axes, in a
-    picture of CURVE_WIDTH × CURVE_HEIGHT.
-    """
-
-    dots: list[tuple[float, float]]
-    law: str
-    peak: tuple[float, float] | None
-    rows: list[tuple[float, str]]
-    columns: list[tuple[float, str]]
-
-
-CURVE_WIDTH, CURVE_HEIGHT = 420.0, 170.0
-
-
-def throughput(found: Capacity) -> Throughput:
-    """Rounds a second against the load."""
-    across = max(each.load for each in found.levels) * 1.06
-    up = max(each.rate for each in found.levels) * 1.15
-
-    def place(load: float, rate: float) -> tuple[float, float]:
-        return round(CURVE_WIDTH * load / across, 1), round(CURVE_HEIGHT * (1 - min(1.0, rate / up)), 1)
-
-    loads = [across * at / 120 for at in range(1, 121)]
-    curve, peak = found.curve, found.peak
-    return Throughput(
-        dots=[place(each.load, each.rate) for each in found.levels],
-        law=path([place(load, curve.at(load)) for load in loads]) if curve is not None else "",
-        peak=place(*peak) if peak is not None else None,
-        rows=[(place(0, each)[1], f"{each:g}") for each in _round_marks(up)],
-        columns=[(place(each, 0)[0], f"{each:g}") for each in _round_marks(across)],
-    )
-
-
-def _round_marks(most: float, fewest: int = 3) -> list[float]:
-    """Round figures above 0, at least so many up to `most`."""
-    power = 10.0 ** math.floor(math.log10(most))
-    step = next(each * power for each in (1, 0.5, 0.2, 0.1) if most // (each * power) >= fewest)
-    return [float(f"{step * at:.6g}") for at in range(1, int(most // step) + 1)]
 
 
 OVER_WIDTH, OVER_HEIGHT = 300.0, 44.0

@@ -2,22 +2,63 @@
 kind.
 """
 
-from collections.abc import Mapping, Sequence
+import contextlib
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Line, OneRun
+from dynamikos.core.comparison.compare import counted
 from dynamikos.core.comparison.side import Key
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
-from dynamikos.core.telling.drawing import Drawn, drawn
+from dynamikos.core.telling.drawing import Drawn, drawn, path
 from dynamikos.core.telling.model import Lane
-from dynamikos.web.runs import drawings, telling
+from dynamikos.web.runs import comparing, drawings, telling
 from dynamikos.web.runs.models import Run
 
 LANES, SERVERS = 4, 4  # users, exchanges, response times, failures; and those of servers that both sides have
 BIN = 20  # bins a decade
 PERCENTS = (50, 95, 99)
+
+
+@dataclass(frozen=True, slots=True)
+class Over:
+    """Both sides as the verdict takes them: of several runs those without doubts; `steps` are what both have."""
+
+    runs: dict[str, list[Run]]
+    steps: dict[Key, str]
+
+    def times(self, key: Key) -> "Times | None":
+        """Of one step, by the second."""
+        read = {name: [comparing.read(run, only=key) for run in runs] for name, runs in self.runs.items()}
+        return times(read, key)
+
+
+def over(chosen: Sequence[tuple[Run, str]]) -> Over:
+    """Of runs with their sides; those that can't be compared are left out."""
+    runs: dict[str, list[Run]] = {"a": [], "b": []}
+    read: dict[str, list[OneRun]] = {"a": [], "b": []}
+    for run, side in chosen:
+        if side:
+            with contextlib.suppress(DynamikosError):
+                read[side].append(comparing.one_run(run))
+                runs[side].append(run)
+    for name, side_ in read.items():
+        those = {id(one) for one in counted(side_)[0]}
+        runs[name] = [run for run, one in zip(runs[name], side_, strict=True) if id(one) in those]
+        read[name] = [one for one in side_ if id(one) in those]
+    there = {key for one in read["b"] for key, line in one.lines.items() if line.n}
+    steps = {key: line.name for one in read["a"] for key, line in one.lines.items()
+             if key[0] == "step" and line.n and key in there}  # fmt: skip
+    return Over(runs, steps)
+
+
+def step_named(steps: Iterable[Key], text: str) -> Key | None:
+    """That which an address names as journey/step."""
+    asked = tuple(text.split("/", 1))
+    return next((each for each in steps if each[1:3] == asked), None)
 
 
 def tapes(sides: Mapping[str, Sequence[Run]]) -> list[tuple[Drawn, list[str]]]:
@@ -84,13 +125,13 @@ def times(sides: Mapping[str, Sequence[OneRun]], key: Key) -> Times | None:
         for place in range(min(shares), max(shares) + 1):
             y = height * (1 - shares.get(place, 0.0) / most)
             line += [(axis.at(10 ** (place / BIN)), y), (axis.at(10 ** ((place + 1) / BIN)), y)]
-        outlines.append((side, drawings.path(line)))
+        outlines.append((side, path(line)))
         below = 0
         upward: list[tuple[float, float] | None] = [(0.0, height)]
         for index in sorted(whole[side].counts):
             below += whole[side].counts[index]
             upward.append((axis.at(bucket_mid_us(index) / 1000), height * (1 - below / whole[side].n)))
-        sums.append((side, drawings.path(upward[:: max(1, len(upward) // 200)])))
+        sums.append((side, path(upward[:: max(1, len(upward) // 200)])))
         for percent in PERCENTS:
             value = (whole[side].percentile_us(percent) or 0) / 1000
             percents.append((side, round(axis.at(value), 1), f"p{percent}", milliseconds(value)))

@@ -223,6 +223,28 @@ def strips(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> list[t
     return made
 
 
+def strips_of(
+    found: Run, inputs: FrozenRun, series: Series, from_s: int, to_s: int
+) -> list[tuple[int, int, list[SeriesTotal]]]:
+    """Of a request; of a step, those of all its requests."""
+    numbers = [series.no]
+    if series.level == "step":
+        numbers = [
+            each.no for each in shown_series(inputs, series.row or None)
+            if each.level == "request" and (each.journey, each.step) == (series.journey, series.step)
+        ]  # fmt: skip
+    return strips(found, numbers, from_s, to_s)
+
+
+def failed_by_kind(totals: Iterable[SeriesTotal]) -> dict[str, int]:
+    """Of some series together."""
+    made: dict[str, int] = {}
+    for total in totals:
+        for kind, count in total.failed.items():
+            made[kind] = made.get(kind, 0) + count
+    return made
+
+
 def minutes(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
     """(first second, total) of the minutes that a window touches, and what came since the last whole one."""
     chunks = Chunk.objects.filter(run=found, shard=Chunk.ALL, series__in=numbers)

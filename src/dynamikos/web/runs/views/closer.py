@@ -10,7 +10,6 @@ from django.shortcuts import render
 from dynamikos.core.analysis.suspects import TOGETHER_S
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
-from dynamikos.core.reports import SeriesTotal
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics.apdex import apdex
 from dynamikos.web.projects.access import member_view
@@ -43,32 +42,19 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     total = reading.window(found, [series], begin, end).totals[series.no]
     limit_ms = number(request.GET.get("apdex") or "500", "Apdex, ms", 1, 3_600_000)
     frames = list(queries.every_frame(found))
-    requests = [
-        each.no for each in reading.shown_series(inputs, series.row or None)
-        if each.level == "request" and (each.journey, each.step) == (series.journey, series.step)
-    ]  # fmt: skip
-    strips = reading.strips(found, requests if series.level == "step" else [series.no], begin, end)
+    strips = reading.strips_of(found, inputs, series, begin, end)
     context = {
         "run": found, "member": member, "series": series, "key": series.no, "title": series.name,
         "from_s": begin, "to_s": end, "heat": drawings.heat(points) if points else None,
         "spread": drawings.distribution(total.passed), "apdex_ms": limit_ms,
         "apdex": apdex(total.passed, total.failures, 1000 * limit_ms),
         "against": drawings.against(points, frames), "spent": drawings.stacked(strips),
-        "over_time": drawings.kinds_over_time([_failed(totals) for _, _, totals in strips]),
+        "over_time": drawings.kinds_over_time([reading.failed_by_kind(totals) for _, _, totals in strips]),
         "has_measures": found.measures.exists(),
     }  # fmt: skip
     if context["has_measures"]:
         context.update(_suspects(request, found, inputs, series, (begin, end), frames))
     return render(request, "runs/closer.html", context)
-
-
-def _failed(totals: Sequence[SeriesTotal]) -> dict[str, int]:
-    """Failures by kind, of some series together."""
-    made: dict[str, int] = {}
-    for total in totals:
-        for kind, count in total.failed.items():
-            made[kind] = made.get(kind, 0) + count
-    return made
 
 
 @member_view(get="reader")

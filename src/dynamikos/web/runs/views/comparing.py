@@ -1,13 +1,12 @@
 """Runs side by side: whether one side is worse than the other."""
 
-import contextlib
 from dataclasses import dataclass
 from urllib.parse import urlencode
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
-from dynamikos.core.comparison import Comparison, Difference, OneRun, compare, counted
+from dynamikos.core.comparison import Comparison, Difference, OneRun, compare
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen.differing import differing
@@ -78,32 +77,17 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
 @member_view(get="reader")
 def laid_over(request: HttpRequest, member: Membership) -> HttpResponse:
     """Both sides laid over one another: their tapes, the times of one step (key=journey/step), and what failed."""
-    sides: dict[str, list[Run]] = {"a": [], "b": []}
-    compared: dict[str, list[OneRun]] = {"a": [], "b": []}
-    for each in _chosen(request, member):
-        if each.side:
-            with contextlib.suppress(DynamikosError):
-                compared[each.side].append(comparing.one_run(each.run))
-                sides[each.side].append(each.run)
-    for name, side in compared.items():  # as the verdict does: of several, those without doubts
-        those = {id(one) for one in counted(side)[0]}
-        sides[name] = [run for run, one in zip(sides[name], side, strict=True) if id(one) in those]
-        compared[name] = [one for one in side if id(one) in those]
-    there = {key for run in compared["b"] for key, line in run.lines.items() if line.n}
-    both = {key: line.name for run in compared["a"] for key, line in run.lines.items()
-            if key[0] == "step" and line.n and key in there}  # fmt: skip
-    asked = tuple(request.GET.get("key", "").split("/", 1))
-    key = next((each for each in both if each[1:3] == asked), next(iter(both), None))
-    shown = None
-    if key is not None:
-        fine = {name: [comparing.read(run, only=key) for run in runs] for name, runs in sides.items()}
-        shown = overlays.times(fine, key)
+    chosen = comparing.chosen(queries.runs(member), request.GET)
+    found = overlays.over(chosen)
+    key = overlays.step_named(found.steps, request.GET.get("key", "")) or next(iter(found.steps), None)
+    pinned = [(side, run.pk) for run, side in chosen if side]
     context = {
-        "tapes": overlays.tapes(sides) if both else [],
-        "times": shown,
-        "steps": [(f"{each[1]}/{each[2]}", name) for each, name in both.items()],
+        "tapes": overlays.tapes(found.runs) if found.steps else [],
+        "times": found.times(key) if key is not None else None,
+        "steps": [(f"{each[1]}/{each[2]}", name) for each, name in found.steps.items()],
         "key": f"{key[1]}/{key[2]}" if key is not None else "",
-        "failing": overlays.failing(sides),
+        "failing": overlays.failing(found.runs),
+        "pinned": urlencode(pinned),
         "keeps": [(name, value) for name in ("run", "a", "b", "tolerate") for value in request.GET.getlist(name)],
     }
     return render(request, "runs/_laid_over.html", context)

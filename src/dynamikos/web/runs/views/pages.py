@@ -13,6 +13,7 @@ from dynamikos.core.figures import digits
 from dynamikos.core.frozen.changing import said
 from dynamikos.core.objectives import Objective
 from dynamikos.core.reports.frames import Frame
+from dynamikos.core.telling.capacity import throughput
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import baselines, drawings, log, measures, people, queries
@@ -110,7 +111,7 @@ def show(
             ),
             "is_baseline": baseline is not None and found in baseline.runs.all(),
             "capacity": capacity,
-            "curve": drawings.throughput(capacity) if capacity is not None else None,
+            "curve": throughput(capacity) if capacity is not None else None,
             "form": form,
             "wrong": str(wrong) if wrong is not None else "",
             "typed": request.POST if form else {},

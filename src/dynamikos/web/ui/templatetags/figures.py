@@ -10,6 +10,8 @@ from django.templatetags.static import static
 from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
+from dynamikos.core.figures import clock
+
 register = template.Library()
 
 
@@ -76,14 +78,7 @@ def percent(value: Any) -> str:
 @register.filter
 def runclock(seconds: Any) -> str:
     """The run clock as `04:35`."""
-    if seconds is None or seconds == "":
-        return "–"
-    whole = int(seconds)
-    return (
-        f"{whole // 60:02d}:{whole % 60:02d}"
-        if whole < 3600
-        else f"{whole // 3600}:{whole // 60 % 60:02d}:{whole % 60:02d}"
-    )
+    return "–" if seconds is None or seconds == "" else clock(seconds)
 
 
 @register.filter
