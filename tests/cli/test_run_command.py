@@ -1,5 +1,6 @@
 """./dynamikos run on files: exit codes, exports, and what is refused."""
 
+import csv
 import json
 import subprocess
 import sys
@@ -8,6 +9,7 @@ from pathlib import Path
 from unittest import TestCase
 from xml.etree import ElementTree
 
+import pyarrow.parquet as pq
 from click.testing import CliRunner
 
 from dynamikos.cli import folder
@@ -286,6 +288,12 @@ class Folders(Files):
         self.assertEqual(done.exit_code, 0, done.output)
         self.assertIn("mean of Ping" if "mean of Ping" in page.read_text() else "mean of all steps", page.read_text())
         self.assertIn("## What this can't say", (self.folder / "r.md").read_text())
+        done = CliRunner().invoke(report_command, [one, "--folder", str(self.folder / "figures")])
+        self.assertEqual((done.exit_code, done.output), (0, ""))
+        steps = pq.read_table(self.folder / "figures" / "steps.parquet").to_pylist()
+        self.assertEqual([each["p50_ms"] for each in steps], [ping["p50_ms"]])
+        with (self.folder / "figures" / "steps.csv").open() as file:
+            self.assertEqual([int(each["count"]) for each in csv.DictReader(file)], [ping["count"]])
         for asked, words in (
             (compare_command, [one, "nowhere"]), (compare_command, [one, ","]),
             (compare_command, [str(self.folder), one]), (report_command, ["nowhere"]),

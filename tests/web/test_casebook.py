@@ -1,12 +1,15 @@
 """Casebooks: what is pinned is shown with the figures of its page, edited, closed, exported, and read by a link."""
 
 import datetime
+import io
+import zipfile
 import zlib
 from base64 import b64encode
 from typing import get_args
 from urllib.parse import urlencode
 
 import msgspec
+import pyarrow.parquet as pq
 from django.test import Client
 from django.urls import reverse
 from django.utils import timezone
@@ -24,7 +27,7 @@ from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import comparing
 from dynamikos.web.runs import queries as runs
 from dynamikos.web.runs.models import Chunk, Kept, Run
-from tests.web.test_comparing import Two
+from tests.web.test_comparing import SECONDS, Two
 
 LOADS = (5, 10, 20, 40, 80, 160, 200)
 
@@ -51,6 +54,11 @@ class Books(Two):
 
     def keys(self) -> list[str]:
         return [each.key for each in queries.content(self.book()).blocks]
+
+    def row(self, begin: int, end: int):  # type: ignore[no-untyped-def]
+        ledger = runs.window(self.one, runs.frozen(self.one), begin, end)
+        rows = ledger.rows(end - begin)
+        return next(each for each in rows if each.level == "step" and each.step == self.step)
 
 
 class Pinned(Books):
@@ -128,11 +136,6 @@ class Pinned(Books):
         self.assertRegex(
             showing.as_markdown(self.book()), r"How .* failed[^|]*\| kind \| count \|\n.*\n\| status 500 \| 3 \|"
         )
-
-    def row(self, begin: int, end: int):  # type: ignore[no-untyped-def]
-        ledger = runs.window(self.one, runs.frozen(self.one), begin, end)
-        rows = ledger.rows(end - begin)
-        return next(each for each in rows if each.level == "step" and each.step == self.step)
 
     def test_every_kind_of_pin_is_shown_by_something(self) -> None:
         self.assertEqual(set(get_args(core.What)), set(pins.SHOWN))
@@ -227,6 +230,35 @@ class Edited(Books):
             self.assertIn(kind, answer["Content-Type"])
             self.assertContains(answer, "Users")
         self.assertEqual(self.client.get(self.at("casebook-export", self.book().pk, "exe")).status_code, 404)
+
+    def test_its_figures_as_a_folder_are_those_of_the_page_and_stay_when_it_is_closed(self) -> None:
+        outcome = {"ended": "finished", "exit_code": 0, "from_s": 10.0, "to_s": 190.0}
+        Run.objects.filter(pk=self.one.pk).update(outcome=outcome)
+        self.pin("steps", **{"from": 50, "to": 100})
+
+        def folder() -> zipfile.ZipFile:
+            answer = self.client.get(self.at("casebook-export", self.book().pk, "zip"))
+            self.assertEqual(answer["Content-Type"], "application/zip")
+            return zipfile.ZipFile(io.BytesIO(answer.content))
+
+        found = folder()
+        pinned = next(name for name in found.namelist() if "steps" in name and name.endswith(".csv"))
+        row = self.row(50, 100)
+        self.assertIn(milliseconds(row.p95_ms or 0), found.read(pinned).decode())
+        self.assertIn("## Steps", found.read("casebook.md").decode())
+        lanes = pq.read_table(io.BytesIO(found.read("run-1/lanes.parquet"))).to_pylist()
+        users = {each["second"]: each["value"] for each in lanes if each["lane"] == "Users"}
+        self.assertEqual(users, dict.fromkeys(range(SECONDS), 20.0))
+        sent = [each["value"] for each in lanes if each["lane"] == "Exchanges"]
+        self.assertEqual(sum(sent), sum(frame.answered + frame.failed for frame in runs.every_frame(self.one)))
+        self.client.post(self.at("casebook-close", self.book().pk))
+        before = {name: found.read(name) for name in found.namelist()}
+        self.one.delete()
+        self.assertEqual({name: folder().read(name) for name in folder().namelist()}, before)
+        Casebook.objects.update(folder=b"")
+        late = self.client.get(self.at("casebook-export", self.book().pk, "zip"))
+        self.assertContains(late, "open it again", status_code=late.status_code)
+        self.assertGreaterEqual(late.status_code, 400)
 
     def test_a_report_begins_as_a_draft(self) -> None:
         early = Run.objects.create(project=self.sample.project, number=3, name="r", frozen=b"{}", sha256="")

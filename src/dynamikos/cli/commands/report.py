@@ -19,8 +19,11 @@ if TYPE_CHECKING:
 @click.option("--html", type=click.Path(dir_okay=False, path_type=Path), help="One file that needs nothing else.")
 @click.option("--pdf", type=click.Path(dir_okay=False, path_type=Path), help="The same on pages (needs chromium).")
 @click.option("--markdown", type=click.Path(dir_okay=False, path_type=Path), help="Its text.")
+@click.option("--folder", type=click.Path(file_okay=False, path_type=Path), help="Its figures as CSV and Parquet.")
 @click.option("--project", help="For a run's number: the project it belongs to, needed only if there are several.")
-def command(run: str, html: Path | None, pdf: Path | None, markdown: Path | None, project: str | None) -> None:
+def command(
+    run: str, html: Path | None, pdf: Path | None, markdown: Path | None, folder: Path | None, project: str | None
+) -> None:
     """Tell a run to those who were not there: RUN is a folder of `run --keep`, or the number of a project's run.
     Without a file the text is printed.
     """
@@ -35,7 +38,13 @@ def command(run: str, html: Path | None, pdf: Path | None, markdown: Path | None
             html.write_text(as_html(made))
         if pdf is not None:
             pdf.write_bytes(printed(as_html(made)))
-        if html is None and pdf is None and markdown is None:
+        if folder is not None:
+            from dynamikos.core.telling.sheets import as_files, sheets_of
+
+            folder.mkdir(parents=True, exist_ok=True)
+            for name, content in (("report.md", as_markdown(made).encode()), *as_files(sheets_of(made))):
+                (folder / name).write_bytes(content)
+        if not (html or pdf or markdown or folder):
             click.echo(as_markdown(made))
     except (DynamikosError, OSError) as problem:
         refuse("could not tell", problem)

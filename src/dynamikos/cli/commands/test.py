@@ -150,7 +150,12 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
         databases=True,
     ),
     "browser": side_by_side(
-        *lanes("tests/browser", ("test_story", "test_eyes"), ("test_crowds", "test_watching", "test_noticeboard")),
+        *lanes(
+            "tests/browser",
+            ("test_story",),
+            ("test_eyes", "test_crowds", "test_modules"),
+            ("test_watching", "test_noticeboard", "test_telling"),
+        ),
         databases=True,
         pool=8,
     ),

@@ -135,16 +135,18 @@ def close(member: Membership, found: Casebook) -> None:
     """What it shows now is what it shows from now on, whatever becomes of the runs."""
     require(member, "engineer")
     found = Casebook.objects.select_for_update().get(pk=found.pk)
-    found.html, found.markdown = showing.as_html(found), showing.as_markdown(found)
+    found.html, found.markdown, found.folder = (
+        showing.as_html(found), showing.as_markdown(found), showing.as_folder(found),
+    )  # fmt: skip
     found.closed_at, found.closed_by = timezone.now(), member.account
-    found.save(update_fields=["html", "markdown", "closed_at", "closed_by"])
+    found.save(update_fields=["html", "markdown", "folder", "closed_at", "closed_by"])
     note(member, "casebook closed", found.name)
 
 
 def open_again(member: Membership, found: Casebook) -> None:
     """Its blocks are live again."""
     require(member, "engineer")
-    Casebook.objects.filter(pk=found.pk).update(closed_at=None, closed_by=None, html="", markdown="")
+    Casebook.objects.filter(pk=found.pk).update(closed_at=None, closed_by=None, html="", markdown="", folder=b"")
     note(member, "casebook opened again", found.name)
 
 

@@ -13,6 +13,7 @@ class Casebook(Revised):
     closed_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True, related_name="+")
     html = models.TextField(blank=True)  # as it was when it was closed
     markdown = models.TextField(blank=True)
+    folder = models.BinaryField(default=bytes)
 
     class Meta(Revised.Meta):
         ordering = ["-changed_at"]

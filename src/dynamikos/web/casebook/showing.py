@@ -16,6 +16,7 @@ from dynamikos.core.telling.page import (
     part_as_markdown,
     text_as_html,
 )
+from dynamikos.core.telling.sheets import as_files, packed, sheets_of, sheets_of_evidence
 from dynamikos.web.casebook.models import Casebook
 from dynamikos.web.casebook.pins import SHOWN
 from dynamikos.web.casebook.pins.seen import Seen
@@ -101,6 +102,39 @@ def as_html(found: Casebook) -> str:
     fragments += [each.html or (evidence_as_html(_gone(each.block, each.problem)) if each.problem else "")
                  for each in shown(found)]  # fmt: skip
     return as_page(found.name, fragments)
+
+
+def as_folder(found: Casebook) -> bytes:
+    """A folder in one file: the text, the tables and pictures that are pinned, and all figures of the runs they are of;
+    of a closed one as it was then.
+    """
+    if found.closed_at is not None:
+        if not found.folder:
+            raise DynamikosError("It was closed before figures were kept with it; open it again to have them.")
+        return bytes(found.folder)
+    return packed(_files(found))
+
+
+def _files(found: Casebook) -> Iterator[tuple[str, bytes]]:
+    yield "casebook.md", as_markdown(found).encode()
+    runs: dict[str, Report] = {}
+    reports = _Reports(found.project)
+    for at, block in enumerate(content(found).blocks, 1):
+        if isinstance(block, core.Text):
+            continue
+        try:
+            of = block.run if isinstance(block, core.OfReport) else block.of.get("run", "")
+            if of:
+                runs.setdefault(of, reports.of(of))
+            if isinstance(block, core.Pin):
+                shown = evidence(found.project, block)
+                name = f"{at:02}-{block.key}"
+                yield from as_files(sheets_of_evidence(shown, name))
+                yield from ((f"{name}.jpg", photo.jpeg) for photo in shown.photos)
+        except DynamikosError:  # it is gone, which the text says
+            continue
+    for report in runs.values():
+        yield from as_files(sheets_of(report, f"{report.run.replace(' ', '-')}/"))
 
 
 def as_markdown(found: Casebook) -> str:

@@ -22,9 +22,9 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import Stale, Unreadable, token
 from dynamikos.web.runs.queries import run
+from dynamikos.web.runs.views.files import KINDS
 from dynamikos.web.ui.numbers import number
 
-KINDS = {"html": "text/html; charset=utf-8", "md": "text/markdown; charset=utf-8", "pdf": "application/pdf"}
 OWN = {
     "default-src": ["'none'"],
     "style-src": ["'unsafe-inline'"],
@@ -214,13 +214,16 @@ def revoke(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int)
 
 @member_view(get="reader")
 def export(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) -> HttpResponse:
-    """As one HTML file that needs nothing else, Markdown, or PDF."""
+    """As one HTML file that needs nothing else, Markdown, PDF, or a folder with the figures."""
     if form not in KINDS:
         raise Http404
     found = queries.casebook(member, pk)
-    body: str | bytes = showing.as_markdown(found) if form == "md" else showing.as_html(found)
-    if form == "pdf":
-        body = printed(str(body))
+    body: str | bytes
+    if form == "zip":
+        body = showing.as_folder(found)
+    else:
+        body = showing.as_markdown(found) if form == "md" else showing.as_html(found)
+        body = printed(body) if form == "pdf" else body
     answer = HttpResponse(body, content_type=KINDS[form])
     answer["Content-Disposition"] = f'attachment; filename="{found.key}.{form}"'
     return answer

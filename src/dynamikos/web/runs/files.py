@@ -1,12 +1,6 @@
 """A run's figures as files: CSV and Parquet of a table or of the seconds, OpenMetrics of the whole."""
 
-import csv
-import io
-import itertools
-from collections.abc import Iterable, Iterator, Sequence
-
-import pyarrow as pa
-import pyarrow.parquet as pq
+from collections.abc import Iterable, Iterator
 
 from dynamikos.core.frozen import FrozenRun, every_series
 from dynamikos.core.reports import Row
@@ -14,19 +8,10 @@ from dynamikos.core.statistics import Histogram
 from dynamikos.web.runs import reading
 from dynamikos.web.runs.models import Run
 
-COLUMNS = (
-    "level", "row", "journey", "step", "request", "name", "count", "failures", "failure_percent", "open", "left",
-    "per_s", "min_ms", "mean_ms", "sd_ms", "p50_ms", "p90_ms", "p95_ms", "p99_ms", "max_ms", "bytes_in",
-    "ttfb_p50_ms", "ttfb_p95_ms", "connects", "connect_ms", "handshakes", "resumed", "tls_ms",
-)  # fmt: skip
 SECONDS = (
     "second", "level", "row", "journey", "step", "request", "passed", "failed", "mean_ms", "p50_ms", "p95_ms", "p99_ms",
     "bytes_in",
 )  # fmt: skip
-
-
-def figures(rows: Iterable[Row]) -> list[tuple[object, ...]]:
-    return [tuple(getattr(each, name) for name in COLUMNS) for each in rows]
 
 
 def seconds(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Iterator[tuple[object, ...]]:
@@ -40,25 +25,6 @@ def seconds(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> Iterator[t
             part.sum_us / part.n / 1000 if part.n else None,
             *(None if value is None else value / 1000 for value in percentiles), part.bytes_in,
         )  # fmt: skip
-
-
-def as_csv(head: Sequence[str], rows: Iterable[Sequence[object]]) -> Iterator[str]:
-    """Line by line; a text that a spreadsheet would take for a formula begins with an apostrophe."""
-    for row in itertools.chain([head], rows):
-        line = io.StringIO()
-        csv.writer(line, lineterminator="\n").writerow(map(_plain, row))
-        yield line.getvalue()
-
-
-def _plain(cell: object) -> object:
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@") else cell
-
-
-def as_parquet(head: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:
-    columns = list(zip(*rows, strict=True)) or [()] * len(head)
-    sink = pa.BufferOutputStream()
-    pq.write_table(pa.table({name: list(column) for name, column in zip(head, columns, strict=True)}), sink)
-    return bytes(sink.getvalue().to_pybytes())
 
 
 def as_openmetrics(found: Run, rows: Iterable[Row]) -> str:

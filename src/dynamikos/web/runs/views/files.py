@@ -8,7 +8,7 @@ from django.http import Http404, HttpRequest, HttpResponse, StreamingHttpRespons
 
 from dynamikos.chromium.printing import printed
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.telling import as_html, as_markdown
+from dynamikos.core.telling import as_html, as_markdown, sheets
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import files, queries, telling
@@ -17,9 +17,9 @@ from dynamikos.web.runs.tables import tables_of, window_of
 
 def _file(form: str, name: str, head: Sequence[str], rows: Iterable[Sequence[object]]) -> HttpResponse | Any:
     if form == "parquet":
-        answer: Any = HttpResponse(files.as_parquet(head, rows), content_type="application/vnd.apache.parquet")
+        answer: Any = HttpResponse(sheets.as_parquet(head, rows), content_type="application/vnd.apache.parquet")
     elif form == "csv":
-        answer = StreamingHttpResponse(files.as_csv(head, rows), content_type="text/csv; charset=utf-8")
+        answer = StreamingHttpResponse(sheets.as_csv(head, rows), content_type="text/csv; charset=utf-8")
     else:
         raise Http404
     answer["Content-Disposition"] = f'attachment; filename="{name}.{form}"'
@@ -31,7 +31,7 @@ def figures(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) 
     """The table of a window, of everybody or of a row, as CSV or Parquet."""
     context = tables_of(request, queries.run(member, pk))
     rows = [each for step, below in context["rows"] for each in (step, *below)]
-    return _file(form, f"run-{context['run'].number}-figures", files.COLUMNS, files.figures(rows))
+    return _file(form, f"run-{context['run'].number}-figures", sheets.COLUMNS, sheets.figures(rows))
 
 
 @member_view(get="reader")
@@ -55,19 +55,27 @@ def metrics(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResp
     return HttpResponse(files.as_openmetrics(found, rows), content_type=kind)
 
 
-KINDS = {"html": "text/html; charset=utf-8", "md": "text/markdown; charset=utf-8", "pdf": "application/pdf"}
+KINDS = {
+    "html": "text/html; charset=utf-8",
+    "md": "text/markdown; charset=utf-8",
+    "pdf": "application/pdf",
+    "zip": "application/zip",
+}
 
 
 @member_view(get="reader")
 def report(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) -> HttpResponse:
-    """The run told in one file: HTML that needs nothing else, Markdown, or pages of it as PDF."""
+    """The run told in one file: HTML that needs nothing else, Markdown, PDF, or a folder with its figures."""
     if form not in KINDS:
         raise Http404
     found = queries.run(member, pk)
     told = telling.report(found)
-    body: str | bytes = as_markdown(told) if form == "md" else as_html(told)
-    if form == "pdf":
-        body = printed(str(body))
+    body: str | bytes
+    if form == "zip":
+        body = sheets.packed([("report.md", as_markdown(told).encode()), *sheets.as_files(sheets.sheets_of(told))])
+    else:
+        body = as_markdown(told) if form == "md" else as_html(told)
+        body = printed(body) if form == "pdf" else body
     answer = HttpResponse(body, content_type=KINDS[form])
     answer["Content-Disposition"] = f'attachment; filename="run-{found.number}-report.{form}"'
     return answer
