@@ -152,9 +152,8 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
     "browser": side_by_side(
         *lanes(
             "tests/browser",
-            ("test_story",),
-            ("test_eyes", "test_crowds", "test_modules"),
-            ("test_watching", "test_noticeboard", "test_telling"),
+            ("test_story", "test_telling", "test_modules"),
+            ("test_watching", "test_noticeboard", "test_eyes"),
         ),
         databases=True,
         pool=8,
