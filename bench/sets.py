@@ -13,9 +13,10 @@ from dynamikos.cli import folder
 from dynamikos.cli.state import ROOT, is_free, wait_for_port
 from dynamikos.core.comparison import Comparison, compare
 
-RUNS, PER_S, WARM_S, MEASURED_S = 4, 60, 8, int(os.environ.get("DYNAMIKOS_SETS_S", "40"))
+RUNS, PER_S, WARM_S, MEASURED_S = 4, 60, 8, int(os.environ.get("DYNAMIKOS_SETS_S", "84"))
 KINDS = {"a": "", "b": "", "half": "disk=1.5", "tenth": "disk=1.1"}
 SLOWED = {"Look at an object"}  # the step whose request passes the disk
+JOURNEY = "sky-browser.yaml"
 PLAN = """form: 2
 plan: sets
 name: Sky browsers
@@ -86,9 +87,10 @@ def _performed(place: Path, name: str, slower: str, seed: int) -> None:
     )
     try:
         assert wait_for_port(port, 15)
-        journey = ROOT / "examples/journeys/sky-browser.yaml"
+        journey = ROOT / "examples" / "journeys" / JOURNEY
+        (place / JOURNEY).write_bytes(journey.read_bytes())
         (place / "plan.yaml").write_text(
-            PLAN.format(per_s=PER_S, seconds=WARM_S + MEASURED_S, warm=WARM_S, journey=journey)
+            PLAN.format(per_s=PER_S, seconds=WARM_S + MEASURED_S, warm=WARM_S, journey=JOURNEY)
         )
         (place / "environment.yaml").write_text(
             "form: 1\nenvironment: e\nname: E\n"

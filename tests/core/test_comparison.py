@@ -150,6 +150,22 @@ class Verdicts(TestCase):
         self.assertAlmostEqual(told.low or 0, float(np.expm1(low)), places=4)
         self.assertAlmostEqual(told.high or 0, float(np.expm1(high)), places=4)
 
+    def test_shares_of_sets_agree_with_another_library(self) -> None:
+        counts = (30, 41, 36), (70, 58, 66, 75)
+        a, b = ([a_run(f"r{n}", line(100, failed=n, seed=n)) for n in side] for side in counts)
+        told = next(each for each in compare(a, b).differences if each.wanted.is_share)
+        shares = [np.array([(n + 0.5) / (4800 + n + 1) for n in side]) for side in counts]
+        other = ttest_ind(*(np.log(each / (1 - each)) for each in reversed(shares)), equal_var=False)
+        middle = float(np.log(shares[0] / (1 - shares[0])).mean())
+        low, high = (1 / (1 + np.exp(-middle - step)) - 1 / (1 + np.exp(-middle))
+                     for step in other.confidence_interval(0.95))  # fmt: skip
+        self.assertAlmostEqual(told.p or 0, float(other.pvalue), places=6)
+        self.assertAlmostEqual(told.low or 0, float(low), places=6)
+        self.assertAlmostEqual(told.high or 0, float(high), places=6)
+        self.assertGreater(told.smallest or 0, 0)
+        counted = [np.mean([n / (4800 + n) for n in side]) for side in counts]
+        self.assertAlmostEqual(told.change or 0, float(counted[1] - counted[0]))
+
     def test_only_the_step_that_was_slowed_is_called_worse(self) -> None:
         a = a_run("a", *(line(100 + at, seed=at) for at in range(8)))
         b = a_run("b", *(line((100 + at) * (1.5 if at == 3 else 1), seed=20 + at) for at in range(8)))

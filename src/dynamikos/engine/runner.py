@@ -35,6 +35,7 @@ from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.schedule.company import Company
 from dynamikos.engine.schedule.staff import Around
+from dynamikos.engine.users.by_value import Tally
 from dynamikos.engine.users.compiled import CompiledRequest, Script, compile_journey
 from dynamikos.engine.users.dealing import Dealer, specs_of
 from dynamikos.engine.users.kinds import item_of
@@ -130,6 +131,12 @@ def surroundings(
     rows = frozen.places.rows
     uses = [tables_of(frozen.journeys[row.journey], frozen) for row in rows]
     specs = specs_of(frozen.data, shard.rows, shard.lessor, alone=shard.count == 1)
+    recorder.tallies = tally = Tally(specs, frozen.data)
+
+    def dealt(pile: int, user: int, turn: int, row: int) -> None:
+        tally.dealt(pile, row)
+        recorder.dealt(clock.now(), pile, user, turn, row)
+
     slices = {pile.key: slices_of(frozen, uses, pile.key) for pile in frozen.data if pile.deal.whose == "slice"}
     tokens, counters, bodies = Tokens(), dict[str, int](), Bodies()
     choice = Choice(stream(frozen.seed, "keep", "", shard.number), frozen.plan.keep, everything=frozen.trial)
@@ -157,7 +164,7 @@ def surroundings(
             specs,
             seed=frozen.seed,
             users=sum(crowd.seats for crowd in frozen.crowds),
-            record=lambda pile, user, turn, row: recorder.dealt(clock.now(), pile, user, turn, row),
+            record=dealt,
             stop=stop,
             slices=slices,
             tables=uses[number],

@@ -12,6 +12,7 @@ from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.core.profiles import Arrivals, Held, UserRounds, segments
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger
+from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
 
@@ -88,6 +89,7 @@ class Evidence:
     kept: Sequence[KeptExchange] = ()
     changes: Sequence[Change] = ()
     silent: Sequence[tuple[str, int, str]] = ()
+    failing: Sequence[Failing] = ()  # by values of dealt columns, of the whole run
     ended: str = "finished"
     width: int = 1  # seconds of one place of `lines`
     names: Mapping[str, str] = field(default_factory=dict)

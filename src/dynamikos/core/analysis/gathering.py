@@ -8,6 +8,7 @@ from dynamikos.core.analysis.evidence import Evidence, Line, Measured
 from dynamikos.core.frozen import FrozenRun, Series, every_series
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger, SeriesSecond, ShardSecond
+from dynamikos.core.reports.by_value import failing
 from dynamikos.core.reports.folding import Overall, folded
 from dynamikos.core.statistics import Histogram
 
@@ -80,6 +81,7 @@ def evidence_of(
         kept=kept,
         changes=changes,
         silent=silent,
+        failing=failing(whole.by_value.values(), {each.no: each for each in every}),
         ended=ended,
         names={row.row: row.name or row.row for row in frozen.places.rows},
     )

@@ -1,6 +1,7 @@
 """Whether b is worse than a: Welch's test over sets of runs, intervals of single ones, Holm's correction over a family.
 
-Welch (1947); Holm (1979). Times are compared by their logarithms, shares by (k + ½)/(n + 1).
+Welch (1947); Holm (1979). Times are compared by their logarithms, shares by p = (k + ½)/(n + 1), those of sets by
+ln(p/(1 − p)).
 """
 
 import math
@@ -9,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
-from scipy.special import stdtr, stdtrit
+from scipy.special import expit, logit, stdtr, stdtrit
 
 from dynamikos.core.comparison.side import AnyLine, OneRun, Wanted, family_of
 from dynamikos.core.statistics.intervals import Certain
@@ -92,7 +93,7 @@ class Comparison:
 
 @dataclass(frozen=True, slots=True)
 class _Side:
-    """A side's figure on its scale (logarithm of a time, part of a share), its error and freedom."""
+    """A side's figure on its scale (logarithm of a time; a share itself, of sets its logit), its error and freedom."""
 
     shown: float
     value: float
@@ -101,19 +102,23 @@ class _Side:
     runs: int
 
 
-def _scaled(wanted: Wanted, found: Certain) -> _Side:
-    if wanted.is_share:
+def _scaled(wanted: Wanted, found: Certain, *, between: bool) -> _Side:
+    if wanted.is_share and not between:
         return _Side(found.value, found.value, found.error, found.freedom, 1)
+    if wanted.is_share:
+        return _Side(found.value, float(logit(found.value)), None, 0, 1)
     error = None if found.error is None or found.value <= 0 else found.error / found.value
     return _Side(found.value, math.log(max(found.value, 1e-9)), error, found.freedom, 1)
 
 
-def _side(wanted: Wanted, lines: Sequence[AnyLine]) -> _Side | None:
-    """Of all runs of a side that have it: between runs with at least three, else within them."""
+def _side(wanted: Wanted, lines: Sequence[AnyLine], *, between: bool) -> _Side | None:
+    """Of all runs of a side that have it: between runs with at least three, else within them. `between`: so many are on
+    both sides.
+    """
     found = [figure for line in lines if (figure := line.figure(wanted.measure)) is not None]
     if not found:
         return None
-    each = [_scaled(wanted, figure) for figure in found]
+    each = [_scaled(wanted, figure, between=between) for figure in found]
     values = np.array([one.value for one in each])
     value = float(values.mean())
     shown = math.exp(value)
@@ -131,7 +136,8 @@ def _side(wanted: Wanted, lines: Sequence[AnyLine]) -> _Side | None:
 
 def _difference(wanted: Wanted, a: Sequence[AnyLine], b: Sequence[AnyLine], tests: int) -> Difference:
     name = (a or b)[0].name
-    one, other = _side(wanted, a), _side(wanted, b)
+    between = min(sum(line.figure(wanted.measure) is not None for line in side) for side in (a, b)) >= OF_A_SET
+    one, other = _side(wanted, a, between=between), _side(wanted, b, between=between)
     made = Difference(wanted, name, one.shown if one else None, other.shown if other else None)
     if one is None or other is None:
         few = f", or too few values for {wanted.measure}" if wanted.measure.startswith("p") else ""
@@ -147,7 +153,15 @@ def _difference(wanted: Wanted, a: Sequence[AnyLine], b: Sequence[AnyLine], test
     p = float(2 * stdtr(freedom, -abs(step) / error))
     reach = float(stdtrit(freedom, 1 - ALPHA / 2)) * error
     found = (float(stdtrit(freedom, 1 - ALPHA / 2 / tests)) + float(stdtrit(freedom, POWER))) * error
-    back = (lambda x: max(-1.0, min(1.0, x))) if wanted.is_share else math.expm1  # no share changes by more than all
+
+    def back(step: float) -> float:
+        """A step of the scale as a change: parts of a, of a share its points."""
+        if not wanted.is_share:
+            return math.expm1(step)
+        if between:
+            return float(expit(one.value + step) - expit(one.value))
+        return max(-1.0, min(1.0, step))  # no share changes by more than all
+
     low, high = back(step - reach), back(step + reach)
     return replace(
         made,

@@ -7,6 +7,7 @@ import msgspec
 
 from dynamikos.core.frozen import Series
 from dynamikos.core.reports.besides import Beside
+from dynamikos.core.reports.by_value import ByValue
 from dynamikos.core.reports.messages import SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram, Moments, Spread
 from dynamikos.core.statistics.histogram import enough_for
@@ -239,11 +240,15 @@ class Ledger:
         self.user_seconds = 0
         self.learned_late = self.left = self.reloaded = 0
         self.until_s = 0  # the first second of which there is nothing
+        self.by_value: dict[int, ByValue] = {}  # the newest of each shard
+        self._by_value_s: dict[int, int] = {}
         self._rounds = {each.no for each in self.series if each.level == "round"}
 
     def add(self, message: ShardSecond, *, totals: bool = True) -> None:
         """Adds a message; with `totals=False` only the counters and health (a second outside the window)."""
         self.until_s = max(self.until_s, message.second + 1)
+        if message.by_value is not None and message.second >= self._by_value_s.get(message.shard, 0):
+            self.by_value[message.shard], self._by_value_s[message.shard] = message.by_value, message.second
         self.cpu_s += message.health.cpu_share
         self.user_seconds += sum(message.users.values())
         self.learned_late += message.learned_late

@@ -4,6 +4,8 @@ import zlib
 
 import msgspec
 
+from dynamikos.core.reports.by_value import ByValue
+
 VERSION = 1
 
 
@@ -109,6 +111,7 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     left: int = 0  # users who did not wait for a step and left, and who began it anew
     reloaded: int = 0
     learned_late: int = 0  # changes of the load that the shard learned of after their second
+    by_value: ByValue | None = None  # every ten seconds and in the last one, once something failed
 
 
 class KeptExchange(msgspec.Struct, kw_only=True):

@@ -9,6 +9,7 @@ import msgspec
 import orjson
 
 from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.verdicts.outcome import Outcome
 
 NO_XML = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
@@ -22,6 +23,14 @@ def quoteattr(text: str) -> str:
 def _finding(found: msgspec.Struct) -> dict[str, Any]:
     plain: dict[str, Any] = msgspec.to_builtins(found)
     return {name.rstrip("_"): value for name, value in plain.items() if value not in ("", None)}
+
+
+def _failing(each: Failing) -> dict[str, Any]:
+    journey, step, request = each.asked
+    plain = {"journey": journey, "step": step, "request": request, "column": each.name, "failed": each.failed}
+    if each.values:
+        return {**plain, "of": each.of, "different_values": each.values}
+    return {**plain, "value": each.value, "of": each.of, "dealt": each.dealt, "dealt_in_all": each.dealt_in_all}
 
 
 def as_json(
@@ -76,6 +85,7 @@ def as_json(
             "carries_users": outcome.carries,
         },
         "rows": [msgspec.to_builtins(each) for each in outcome.rows],
+        "failures_by_value": [_failing(each) for each in outcome.failing],
     }
     return orjson.dumps(value, option=orjson.OPT_INDENT_2)
 

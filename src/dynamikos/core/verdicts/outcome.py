@@ -13,12 +13,13 @@ from dynamikos.core.objectives import Judgement, Mark, Readings
 from dynamikos.core.profiles import Arrivals, Held, Users
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
+from dynamikos.core.reports.by_value import Failing, failing
 from dynamikos.core.verdicts.objectives import BY_OBJECTIVE, judgements_of, turned_away
 
 MET, MISSED, COULD_NOT_RUN, NOT_VALID, STOPPED = 0, 1, 2, 3, 4
 WORDS = {MET: "met", MISSED: "missed", COULD_NOT_RUN: "could not run", NOT_VALID: "not valid", STOPPED: "stopped"}
 WORST = (COULD_NOT_RUN, MISSED, NOT_VALID, STOPPED, MET)  # of the runs of a set
-LATE_SHARE = 0.02
+LATE_SHARE, MOST_FAILING = 0.02, 100
 
 
 def told(judgement: Judgement) -> str:
@@ -93,6 +94,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     reloaded: int = 0
     changes: list[str] = []  # of the load while it ran, in words; such a run can be no baseline
     retired: dict[str, int] = {}  # users who left before their time, by why
+    failing: list[Failing] = []  # by values of dealt columns, the most failures first
     carries: int | None = None  # users of this kind that one generator carries, as this run measured it
 
     @property
@@ -250,6 +252,7 @@ def conclude(
         reloaded=whole.reloaded,
         changes=[said(each) for each in changes],
         retired=dict(whole.retired),
+        failing=failing(whole.by_value.values(), {each.no: each for each in whole.series})[:MOST_FAILING],
         carries=whole.carries,
         stopped_by=by_objective,
         stopped_s=whole.until_s if by_objective else 0,

@@ -1,13 +1,15 @@
 """Counts every second of a shard; each second becomes one message when it is over."""
 
 import struct
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import Protocol
 
 import numpy as np
 import numpy.ma  # np.unique loads it when it is first called: a third of a second, in the middle of a run
 import numpy.typing
 
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
+from dynamikos.core.reports.by_value import EVERY_S, ByValue
 from dynamikos.core.statistics import Histogram, bucket_of, buckets_of
 from dynamikos.core.verdicts.objectives import Older
 from dynamikos.engine.http.protocol import Reply
@@ -155,6 +157,14 @@ def _packed(pieces: "list[Buckets]") -> bytes:
     return Histogram.packed(np.concatenate(pieces)) if pieces else b""
 
 
+class Tallies(Protocol):
+    """What fails, by the values that were dealt."""
+
+    def failed(self, series: int, rows: Mapping[int, int]) -> None: ...
+
+    def told(self) -> ByValue | None: ...
+
+
 class Recorder:
     """Counts. `begin` is the clock's instant of second 0; all instants are the clock's seconds.
 
@@ -188,6 +198,7 @@ class Recorder:
         self.trips: list[tuple[float, float]] = []  # rows of TRIP
         self.stretches: list[bytes] = []  # rows of STRETCH, packed
         self.passed_requests: list[bytes] = []  # rows of PASSED, packed
+        self.tallies: Tallies | None = None
         self.failures = 0  # all that missed, whatever second
         self._gauges: dict[int, tuple[dict[str, int], dict[int, int], dict[int, int]]] = {}
         self.rows: dict[int, int] = {}  # users there by row
@@ -315,9 +326,19 @@ class Recorder:
             self.count()
 
     def missed(
-        self, series: int, ended: float, duration_us: int, kind: str, bytes_out: int = 0, bytes_in: int = 0
+        self,
+        series: int,
+        ended: float,
+        duration_us: int,
+        kind: str,
+        bytes_out: int = 0,
+        bytes_in: int = 0,
+        rows: Mapping[int, int] | None = None,
     ) -> None:
+        """`rows`: those that the user of a request held, by number of what is dealt."""
         self.failures += 1
+        if rows and self.tallies is not None:
+            self.tallies.failed(series, rows)
         second = self._second(ended)
         cell = second.cells.setdefault(series, _Cell())
         cell.miss(duration_us, kind)
@@ -497,7 +518,11 @@ class Recorder:
                     learned_late=second.learned_late,
                     left=second.left,
                     reloaded=second.reloaded,
+                    by_value=self._by_value() if each % EVERY_S == EVERY_S - 1 or (last and each == number) else None,
                 )
             )
             self.closed = each
         return messages
+
+    def _by_value(self) -> ByValue | None:
+        return self.tallies.told() if self.tallies is not None else None

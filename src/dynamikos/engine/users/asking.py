@@ -144,7 +144,7 @@ class Asker(Flight):
         self.ended = now
         if isinstance(move, Done) and move.kind:
             self.kind, self.then = move.kind, move.then
-            self._recorder.missed(attempt.compiled.series, now, 0, move.kind)
+            self._recorder.missed(attempt.compiled.series, now, 0, move.kind, rows=self._own.rows)
             return True
         if attempt.compiled.embedded:
             self.wire.task(self._embed, self)
@@ -350,7 +350,7 @@ class Asker(Flight):
         if not noted:
             recorder.trips.append((self.instant, self.ended))
         out, into = attempt.bytes_out + reply.bytes_out, attempt.bytes_in + reply.bytes_in
-        recorder.missed(compiled.series, self.ended, duration, done.kind, out, into)
+        recorder.missed(compiled.series, self.ended, duration, done.kind, out, into, self._own.rows)
         if done.asked:
             recorder.checks(self.ended, compiled.first_check, len(compiled.checks), done.missed)
         self._own.missed(done.kind, self.ended)
@@ -383,7 +383,7 @@ class Asker(Flight):
             out, into = out + reply.bytes_out, into + reply.bytes_in
         ended = self._now() if reply is None else reply.last_at
         duration = round((ended - attempt.due) * 1e6)
-        self._recorder.missed(compiled.series, ended, duration, failure.kind, out, into)
+        self._recorder.missed(compiled.series, ended, duration, failure.kind, out, into, self._own.rows)
         self._own.missed(failure.kind, ended)
         if reason := self._choice.failed(compiled.series, failure.kind) or (self._everything and self._why()):
             self._witness.exchange(compiled, self, reason, duration, attempt.hop, reply, error=failure.detail)

@@ -53,7 +53,8 @@ class Witness:
         """A request that could not be built: (kind, when)."""
         around, request, step = self._around, compiled.request, compiled.step
         now = around.clock.now()
-        around.recorder.missed(compiled.series, now, round((now - due) * 1e6), failure.kind)
+        took = round((now - due) * 1e6)
+        around.recorder.missed(compiled.series, now, took, failure.kind, rows=self._own.rows)
         self._own.missed(failure.kind, now)
         reason = around.choice.failed(compiled.series, failure.kind)
         if reason:

@@ -18,6 +18,7 @@ from dynamikos.core.frozen.changing import with_changes
 from dynamikos.core.frozen.seating import Numbering, planned_by, seats_of
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
+from dynamikos.core.reports.by_value import ByValue, packed
 from dynamikos.core.verdicts import Watching, conclude
 from dynamikos.core.verdicts.objectives import Stop
 from dynamikos.core.verdicts.outcome import OUTCOME
@@ -267,6 +268,9 @@ class RunWatch:
                     if stop is not None:
                         self._stop(stop)
                     say(self.run.pk, "frame", msgspec.json.encode(frame).decode())
+                for message in messages:
+                    if message.by_value is not None:
+                        self._keep_values(message.shard, message.by_value)
                 self.folding.add(second, messages, write=second // 60 > self.run.chunked)
                 if second % 60 == 59:
                     self._chunk(second // 60)
@@ -340,6 +344,8 @@ class RunWatch:
             self.window.carry(message)
             users[message.second] = users.get(message.second, 0) + sum(message.users.values())
         self.peak = max(users.values(), default=0)
+        for number, told in self.whole.by_value.items():
+            self._keep_values(number, told)
         for second in sorted(came):
             self.watching.add(second, came[second], whole=len(came[second]) == len(shards))
             self.folding.add(second, came[second], write=False)
@@ -360,6 +366,9 @@ class RunWatch:
                 self.run.chunks.update(shard=Chunk.ALL)
             self.run.is_folded = True
             self.run.save(update_fields=["is_folded"])
+
+    def _keep_values(self, shard: int, told: ByValue) -> None:
+        Shard.objects.filter(run=self.run, number=shard).update(by_value=packed(told))
 
     def _chunk(self, minute: int) -> None:
         if minute > self.run.chunked:

@@ -54,6 +54,7 @@ def evidence(found: Run) -> Evidence:
         ],
         changes=queries.changes_of(found),
         silent=_silent(found),
+        failing=queries.failing(found, inputs),
         ended=found.ended,
         width=1 if seconds <= FINE_S else COARSE_S,
         names={row.row: row.name or row.row for row in inputs.places.rows},

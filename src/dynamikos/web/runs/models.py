@@ -71,6 +71,7 @@ class Shard(models.Model):
     offset_us = models.BigIntegerField(default=0)
     offset_error_us = models.IntegerField(default=0)
     lost_at_s = models.IntegerField(null=True)
+    by_value = models.BinaryField(default=bytes)  # core.reports.by_value.ByValue, the newest that came
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["run", "number"], name="shard_number")]

@@ -21,6 +21,8 @@ from dynamikos.core.objectives import Judgement, Mark
 from dynamikos.core.profiles import spans
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger, Row, unpack_kept
+from dynamikos.core.reports.by_value import Failing, unpacked
+from dynamikos.core.reports.by_value import failing as failing_of
 from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
 from dynamikos.core.reports.frames import Frame, joined
 from dynamikos.core.reports.ledger import row_of_total
@@ -405,6 +407,12 @@ def kinds(ledger: Ledger, series: Sequence[Series] | None = None) -> list[tuple[
         for kind, count in ledger.totals[each.no].failed.items()
     ]
     return sorted(found, key=lambda row: -row[4])
+
+
+def failing(found: Run, inputs: FrozenRun) -> list[Failing]:
+    """What failed by the values of dealt columns, in the whole run so far; the most failures first."""
+    told = [unpacked(bytes(each.by_value)) for each in found.shards.all() if each.by_value]
+    return failing_of(told, {each.no: each for each in every_series(inputs)})
 
 
 def failures_over_time(found: Run, from_s: int, to_s: int) -> list[KindLine]:

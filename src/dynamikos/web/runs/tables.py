@@ -28,6 +28,8 @@ COLUMNS = (
     ("max_ms", "max"),
 )
 
+MOST_FAILING = 20  # values that fail
+
 
 def window_of(request: HttpRequest, found: Run, measured: tuple[float, float], total: float) -> tuple[int, int]:
     """The window asked for, else the measured part (so far)."""
@@ -111,6 +113,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "judgements": worst_first(queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured)),
         "kinds": (kinds := queries.kinds(ledger, series)),
         "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not row else [],
+        "failing": queries.failing(found, inputs)[:MOST_FAILING],
         "shots": queries.shots(found, begin, end),
         "kept": queries.kept(found, begin, end),
         "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),

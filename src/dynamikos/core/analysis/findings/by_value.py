@@ -1,13 +1,60 @@
-"""Failures that share a value which passed exchanges don't: by kept exchanges."""
+"""Failures that share a value which others don't."""
 
 from collections import Counter
 from collections.abc import Iterator
 
+from scipy.special import bdtrc
+
 from dynamikos.core.analysis.evidence import Evidence, Found
+from dynamikos.core.analysis.findings.blocks import LEAST
+
+FEWEST, DIFFERENT = 5, 3  # failures, and values that were dealt
+MOSTLY, SELDOM = 0.8, 0.3  # parts: of the failures that have the value, and of what was dealt
 
 
 def by_value(evidence: Evidence) -> Iterator[Found]:
-    """Failures that share a value which passed exchanges don't: by kept exchanges."""
+    """Failures that share a value which others don't: of dealt columns as they were counted, of all else by kept
+    exchanges.
+    """
+    told = set()
+    for found in _counted(evidence):
+        told.add((found.step, found.request))
+        yield found
+    yield from (each for each in _kept(evidence) if (each.step, each.request) not in told)
+
+
+MEANS, TRY = "It is the value, not the load alone.", "Try that value by hand; look at what the server knows of it."
+
+
+def _counted(evidence: Evidence) -> Iterator[Found]:
+    """By what every generator counted of every failure."""
+    tests = max(1, len({(each.asked, each.name) for each in evidence.failing}))
+    seen = set()
+    for each in evidence.failing:
+        if each.asked in seen or not each.value or each.different < DIFFERENT:
+            continue
+        if each.of < FEWEST or each.failed < MOSTLY * each.of or each.part_dealt > SELDOM:
+            continue
+        chance = float(bdtrc(each.failed - 1, each.of, each.part_dealt))
+        if chance > LEAST / tests:
+            continue
+        seen.add(each.asked)
+        journey, step, request = each.asked
+        yield Found(
+            rule="failures-by-value",
+            about="target",
+            sentence=f"{request} fails where {each.name} is “{each.value[:80]}”: {each.failed:,} of its {each.of:,}"
+            f" failures, though it was dealt {each.dealt:,} times of {each.dealt_in_all:,}.",
+            means=MEANS,
+            try_=TRY,
+            journey=journey,
+            step=step,
+            request=request,
+            evidence={"value": each.value[:80], "chance": f"{chance:.2g}"},
+        )
+
+
+def _kept(evidence: Evidence) -> Iterator[Found]:
     kept = [each for each in evidence.kept if not each.item and not each.resource]
     requests = dict.fromkeys((each.step, each.request) for each in kept)
     for step, request in requests:
@@ -16,25 +63,26 @@ def by_value(evidence: Evidence) -> Iterator[Found]:
         for kind, n in kinds.items():
             failed = [each for each in here if each.reason == kind]
             passed = [each for each in here if not each.reason.startswith("failed")]
-            if n < 5:
+            if n < FEWEST:
                 continue
             names = {name for each in failed for name in {**each.before, **each.variables}}
             for name in sorted(names):
                 values = [{**each.variables, **each.before}.get(name, "") for each in failed]
                 value, count = Counter(values).most_common(1)[0]
-                if not value or count < 0.8 * n or len(value) > 200 or "•" in value:
+                if not value or count < MOSTLY * n or len(value) > 200 or "•" in value:
                     continue
                 others = [{**each.variables, **each.before}.get(name, "") for each in passed]
                 known = [each for each in others if each]
-                if len(known) < 5 or len(set(known)) < 3 or sum(each == value for each in known) > 0.3 * len(known):
+                few = len(known) < FEWEST or len(set(known)) < DIFFERENT
+                if few or sum(each == value for each in known) > SELDOM * len(known):
                     continue
                 yield Found(
                     rule="failures-by-value",
                     about="target",
                     sentence=f"{request} fails ({kind.removeprefix('failed: ')}) where {name} is “{value}”: {count} of"
                     f" {n} kept failures, {sum(each == value for each in known)} of {len(known)} that passed.",
-                    means="It is the value, not the load alone.",
-                    try_="Try that value by hand; look at what the server knows of it.",
+                    means=MEANS,
+                    try_=TRY,
                     step=step,
                     request=request,
                     evidence={"value": value[:80]},

@@ -1,0 +1,82 @@
+"""Failures by the values that were dealt: each is counted, by its request and by every column that is no secret."""
+
+from unittest import TestCase
+
+from dynamikos.core.analysis.findings import findings
+from dynamikos.core.analysis.gathering import evidence_of
+from dynamikos.core.dealing import Deal
+from dynamikos.core.frozen import every_series
+from dynamikos.core.reports import Ledger, decode, encode
+from dynamikos.core.reports.by_value import MOST_VALUES, failing, packed, unpacked
+from dynamikos.core.verdicts import as_json, conclude
+from dynamikos.engine.testing import Scripted, answer
+from tests.engine.support import frozen, perform
+
+JOURNEY = """
+rounds:
+  - step: g
+    name: G
+    think_s: 1
+    requests: [{request: find, address: "{{ env.base }}/find/{{ observers.email }}"},
+        {request: other, address: "{{ env.base }}/other"}]
+"""
+FEW = [[f"e{at}", f"hidden{at}"] for at in range(6)]
+MANY = [[f"e{at}", "x"] for at in range(MOST_VALUES + 1)]
+
+
+def performed(rows: list[list[str]], fails: str):  # type: ignore[no-untyped-def]
+    """(frozen, messages, requests as they were sent) of four users; what has `fails` in its path fails."""
+    made = frozen(JOURNEY, users=4, hold_s=34, rows=rows, deal=Deal())
+
+    def serve(data: bytes) -> Scripted:
+        wrong = fails.encode() in data.split(b"\r\n", 1)[0]
+        return Scripted(answer(b"", "500 Internal Server Error" if wrong else "200 OK"), 0.01)
+
+    _, sink, network = perform(made, serve, rows=rows)
+    paths = [each.split(b" ")[1].decode() for each in network.requests]
+    return made, [decode(encode(each)) for each in sink.messages], paths
+
+
+class Counted(TestCase):
+    def test_each_failure_by_its_value_and_nothing_of_a_secret(self) -> None:
+        made, messages, paths = performed(FEW, "/find/e3 ")
+        series = {each.no: each for each in every_series(made)}
+        whole = Ledger(series.values())
+        for message in messages:
+            whole.add(message, totals=False)
+        found = failing(whole.by_value.values(), series)
+        self.assertEqual(
+            [(each.asked[2], each.name, each.value) for each in found], [("find", "observers.email", "e3")]
+        )
+        sent = [path.removeprefix("/find/") for path in paths if path.startswith("/find/")]
+        self.assertEqual((found[0].failed, found[0].of), (sent.count("e3"), sent.count("e3")))
+        self.assertEqual((found[0].dealt, found[0].dealt_in_all), (sent.count("e3"), len(sent)))
+        self.assertGreater(sent.count("e3"), 5)
+        self.assertNotIn(b"hidden", b"".join(map(encode, messages)))
+        self.assertEqual([m.second % 10 for m in messages if m.by_value is not None and not m.last], [9, 9, 9])
+
+        told = {each.rule: each for each in findings(evidence_of(made, messages))}["failures-by-value"]
+        self.assertIn("find fails where observers.email is “e3”", told.sentence)
+        self.assertIn(f"{sent.count('e3')} of its {sent.count('e3')} failures", told.sentence)
+        window = Ledger(series.values())
+        exported = as_json(made, conclude(made, window, whole, ended="finished", in_flight=0, peak_users=4))
+        self.assertIn(b'"value": "e3"', exported)
+        self.assertEqual(failing([unpacked(packed(each)) for each in whole.by_value.values()], series), found)
+
+    def test_where_everything_fails_it_is_not_the_value(self) -> None:
+        made, messages, _ = performed(FEW, "/find/")
+        self.assertNotIn("failures-by-value", {each.rule for each in findings(evidence_of(made, messages))})
+
+    def test_nothing_is_told_where_nothing_fails(self) -> None:
+        _, messages, _ = performed(FEW, "/nowhere")
+        self.assertEqual([each.by_value for each in messages if each.by_value is not None], [])
+
+    def test_of_a_column_with_too_many_values_only_how_many(self) -> None:
+        made, messages, paths = performed(MANY, "/find/e1")
+        series = {each.no: each for each in every_series(made)}
+        newest = [each.by_value for each in messages if each.by_value is not None][-1]
+        wrong = [path for path in paths if path.startswith("/find/e1")]
+        found = failing([newest, newest], series)
+        self.assertEqual([(each.value, each.of, each.values, each.failed) for each in found if each.values],
+                         [("", 2 * len(wrong), 2 * len(set(wrong)), 1)])  # fmt: skip
+        self.assertEqual({each.value for each in newest.values}, set())
