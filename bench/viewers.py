@@ -1,28 +1,42 @@
 """A run on two generators with twenty viewers: how far behind each is, and what the web process takes for it.
 
-Everything shares this machine's cores: generators, stand-in, coordinator, database, the web process and the viewers.
+Everything shares this machine's cores: generators, Debian's nginx as the target, coordinator, database, the web process
+and the viewers.
 """
 
 import http.client
 import os
 import subprocess
 import sys
+import tempfile
 import threading
 import time
+from pathlib import Path
 
 import psutil
 
+from bench.beside import nginx
 from bench.database import own_database
 from bench.ladder import Result
 
 VIEWERS, GENERATORS, USERS, SECONDS = 20, 2, 400, 60
+THINK_S = float(os.environ.get("DYNAMIKOS_VIEWERS_THINK_S", "0.04"))  # of a step: the less, the busier the generators
+BUSY = 0.6  # of a core, of each
+STEP = """  - step: {0}
+    name: Step {0}
+    think_s: {1}
+    requests:
+      - {{request: {0}-a, address: "{{{{ env.observatory }}}}/kb", checks: [{{status: 200}}]}}
+      - {{request: {0}-b, address: "{{{{ env.observatory }}}}/kb", checks: [{{status: 200}}]}}
+"""
+JOURNEY = "form: 1\njourney: busy\nname: Busy\nrounds:\n" + "".join(STEP.format(key, THINK_S) for key in "xyz")
 
 
 def run() -> list[Result]:
     children: list[subprocess.Popen[bytes]] = []
-    with own_database():
+    with own_database(), tempfile.TemporaryDirectory() as folder:
         try:
-            return _measured(children)
+            return _measured(children, Path(folder))
         finally:
             for each in children:
                 each.terminate()
@@ -30,14 +44,17 @@ def run() -> list[Result]:
                 each.wait()
 
 
-def _measured(children: list[subprocess.Popen[bytes]]) -> list[Result]:
+def _measured(children: list[subprocess.Popen[bytes]], folder: Path) -> list[Result]:
     from django.test import Client
     from msgspec.structs import replace
     from tests.web.support import Sample
 
     from dynamikos.cli.state import is_free, wait_for_port
+    from dynamikos.core.journeys import parse_journey
     from dynamikos.core.profiles import Stretch
+    from dynamikos.web.journeys import actions as journeys
     from dynamikos.web.places.queries import living
+    from dynamikos.web.plans import actions as plans
     from dynamikos.web.plans.queries import content
     from dynamikos.web.runs import actions
     from dynamikos.web.runs.models import Run
@@ -50,7 +67,7 @@ def _measured(children: list[subprocess.Popen[bytes]]) -> list[Result]:
         children.append(made)
         return made
 
-    start("observatory", "--port", str(target))
+    children.append(nginx(folder, target, connections=4 * USERS))
     start("dynamikos.cli", "coordinator")
     generators = [
         psutil.Process(start("dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=url).pid) for _ in range(GENERATORS)
@@ -61,8 +78,9 @@ def _measured(children: list[subprocess.Popen[bytes]]) -> list[Result]:
     while len(living()) < GENERATORS:
         time.sleep(0.1)
     profile = (Stretch(stretch="climb", to=USERS, seconds=10), Stretch(stretch="hold", seconds=SECONDS - 10))
-    core = replace(content(sample.plan), profile=profile, generators=GENERATORS, think_factor=2.0, objectives=())
-    made = actions.start(sample.member, sample.plan, core)
+    journey = journeys.create(sample.member, parse_journey(JOURNEY))
+    core = replace(content(sample.plan), journey=journey.key, profile=profile, generators=GENERATORS, objectives=())
+    made = actions.start(sample.member, plans.add(sample.member, core))
     client = Client()
     client.force_login(sample.accounts["cass"])
     cookie = "; ".join(f"{name}={each.value}" for name, each in client.cookies.items())
@@ -105,13 +123,14 @@ def _measured(children: list[subprocess.Popen[bytes]]) -> list[Result]:
         each.join(20)
     # those of seconds that were over when a viewer came are late by that
     later = sorted(lag for mine in lags for lag in mine[20:])
+    busy = min(shares[:-1])
     p50, p99 = later[len(later) // 2], later[int(len(later) * 0.99)]
     return [
         ("frames that viewers saw", len(later), "", f"≥ {VIEWERS * 20}", len(later) >= VIEWERS * 20),
         ("behind the end of the second, p50", 1000 * p50, "ms", "", True),
         ("behind the end of the second, p99", 1000 * p99, "ms", "≤ 2,000", p99 <= 2.0),
         ("behind the end of the second, worst", 1000 * later[-1], "ms", "", True),
-        ("share of a core, each generator, mean", 100 * sum(shares[:-1]) / GENERATORS, "%", "", True),
+        ("share of a core, each generator, the least", 100 * busy, "%", "≥ 60", busy >= BUSY),
         ("share of a core, web process", 100 * shares[-1], "%", "", True),
         ("memory of the web process, most", worst_mb, "MB", "≤ 400", worst_mb <= 400),
     ]

@@ -150,7 +150,7 @@ def _measure() -> list[Result]:
     whole = timed(lambda: get(f"{address}/tables?from=600&to=3000"))
     ragged = timed(lambda: get(f"{address}/tables?from=1234&to=3333"))
     of_row = timed(lambda: get(f"{address}/tables?from=1234&to=3333&row=row-7"))
-    of_shard = timed(lambda: reading.window(found, steps, 0, SECONDS, shard=2), 3)
+    of_shard = timed(lambda: reading.window(found, steps, 0, SECONDS, (2,)), 3)
     step = next(each for each in reading.shown_series(inputs) if each.level == "step")
     look = timed(
         lambda: get(f"{address}/closer?from=0&to=3600&journey={step.journey}&step={step.step}&request=&of="), 3
@@ -160,6 +160,7 @@ def _measure() -> list[Result]:
     compared = timed(lambda: get(sample.address(f"runs/compare?run={made.pk}&run={other.pk}")), 3)
     over = timed(lambda: get(sample.address(f"runs/compare/over?run={made.pk}&run={other.pk}")), 3)
     report = timed(lambda: get(f"{address}/report.html"), 3)
+    pages = timed(lambda: get(f"{address}/report.pdf"), 1)
     size = len(client.get(f"{address}/report.html").content) / 1e6
     soak, _, _, _ = _made(sample, 1, 1, SOAK_S)
     long = timed(lambda: get(sample.address(f"runs/{soak.pk}")), 3)
@@ -177,6 +178,7 @@ def _measure() -> list[Result]:
         ("both laid over one another, one step", over, "ms", "", True),
         ("its report as one file", report, "ms", "≤ 5,000", report <= 5000),
         ("size of that file", size, "MB", "≤ 3", size <= 3),
+        ("its report on pages (PDF)", pages, "ms", "≤ 20,000", pages <= 20_000),
         ("points of a line", points, "", "≤ 800", points <= 800),
         ("page of a soak of eight hours", long, "ms", "≤ 2,000", long <= 2000),
         ("empty page (projects)", empty, "ms", "", True),

@@ -65,6 +65,15 @@ class Speaking(TestCase):
         found = named(rows.evidence())
         self.assertIn("row-1 as for row-0", found["rows-differ"].sentence)
 
+    def test_places_that_differ_are_said_once_with_how_much(self) -> None:
+        evidence = Scene(5, users=60, rows=2, row_factor=lambda row: 1 + row).evidence()
+        evidence.by_place = [("far" if line.series.row == "row-1" else "here", line) for line in evidence.by_row]
+        told = [each for each in findings(evidence) if each.rule == "places-differ"]
+        self.assertEqual(len(told), 1)
+        self.assertRegex(told[0].sentence, r"as long from far as from here: \d+\S* ms more. So do “")
+        evidence.by_place = [("one" if n % 2 else "other", line) for line in evidence.by_row for n in range(2)]
+        self.assertNotIn("places-differ", {each.rule for each in findings(evidence)})
+
     def test_failures_from_the_first_on_by_value_and_at_a_load(self) -> None:
         always = named(
             Scene(6, fails=lambda step, at, users, draw: "status 404" if step == "search" else "").evidence()

@@ -3,10 +3,12 @@ from unittest import TestCase
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.probes import Host, Measured, Probe, Reader, probe_problems, wants
 from dynamikos.core.probes.afterwards import measures_from_csv
+from dynamikos.core.probes.model import unknown_names
 
 OPEN = b"""# TYPE jobs counter
 # UNIT jobs seconds
@@ -83,6 +85,23 @@ class Choosing(TestCase):
         probes = [Probe(probe="a"), Probe(probe="b", openmetrics="ftp://x"), Probe(probe="b", host=Host())]
         self.assertEqual(len(probe_problems(probes)), 3)
         self.assertEqual(probe_problems([Probe(probe="a", openmetrics="http://x/metrics")]), [])
+
+    def test_headers_that_can_not_be_sent_and_names_that_nobody_has(self) -> None:
+        good = Probe(
+            probe="a", openmetrics="{{ env.site }}/metrics", headers=(("Authorization", "Bearer {{ secrets.word }}"),)
+        )
+        self.assertEqual(probe_problems([good]), [])
+        self.assertEqual((good.names, good.secrets), ({"env.site", "secrets.word"}, {"word"}))
+        self.assertEqual(unknown_names([good], {"env.site", "secrets.word"}), [])
+        self.assertIn("names secrets.word, which the environment has not", unknown_names([good], {"env.site"})[0])
+        for name, value, said in (
+            ("Bad name", "x", "no header that can be sent"), ("Host", "x", "no header that can be sent"),
+            ("X", "a\r\nY: b", "over several lines"), ("X", "{{ env. }}", "'a': "), ("", "x", "no header"),
+        ):  # fmt: skip
+            with self.subTest(name=name, value=value):
+                found = probe_problems([replace(good, headers=((name, value),))])
+                self.assertIn(said, found[0])
+        self.assertIn("take them out", probe_problems([Probe(probe="m", host=Host(), headers=good.headers)])[0])
 
 
 class Afterwards(TestCase):

@@ -20,6 +20,7 @@ from dynamikos.core.analysis.capacity import Level, capacity
 from dynamikos.core.analysis.evidence import Found, milliseconds
 from dynamikos.core.frozen import every_series
 from dynamikos.core.reports import SeriesSecond
+from dynamikos.core.reports.by_value import ByValue, OfValue, packed
 from dynamikos.core.telling import casebook as core
 from dynamikos.web.casebook import actions, pins, queries, showing
 from dynamikos.web.casebook.models import Casebook, ReadLink
@@ -122,6 +123,22 @@ class Pinned(Books):
         told = showing.as_markdown(self.book())
         self.assertIn("| users | rounds/s | a round waits, s |", told)
         self.assertNotIn("base64", told)
+
+    def test_failures_by_data_value_are_those_of_all_generators(self) -> None:
+        inputs = runs.frozen(self.one)
+        series = next(each for each in every_series(inputs) if each.request)
+        self.assertIn("nothing failed", self.pin("values").json()["problem"])
+        told = ByValue(values=[OfValue(name="terms.term", value="cygnus", dealt=40, failed={series.no: 31}),
+                               OfValue(name="terms.term", value="=lyra", dealt=60, failed={series.no: 2})])  # fmt: skip
+        self.one.shards.update(by_value=packed(told))
+        page = self.client.get(self.at("run-tables", self.one.pk))
+        self.assertContains(page, "Failures by data value")
+        self.assertEqual([(each.value, each.failed, each.of) for each in page.context["failing"]],
+                         [("cygnus", 31, 33), ("=lyra", 2, 33)])  # fmt: skip
+        self.assertEqual(self.pin("values").status_code, 200)
+        self.assertIn(f"| {series.request} | terms.term | cygnus | 31 | 33 | 40 |", showing.as_markdown(self.book()))
+        found = zipfile.ZipFile(io.BytesIO(showing.as_folder(self.book())))
+        self.assertIn("terms.term,'=lyra,2,33,60", found.read("01-values.csv").decode())
 
     def test_failures_by_kind_are_those_of_the_step(self) -> None:
         series = next(each for each in every_series(runs.frozen(self.one)) if each.step == self.step and each.request)

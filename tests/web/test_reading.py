@@ -139,7 +139,7 @@ class Reading(TestCase):
             told = queries.rounds(ledger, "@calm", {"left", "right"})[0]
             self.assertEqual(told, len(self.values(rounds, begin, end)))
         step = next(each for each in reading.shown_series(self.inputs, "@calm") if each.level == "step")
-        one = queries.of_generator(found, self.inputs, 1, 60, 660, "@calm")
+        one = queries.of_generators(found, self.inputs, (1,), 60, 660, "@calm")
         numbers = {each.no for each in self.series if (each.level, each.step) == ("step", step.step)
                    and each.row != "middle"}  # fmt: skip
         self.assertEqual(one.totals[step.no].passed.n, len(self.values(numbers, 60, 660, (1,))))
@@ -170,12 +170,12 @@ class Reading(TestCase):
 
     def test_of_one_generator(self) -> None:
         step = next(each for each in self.series if each.level == "step")
-        ledger = reading.window(self.found(), [step], 60, 660, shard=1)
+        ledger = reading.window(self.found(), [step], 60, 660, (1,))
         self.assertEqual(ledger.totals[step.no].passed.n, len(self.values({step.no}, 60, 660, (1,))))
 
     def test_the_table_of_one_generator(self) -> None:
         found = self.found()
-        ledger = queries.of_generator(found, self.inputs, 1, 60, 660)
+        ledger = queries.of_generators(found, self.inputs, (1,), 60, 660)
         shown = [each for each in reading.shown_series(self.inputs) if each.level == "step"]
         for each in shown:
             numbers = {other.no for other in self.series if (other.level, other.step) == ("step", each.step)}

@@ -131,18 +131,22 @@ class Probes(Watched):
                 "c0-points": ""}  # fmt: skip
 
         def rows(*rows: tuple[str, ...]) -> dict[str, Any]:
-            names = ("key", "kind", "address", "every", "measures", "name")
+            names = ("key", "kind", "address", "every", "measures", "name", "headers")
             return {f"probe-{name}": [row[at] for row in rows] for at, name in enumerate(names)}
 
-        wrong = self.client.post(address, {**form, **rows(("", "openmetrics", "", "1", "", "Mine"))})
+        wrong = self.client.post(address, {**form, **rows(("", "openmetrics", "", "1", "", "Mine", ""))})
         self.assertContains(wrong, "needs the address", status_code=422)
         self.assertContains(wrong, "Mine", status_code=422)
         place = "{{ env.observatory }}/metrics"
-        self.client.post(address, {**form, **rows(("", "openmetrics", place, "2", "a*, b", "S"),
-                                                  ("", "host", "", "", "", ""), ("", "", "", "", "", ""))})  # fmt: skip
+        odd = self.client.post(address, {**form, **rows(("", "openmetrics", place, "2", "", "S", "no header"))})
+        self.assertContains(odd, "“no header” is no header", status_code=422)
+        said = "Authorization: Bearer {{ secrets.word }}\n\n X-Of:  a:b "
+        self.client.post(address, {**form, **rows(("", "openmetrics", place, "2", "a*, b", "S", said),
+                                                  ("", "host", "", "", "", "", ""), ("",) * 7)})  # fmt: skip
         probes = plans.content(LoadPlan.objects.get(pk=plan.pk)).probes
         self.assertEqual([(each.probe, each.every_s, each.measures) for each in probes],
                          [("s", 2.0, ("a*", "b")), ("machine", 1.0, ())])  # fmt: skip
+        self.assertEqual(probes[0].headers, (("Authorization", "Bearer {{ secrets.word }}"), ("X-Of", "a:b")))
         tried = self.client.post(reverse("try-probe", args=[self.sample.project.pk, plan.pk]), {"probe": "s"})
         self.assertContains(tried, "nobody read it in time", status_code=422)
         self.assertFalse(ProbeTry.objects.exists())
@@ -292,6 +296,10 @@ class Told(Watched):
         self.assertContains(page, f'data-shows-lane="{lane.key}"')
         self.assertContains(page, "tolerating")
         self.assertContains(page, "What the mean time is made of")
+        self.assertEqual(page.context["suggested"], [])  # of so short a window
+        whole = self.client.get(self.at("run-closer", **{**at, "from": 10, "to": SECONDS}))
+        self.assertEqual(whole.context["suggested"], [GUST])
+        self.assertContains(whole, "Worth a look:")
         slow = self.client.get(self.at("run-closer", **at, apdex=1))
         self.assertContains(slow, "36 frustrated")  # of six seconds
         other = self.client.get(self.at("run-suspects", **at, z=90))
@@ -419,6 +427,16 @@ class Afterwards(Watched):
     def others(self) -> list[str]:
         """Names of the other steps."""
         return [each.name for each in every_series(self.inputs) if each.level == "step" and each != self.step]
+
+    def test_stretches_that_are_worth_a_look_are_seconds_whatever_a_point_stands_for(self) -> None:
+        self.assertEqual(self.client.get(self.at("run")).context["suggested"], [GUST])
+        told = [(10 * at, 900.0 if at in (20, 21, 59) else 50.0 + at % 7) for at in range(60)]
+        self.assertEqual(analysis.suggested(told, 597), [(200, 220), (590, 597)])
+        gaps = [(at, None if at % 9 else 50.0) for at in range(400)]
+        self.assertEqual(analysis.suggested(gaps, 400), [])
+        self.assertEqual(analysis.suggested([], 0), [])
+        many = [(at, 900.0 if at % 50 < 3 + at // 100 else 50.0 + at % 7) for at in range(1000)]
+        self.assertEqual(len(analysis.suggested(many, 1000)), analysis.MOST_SUGGESTED)
 
     def test_capacity_is_kept_with_the_run_and_drawn(self) -> None:
         loads = (5, 10, 20, 40, 80, 160, 200)

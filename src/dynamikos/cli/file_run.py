@@ -6,7 +6,7 @@ import datetime
 import signal
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from urllib.parse import urlsplit
 
 import numpy as np
@@ -23,6 +23,7 @@ from dynamikos.core.analysis.gathering import evidence_of
 from dynamikos.core.analysis.levels import capacity_of
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import FrozenRun, every_series
+from dynamikos.core.frozen.freeze import probed_secrets
 from dynamikos.core.objectives import Readings, Told
 from dynamikos.core.probes.shots import Shot, blind, worth_keeping
 from dynamikos.core.reports import Ledger, SeriesSecond, ShardSecond, frame_of
@@ -58,7 +59,7 @@ def perform(
     frozen: FrozenRun, rows: dict[str, list[list[str]]], secrets: dict[str, str], tell: Callable[[str], None]
 ) -> tuple[Outcome, Result]:
     """Runs `frozen` to its end (Ctrl-C once stops gently, twice at once), concludes and looks what is to be noticed."""
-    probes = Probes(frozen)
+    probes = Probes(frozen, secrets)
     began = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
     try:
         outcome, sink = uvloop.run(_perform(frozen, rows, secrets, tell, probes))
@@ -86,12 +87,14 @@ def perform(
 class Probes:
     """The probes of a run from files, read by a process of their own, so that users don't wait for them."""
 
-    def __init__(self, frozen: FrozenRun) -> None:
+    def __init__(self, frozen: FrozenRun, secrets: Mapping[str, str]) -> None:
         self._frozen = frozen
+        needed = {f"secrets.{name}" for name in probed_secrets(frozen)}
+        self._secrets = {name: value for name, value in secrets.items() if name in needed}
         self._told: list[ProbeSecond] = []
         self._apart: Apart | None = None
         if frozen.plan.probes:
-            self._apart = Apart(frozen)
+            self._apart = Apart(frozen, secrets=self._secrets)
             self._apart.wait_ready()
 
     def begin(self, begin: float) -> None:

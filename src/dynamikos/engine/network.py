@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 from urllib.parse import unquote, urlsplit
+from weakref import WeakKeyDictionary
 
 from cryptography.x509 import load_der_x509_certificate
 
@@ -168,10 +169,14 @@ class RealNetwork:
         trust: str | None = None,
         way: Way | None = None,
         key: str = "",
+        distance_s: float = 0.0,
     ) -> None:
-        """`way` says whom to trust, where hosts are and through which proxy; `key` is the client certificate's, in PEM.
-        Raises Failure for certificates that can't be read.
+        """`way` says whom to trust, where hosts are and through which proxy; `key` is the client certificate's, in PEM;
+        `distance_s` is a simulated round trip that everything takes longer. Raises Failure for certificates that can't
+        be read.
         """
+        self._distance_s, self._farther = distance_s, WeakKeyDictionary[Line, Line]()
+        self._far = Line.of_distance(distance_s) if distance_s else None
         self._way = way or Way()
         self._proxy = proxy_of(self._way.proxy) if self._way.proxy else None
         self._agreed = tuple(agreed)
@@ -210,6 +215,8 @@ class RealNetwork:
     async def open(self, origin: Origin, sessions: Sessions, line: Line | None = None) -> Connection:
         if self._watcher is None:
             self._watcher = asyncio.create_task(self._watch(), name="time-outs")
+        if self._far is not None:
+            line = self._from_afar(line)
         _, host, port = origin
         agreed = self._line(origin)
         begun = time.perf_counter()
@@ -231,6 +238,14 @@ class RealNetwork:
             except Failure as failure:
                 problem = failure
         raise problem or Failure("dns", f"{host} has no address")
+
+    def _from_afar(self, line: Line | None) -> Line | None:
+        """A user's line, which its connections share, with the distance besides."""
+        if line is None:
+            return self._far
+        if line not in self._farther:
+            self._farther[line] = line.further(self._distance_s)
+        return self._farther[line]
 
     def _agree(self, origin: Origin, address: str) -> None:
         """The check of agreed targets on the resolved address; what it let pass once it lets pass again."""

@@ -7,11 +7,13 @@ from typing import Protocol
 
 import msgspec
 import psutil
+from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.probes import Host, Measured, Probe, Reader, wants
 from dynamikos.core.probes.shots import Shot
 from dynamikos.core.values import bind
+from dynamikos.core.values.masking import Masker
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.fetching import Fetcher
 from dynamikos.engine.ports import Clock, Network
@@ -56,7 +58,11 @@ class Page:
 
     def __init__(self, probe: Probe, values: Mapping[str, str], network: Network, clock: Clock) -> None:
         """Raises Failure for an address that may not be asked, and TemplateError for one with unknown names."""
-        self._fetcher = Fetcher(network, clock, bind(probe.openmetrics, dict(values)), ACCEPT)
+        known = dict(values)
+        headers = [(name, bind(value, known)) for name, value in probe.headers]
+        said = {name.lower() for name, _ in headers}
+        usual = [(name, value) for name, value in ACCEPT if name.lower() not in said]
+        self._fetcher = Fetcher(network, clock, bind(probe.openmetrics, known), [*usual, *headers])
         self._reader, self._clock = Reader(probe.measures), clock
         self.longest_s = _longest(probe)
         self.shots: list[Shot] = []
@@ -174,9 +180,13 @@ class Probing:
         begin: float,
         tell: Callable[[ProbeSecond], None],
         watcher: Callable[[Probe], Source] | None = None,
+        secrets: Mapping[str, str] | None = None,
     ) -> None:
-        """`watcher` makes the source of probes that are browsers, which only a process of its own can have."""
-        self._probes, self._values, self._network = probes, values, network
+        """`watcher` makes the source of probes that are browsers, which only a process of its own can have. `secrets`,
+        as "secrets.token", are masked in what is told.
+        """
+        self._probes, self._values, self._network = probes, {**values, **(secrets or {})}, network
+        self._masker = Masker((secrets or {}).values())
         self._clock, self._begin, self._tell, self._watcher = clock, begin, tell, watcher
 
     async def run(self) -> None:
@@ -211,7 +221,7 @@ class Probing:
                 except Exception as problem:  # the others go on
                     log.exception("the probe %s can't be read", probe.probe)
                     told = ProbeSecond(probe=probe.probe, second=second, problem=f"it can't be read: {problem!r}")
-                self._tell(told)
+                self._tell(replace(told, problem=self._masker.text(told.problem)) if told.problem else told)
                 turn = max(turn + 1, int((self._clock.now() - self._begin) / probe.every_s) + 1)
         finally:
             if source is not None:

@@ -6,7 +6,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
@@ -21,7 +21,10 @@ class Apart:
 
     READY_S = 5.0
 
-    def __init__(self, frozen: FrozenRun, own_ports: frozenset[int] = frozenset()) -> None:
+    def __init__(
+        self, frozen: FrozenRun, own_ports: frozenset[int] = frozenset(), secrets: Mapping[str, str] | None = None
+    ) -> None:
+        """`secrets`, as "secrets.token", are those that its probes need."""
         self._seen = 0  # bytes of what it told that were looked at
         self._out = tempfile.TemporaryFile()  # noqa: SIM115  (lives as long as the process)
         self._process = subprocess.Popen(
@@ -30,7 +33,7 @@ class Apart:
             stdout=self._out,
             env={**os.environ, "DYNAMIKOS_OWN_PORTS": ",".join(map(str, sorted(own_ports)))},
         )
-        self._say(canonical(frozen) + b"\n")
+        self._say(canonical(frozen) + b"\n" + msgspec.json.encode(dict(secrets or {})) + b"\n")
 
     def wait_ready(self) -> None:
         """Until it has loaded what it needs, or that takes too long."""

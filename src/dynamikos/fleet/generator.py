@@ -60,22 +60,24 @@ class Identity:
     name: str
     lock: int
     key: X25519PrivateKey  # made for its own life; secrets are boxed for it
+    distance_s: float = 0.0  # simulated, there and back
 
     @property
     def queue(self) -> str:
         return f"g-{self.id.hex}"
 
 
-def identity(place: str) -> Identity:
+def identity(place: str, distance_s: float = 0.0) -> Identity:
     made = uuid7()
     lock = int.from_bytes(hashlib.sha256(made.bytes).digest()[:8], "big") >> 2  # positive, 62 bits
-    return Identity(made, place, f"{place} {socket.gethostname()} {os.getpid()}", lock, new_key())
+    return Identity(made, place, f"{place} {socket.gethostname()} {os.getpid()}", lock, new_key(), distance_s)
 
 
 async def serve(
     conninfo: str,
     place: str,
     *,
+    distance_s: float = 0.0,
     own_ports: frozenset[int],
     spool: Path,
     tell: Callable[[str], None] = lambda text: None,
@@ -84,7 +86,7 @@ async def serve(
     with contextlib.suppress(OSError):
         os.setpriority(os.PRIO_PROCESS, 0, -10)  # planned instants matter more than anything else here; only root may
     raise_descriptors()
-    me = identity(place)
+    me = identity(place, distance_s)
     controls: dict[int, Held] = {}
     stage = Stage(conninfo, own_ports, me.key)
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=conninfo, min_size=1, max_size=4))
@@ -373,7 +375,7 @@ async def _performed(
         stack.push_async_callback(functions.close)
         clock = RealClock()
         stack.callback(clock.close)
-        network = network_for(frozen, secrets, own_ports)
+        network = network_for(frozen, secrets, own_ports, distance_s=me.distance_s)
         stack.push_async_callback(network.aclose)
         if frozen.functions:
             await functions.load()

@@ -22,16 +22,19 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms.ready import make_ready
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.frozen.freeze import probed_secrets
 from dynamikos.core.probes import Probe
 from dynamikos.core.probes.shots import Shot as Seen
 from dynamikos.core.probes.shots import blind, worth_keeping
 from dynamikos.core.signs import storable
+from dynamikos.core.values.masking import Masker
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.probing import LONGEST_S, ProbeSecond, Probing, source_of, try_once
 from dynamikos.fleet.apart import Apart
 from dynamikos.fleet.rehearsing import network_for
 from dynamikos.fleet.settings import RECONNECT_S
+from dynamikos.web.environments.queries import opened
 from dynamikos.web.runs.actions import frozen_of
 from dynamikos.web.runs.models import Measure, MeasureMinute, ProbeTry, Reading, Remark, Run, Shot
 
@@ -151,11 +154,15 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
                 minute = made.minutes.setdefault(second // 60, {})
                 minute.setdefault(int(no), np.full(60, np.nan))[second % 60] = value
         if any(not each.browser for each in frozen.plan.probes):
-            made.future = asyncio.run_coroutine_threadsafe(_read(made, own_ports), loop)
+            made.future = asyncio.run_coroutine_threadsafe(
+                _read(made, own_ports, *_secrets(run.project_id, frozen)), loop
+            )
     for asked in ProbeTry.objects.filter(is_taken=False):
         asked.is_taken = True
         asked.save(update_fields=["is_taken"])
-        answer = asyncio.run_coroutine_threadsafe(_try(asked, own_ports), loop)
+        frozen = FROZEN.read(bytes(asked.frozen))
+        secrets, problem = _secrets(asked.project_id, frozen)
+        answer = asyncio.run_coroutine_threadsafe(_try(asked.probe, frozen, secrets, problem, own_ports), loop)
         threading.Thread(target=_answer, args=(asked, answer), daemon=True).start()
     for key, each in list(probed.items()):
         _watch(each, own_ports)
@@ -208,24 +215,36 @@ def only(frozen: FrozenRun, probes: Sequence[Probe]) -> FrozenRun:
     return replace(frozen, plan=replace(frozen.plan, probes=tuple(probes)))
 
 
-async def _try(asked: ProbeTry, own_ports: frozenset[int]) -> dict[str, object]:
+def _secrets(project: uuid.UUID, frozen: FrozenRun) -> tuple[dict[str, str], str]:
+    """Those of the environment that its probes and their way need; or why they can't be had."""
+    try:
+        return opened(project, frozen.plan.environment, probed_secrets(frozen)), ""
+    except DynamikosError as problem:
+        return {}, str(problem)
+
+
+async def _try(
+    key: str, frozen: FrozenRun, secrets: dict[str, str], problem: str, own_ports: frozenset[int]
+) -> dict[str, object]:
     """What a probe tells, or why it tells nothing."""
-    frozen = FROZEN.read(bytes(asked.frozen))
-    probe = next(each for each in frozen.plan.probes if each.probe == asked.probe)
+    probe = next(each for each in frozen.plan.probes if each.probe == key)
     if probe.browser:
         return await asyncio.to_thread(_look, only(frozen, [replace(probe, every_s=1.0)]), own_ports)
-    clock = RealClock()
+    if problem:
+        return {"problem": problem}
+    clock, masker = RealClock(), Masker(secrets.values())
     try:
-        network = network_for(frozen, {}, own_ports)
+        network = network_for(frozen, secrets, own_ports)
         try:
-            source = source_of(probe, frozen.values, network, clock)
+            known = {**frozen.values, **{f"secrets.{name}": value for name, value in secrets.items()}}
+            source = source_of(probe, known, network, clock)
             values = await try_once(source, clock, probe.every_s)
         finally:
             await network.aclose()
     except Failure as failure:
-        return {"problem": failure.detail or failure.kind}
-    except DynamikosError as problem:
-        return {"problem": str(problem)}
+        return {"problem": masker.text(failure.detail or failure.kind)}
+    except DynamikosError as wrong:
+        return {"problem": masker.text(str(wrong))}
     finally:
         clock.close()
     return {"values": sorted((each.name, each.unit, value) for each, value in values.items())}
@@ -259,22 +278,25 @@ def _answer(asked: ProbeTry, answer: "Future[dict[str, object]]") -> None:
         connection.close()
 
 
-async def _read(probed: Probed, own_ports: frozenset[int]) -> None:
-    """The probes of one run, until this is cancelled."""
+async def _read(probed: Probed, own_ports: frozenset[int], secrets: dict[str, str], problem: str) -> None:
+    """The probes of one run, until this is cancelled; `problem` says why their secrets can't be had."""
     frozen, run = probed.frozen, probed.run
     assert run.begins_at is not None
     clock = RealClock()
     try:
-        network = network_for(frozen, {}, own_ports)
-    except (Failure, DynamikosError) as problem:
+        if problem:
+            raise DynamikosError(problem)
+        network = network_for(frozen, secrets, own_ports)
+    except (Failure, DynamikosError) as wrong:
         for probe in frozen.plan.probes:
             if not probe.browser:
-                probed.told.put(ProbeSecond(probe=probe.probe, second=0, problem=str(problem)))
+                probed.told.put(ProbeSecond(probe=probe.probe, second=0, problem=str(wrong)))
         return
     begin = clock.now() + run.begins_at.timestamp() - time.time()
     try:
         probes = [each for each in frozen.plan.probes if not each.browser]
-        await Probing(probes, frozen.values, network, clock, begin, probed.told.put).run()
+        known = {f"secrets.{name}": value for name, value in secrets.items()}
+        await Probing(probes, frozen.values, network, clock, begin, probed.told.put, secrets=known).run()
     except Exception:
         log.exception("the probes of run %s can't be read", run.pk)
         raise

@@ -33,15 +33,18 @@ Link = psycopg.AsyncConnection[Any]
 
 
 def network_for(
-    frozen: FrozenRun, secrets: dict[str, str], own_ports: frozenset[int], timeouts: Timeouts | None = None
+    frozen: FrozenRun,
+    secrets: dict[str, str],
+    own_ports: frozenset[int],
+    timeouts: Timeouts | None = None,
+    distance_s: float = 0.0,
 ) -> RealNetwork:
-    """The network as the frozen environment wants it. Raises Failure for what can't be used."""
+    """The network as the frozen environment wants it, `distance_s` away. Raises Failure for what can't be used."""
     known = {**frozen.values, **{f"secrets.{name}": value for name, value in secrets.items()}}
     way = replace(frozen.way, proxy=bind(frozen.way.proxy, known)) if frozen.way.proxy else frozen.way
     key = secrets.get(way.key_secret, "")
-    return RealNetwork(
-        frozen.agreed, own_ports=own_ports, way=way, key=key, **msgspec.to_builtins(timeouts or frozen.plan.timeouts)
-    )
+    limits = msgspec.to_builtins(timeouts or frozen.plan.timeouts)
+    return RealNetwork(frozen.agreed, own_ports=own_ports, way=way, key=key, distance_s=distance_s, **limits)
 
 
 class Stage:

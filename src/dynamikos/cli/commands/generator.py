@@ -8,7 +8,13 @@ import click
 
 @click.command()
 @click.option("--place", default="here", show_default=True, help="Where this generator stands.")
-def command(place: str) -> None:
+@click.option(
+    "--distance-ms",
+    default=0.0,
+    type=click.FloatRange(0, 10_000),
+    help="A simulated round trip that its users' exchanges take longer, as if it stood so far away.",
+)
+def command(place: str, distance_ms: float) -> None:
     """Run a generator, one process for one core, until Ctrl-C.
 
     It needs the database of a running demo, or the one that DATABASE_URL names.
@@ -33,4 +39,5 @@ def command(place: str) -> None:
                 " set DATABASE_URL."
             )
         url, own = addresses.generator, frozenset(addresses.own_ports)
-    uvloop.run(serve(url, place, own_ports=own, spool=Path(state.folder) / "spool", tell=click.echo))
+    spool = Path(state.folder) / "spool"
+    uvloop.run(serve(url, place[:60], distance_s=distance_ms / 1000, own_ports=own, spool=spool, tell=click.echo))

@@ -12,24 +12,27 @@ import click
 
 @click.command(hidden=True)
 def command() -> None:
-    """Takes a frozen run and then its second 0 (an instant of the monotonic clock) from stdin, a line each; writes a
-    line for each reading until it is ended.
+    """Takes a frozen run, the secrets of its probes, and then its second 0 (an instant of the monotonic clock) from
+    stdin, a line each; writes a line for each reading until it is ended.
     """
     import msgspec
     import uvloop
+    from msgspec.structs import replace
 
     from dynamikos.core.frozen.document import FROZEN
     from dynamikos.core.probes import Probe
+    from dynamikos.core.values import bind
     from dynamikos.engine.clock import RealClock
     from dynamikos.engine.network import RealNetwork
     from dynamikos.engine.probing import ProbeSecond, Probing, Source
 
     frozen = FROZEN.read(sys.stdin.buffer.readline())
+    secrets: dict[str, str] = msgspec.json.decode(sys.stdin.buffer.readline() or b"{}")
     from dynamikos.fleet.settings import own_ports
 
     own = own_ports()
     print("ready", flush=True)
-    begin = float(sys.stdin.readline() or "nan")
+    begin = float(sys.stdin.buffer.readline() or b"nan")
 
     def tell(told: ProbeSecond) -> None:
         sys.stdout.buffer.write(msgspec.json.encode(told) + b"\n")
@@ -46,10 +49,14 @@ def command() -> None:
         for number in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(number, task.cancel)
         threading.Thread(target=until_left, args=(asyncio.get_running_loop(), task), daemon=True).start()
-        clock, network = RealClock(), RealNetwork(frozen.agreed, way=frozen.way, own_ports=own)
+        proxy = bind(frozen.way.proxy, {**frozen.values, **secrets})
+        key = secrets.get(f"secrets.{frozen.way.key_secret}", "")
+        way = replace(frozen.way, proxy=proxy)
+        clock, network = RealClock(), RealNetwork(frozen.agreed, way=way, key=key, own_ports=own)
         try:
             with contextlib.suppress(asyncio.CancelledError):
-                await Probing(frozen.plan.probes, frozen.values, network, clock, begin, tell, watcher).run()
+                probes, values = frozen.plan.probes, frozen.values
+                await Probing(probes, values, network, clock, begin, tell, watcher, secrets).run()
         finally:
             await network.aclose()
             clock.close()

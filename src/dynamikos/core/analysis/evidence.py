@@ -85,6 +85,7 @@ class Evidence:
     ledger: Ledger
     whole: Ledger
     by_row: Sequence[Line] = ()
+    by_place: Sequence[tuple[str, Line]] = ()  # the steps of everybody at each place, where there are several
     measures: Sequence[Measured] = ()
     kept: Sequence[KeptExchange] = ()
     changes: Sequence[Change] = ()

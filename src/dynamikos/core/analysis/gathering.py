@@ -1,6 +1,6 @@
 """Evidence from the seconds that generators reported."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import numpy as np
 
@@ -40,8 +40,9 @@ def evidence_of(
     changes: Sequence[Change] = (),
     silent: Sequence[tuple[str, int, str]] = (),
     ended: str = "finished",
+    places: Mapping[int, str] | None = None,
 ) -> Evidence:
-    """Of a run whose messages are all at hand."""
+    """Of a run whose messages are all at hand; `places` are those of its shards."""
     every = every_series(frozen)
     over = Overall.over(every)
     seconds = max((each.second for each in messages), default=-1) + 1
@@ -75,6 +76,9 @@ def evidence_of(
         late=late,
         lines=lines_of(shown, parts, seconds),
         by_row=lines_of(steps, parts, seconds),
+        by_place=list(
+            _by_place(messages, places or {}, [each for each in shown if each.level == "step"], over, seconds)
+        ),
         ledger=ledger,
         whole=whole,
         measures=measures,
@@ -85,3 +89,20 @@ def evidence_of(
         ended=ended,
         names={row.row: row.name or row.row for row in frozen.places.rows},
     )
+
+
+def _by_place(
+    messages: Sequence[ShardSecond], places: Mapping[int, str], steps: Sequence[Series], over: Overall, seconds: int
+) -> Iterator[tuple[str, Line]]:
+    if len(set(places.values())) < 2:
+        return
+    for place in dict.fromkeys(places.values()):
+        parts: dict[int, dict[int, SeriesSecond]] = {}
+        by_second: dict[int, list[ShardSecond]] = {}
+        for message in messages:
+            if places.get(message.shard) == place:
+                by_second.setdefault(message.second, []).append(message)
+        for second, here in by_second.items():
+            for part in folded(here, over.of):
+                parts.setdefault(part.no, {})[second] = part
+        yield from ((place, line) for line in lines_of(steps, parts, seconds))

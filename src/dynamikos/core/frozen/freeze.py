@@ -11,6 +11,7 @@ from dynamikos.core.personas import Persona, persona_problems
 from dynamikos.core.plans import AgreedTarget, Plan, Way, plan_problems
 from dynamikos.core.plans.crowds import with_journeys
 from dynamikos.core.plans.follows import thinks_s, weighed
+from dynamikos.core.probes.model import unknown_names
 from dynamikos.core.values import names_in
 
 
@@ -33,6 +34,13 @@ def needs(journey: Journey, way: Way) -> Needs:
     secrets = {name.removeprefix("secrets.") for name in every if name.startswith("secrets.")} | {way.key_secret} - {""}
     tables = {name.split(".")[0] for name in every if not name.startswith(("env.", "secrets."))}
     return Needs(frozenset(every), tuple(sorted(secrets)), frozenset(tables))
+
+
+def probed_secrets(frozen: FrozenRun) -> set[str]:
+    """What probes, and the way to what they read, need of the environment's secrets."""
+    named = {name for each in frozen.plan.probes for name in each.secrets}
+    way = {name.removeprefix("secrets.") for name in names_in(frozen.way.proxy) if name.startswith("secrets.")}
+    return named | way | {frozen.way.key_secret} - {""}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -83,6 +91,7 @@ class Inputs:
                     " them another."
                 )
         found.extend(deal_problems(self.data))
+        found.extend(unknown_names(self.plan.probes, {*self.values, *(f"secrets.{name}" for name in self.secrets)}))
         found.extend(
             f"The persona '{name}' is not there any more; choose another."
             for name in self.plan.personas

@@ -1,14 +1,20 @@
 """What a load plan says of a probe."""
 
-from collections.abc import Sequence
+import re
+from collections.abc import Collection, Iterator, Sequence
 from typing import Annotated
 
 import msgspec
 
+from dynamikos.core.errors import TemplateError
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.text import Frozen
+from dynamikos.core.text.holding import Pair
+from dynamikos.core.values import names_in
 
-MOST_PROBES, MOST_MEASURES, MOST_PAGES = 20, 500, 8
+MOST_PROBES, MOST_MEASURES, MOST_PAGES, MOST_HEADERS = 20, 500, 8, 20
+TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]{1,100}\Z")  # RFC 9110, 5.6.2
+OURS = {"host", "content-length", "transfer-encoding", "connection"}  # what the connection says itself
 LONGEST_S = 60.0  # between two readings of what is no browser
 
 
@@ -22,7 +28,7 @@ class Probe(Frozen, frozen=True, kw_only=True):
     """Either `openmetrics`, an address whose answer is in OpenMetrics or in Prometheus' text format, read every
     `every_s`; or `host`; or `browser`, pages that a real browser opens one after the other. `measures` choose what is
     kept of it: names, with * for any part of one, and labels where they matter (`queue{resource="pool"}`); without any
-    everything is kept.
+    everything is kept. Addresses and the `headers` that are sent to one may name values and secrets of the environment.
     """
 
     probe: Key
@@ -30,6 +36,7 @@ class Probe(Frozen, frozen=True, kw_only=True):
     openmetrics: str = ""
     host: Host | None = None
     browser: tuple[str, ...] = ()
+    headers: tuple[Pair, ...] = ()
     every_s: Annotated[float, msgspec.Meta(ge=1, le=3600)] = 1.0
     measures: tuple[str, ...] = ()
 
@@ -46,6 +53,21 @@ class Probe(Frozen, frozen=True, kw_only=True):
     def addresses(self) -> tuple[str, ...]:
         """What it asks of the network."""
         return (self.openmetrics,) if self.openmetrics else self.browser
+
+    @property
+    def header_lines(self) -> str:
+        """As they are typed, one a line."""
+        return "\n".join(f"{name}: {value}" for name, value in self.headers)
+
+    @property
+    def names(self) -> set[str]:
+        """What its address and headers name, "env.site" and "secrets.token". Raises TemplateError."""
+        return {name for text in (*self.addresses, *(value for _, value in self.headers)) for name in names_in(text)}
+
+    @property
+    def secrets(self) -> set[str]:
+        """The secrets that it needs, by what the environment calls them."""
+        return {name.removeprefix("secrets.") for name in self.names if name.startswith("secrets.")}
 
 
 def probe_problems(probes: Sequence[Probe]) -> list[str]:
@@ -64,6 +86,7 @@ def probe_problems(probes: Sequence[Probe]) -> list[str]:
             for address in each.addresses
             if not address.startswith(("http://", "https://", "{{"))
         )
+        found.extend(_header_problems(each))
         if len(each.browser) > MOST_PAGES:
             found.append(f"The probe '{each.probe}' opens {len(each.browser)} pages; at most {MOST_PAGES} are opened.")
         if not each.browser and each.every_s > LONGEST_S:
@@ -72,3 +95,27 @@ def probe_problems(probes: Sequence[Probe]) -> list[str]:
     twice = sorted({name for name in names if names.count(name) > 1})
     found.extend(f"Two probes have the key '{name}'." for name in twice)
     return found
+
+
+def _header_problems(probe: Probe) -> Iterator[str]:
+    if probe.headers and not probe.openmetrics:
+        yield f"The probe '{probe.probe}' has headers, which are sent to an address of measures alone; take them out."
+    if len(probe.headers) > MOST_HEADERS:
+        yield f"The probe '{probe.probe}' has {len(probe.headers)} headers; at most {MOST_HEADERS} are sent."
+    for name, value in probe.headers:
+        if not TOKEN.match(name) or name.lower() in OURS:
+            yield f"The probe '{probe.probe}': “{name[:40]}” is no header that can be sent; look at how it is written."
+        if any(sign in value for sign in "\r\n\0"):
+            yield f"The probe '{probe.probe}': the header {name[:40]} goes over several lines; write it in one."
+    try:
+        _ = probe.names
+    except TemplateError as problem:
+        yield f"The probe '{probe.probe}': {problem}"
+
+
+def unknown_names(probes: Sequence[Probe], known: Collection[str]) -> list[str]:
+    """A sentence for each name that neither a value nor a secret of the environment has."""
+    return [
+        f"The probe '{each.probe}' names {name}, which the environment has not; add it in Settings, or take it out."
+        for each in probes for name in sorted(each.names - set(known))
+    ]  # fmt: skip

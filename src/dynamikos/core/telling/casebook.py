@@ -15,7 +15,7 @@ Part = Literal[
     "verdict", "objectives", "tested", "changed", "lanes", "steps", "findings", "capacity", "limits", "inputs"
 ]
 What = Literal[
-    "lane", "steps", "step", "objective", "finding", "suspect", "kept",
+    "lane", "steps", "step", "objective", "finding", "suspect", "kept", "values",
     "times", "heat", "spent", "load", "failures", "capacity", "shot",
     "comparison", "difference", "tapes", "spreads", "trend",
 ]  # fmt: skip

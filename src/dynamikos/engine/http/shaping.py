@@ -6,13 +6,15 @@ the socket's buffer is small, so that the server can't send faster either.
 """
 
 import asyncio
+import copy
 import random
 import time
 from collections import deque
 
 from dynamikos.engine.http.connection import Connection
 
-LEAST_BUFFER = 16_384
+LEAST_BUFFER, MOST_BUFFER = 16_384, 1 << 24
+FAST = 12.5e9  # bytes/s: none of a wire's own
 AT_ONCE_S = 0.0005
 
 
@@ -24,10 +26,21 @@ class Line:
         self._stream = stream
         self._down_free = self._up_free = 0.0
 
+    @classmethod
+    def of_distance(cls, trip_s: float) -> "Line":
+        """Which only takes its time."""
+        return cls(FAST, FAST, trip_s, 0.0, random.Random(0))
+
+    def further(self, trip_s: float) -> "Line":
+        """The same line with a longer way, to be used in its stead."""
+        made = copy.copy(self)
+        made._trip_s += trip_s
+        return made
+
     @property
     def buffer(self) -> int:
         """Bytes that may be on their way down at once."""
-        return max(LEAST_BUFFER, int(self._down * self._trip_s))
+        return min(MOST_BUFFER, max(LEAST_BUFFER, int(self._down * self._trip_s)))
 
     def trip_s(self) -> float:
         """One round trip, drawn."""

@@ -1,10 +1,11 @@
 """One run under the coordinator's eyes, from asked to ended."""
 
 import datetime
+import itertools
 import logging
 import math
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import msgspec
 import numpy as np
@@ -115,7 +116,7 @@ class RunWatch:
             not free or timezone.now() - self._asked_at <= datetime.timedelta(seconds=ABANDON_S / 4)
         ):
             return
-        chosen: list[Generator] = free[:wanted]  # users are shared out by their numbers
+        chosen = over_places(free)[:wanted]  # users are shared out by their numbers
         try:
             secrets = opened(self.run.project_id, self.frozen.plan.environment, self.frozen.secret_names)
         except DynamikosError as problem:
@@ -126,8 +127,9 @@ class RunWatch:
             self.run.save(update_fields=["state"])
             for number, generator in enumerate(chosen):
                 shard = Shard.objects.create(
-                    run=self.run, number=number, generator=generator, generator_name=generator.name
-                )
+                    run=self.run, number=number, generator=generator, generator_name=generator.name,
+                    place=generator.place,
+                )  # fmt: skip
                 if secrets:
                     Delivery.objects.create(shard=shard, body=box(secrets, bytes(generator.public_key)))
                 jobs.configure_task("perform_shard", queue=generator.queue, allow_unknown=True).defer(shard=shard.pk)
@@ -408,6 +410,15 @@ class RunWatch:
             say(self.run.pk, "end", ended)
             announce(self.run, "ended")
         self.is_over = True
+
+
+def over_places(free: Sequence[Generator]) -> list[Generator]:
+    """One of each place in turn, so that a run that asks for several has all places alike."""
+    places: dict[str, list[Generator]] = {}
+    for each in free:
+        places.setdefault(each.place, []).append(each)
+    turns = itertools.zip_longest(*(places[place] for place in sorted(places)))
+    return [each for turn in turns for each in turn if each is not None]
 
 
 def _ended(words: set[str]) -> str:

@@ -19,9 +19,14 @@ PAGES = re.compile(r"[\s,]+(?=http|\{\{)")  # between pages, whose own names may
 def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
     """In the order of their rows; a row without a kind is taken away."""
     columns = [data.getlist(f"probe-{name}") for name in ("key", "kind", "address", "every", "measures", "name")]
+    lines = data.getlist("probe-headers")
+    if not lines:  # a page of an earlier day
+        known = {each.probe: each.header_lines for each in before.probes}
+        lines = [known.get(key, "") for key in columns[0]]
+    columns.append(lines)
     taken: set[str] = {key for key in columns[0] if key}
     made = []
-    for place, (key, kind, address, every, measures, name) in enumerate(zip(*columns, strict=False), 1):
+    for place, (key, kind, address, every, measures, name, headers) in enumerate(zip(*columns, strict=False), 1):
         if kind not in dict(KINDS):
             raise DynamikosError(f"Probe {place}: “{kind}” is no kind of probe; choose one of those on the page.")
         address = address.strip()
@@ -48,8 +53,22 @@ def probes_from(data: QueryDict, before: Plan) -> tuple[Probe, ...]:
                 openmetrics=address if kind == "openmetrics" else "",
                 host=had if kind == "host" else None,
                 browser=pages,
+                headers=_headers(headers, place) if kind == "openmetrics" else (),
                 every_s=number(every or USUAL_S[kind], f"Probe {place}: read every, s", 1, 3600 if pages else 60),
                 measures=chosen,
             )
         )
+    return tuple(made)
+
+
+def _headers(typed: str, place: int) -> tuple[tuple[str, str], ...]:
+    """One a line, as `Name: value`."""
+    made = []
+    for line in typed.splitlines():
+        name, colon, value = line.partition(":")
+        if not line.strip():
+            continue
+        if not colon or not name.strip():
+            raise DynamikosError(f"Probe {place}: “{line.strip()[:60]}” is no header; write one a line as Name: value.")
+        made.append((name.strip(), value.strip()))
     return tuple(made)

@@ -1,5 +1,6 @@
 """Findings, suspects and capacity of runs in the database: gathers what core.analysis computes on."""
 
+import math
 from collections.abc import Iterable, Sequence
 
 import msgspec
@@ -10,14 +11,15 @@ from dynamikos.core.analysis.evidence import Evidence, Found, Line, Measured, Tr
 from dynamikos.core.analysis.findings import findings
 from dynamikos.core.analysis.gathering import LEVELS, lines_of
 from dynamikos.core.analysis.levels import capacity_of
-from dynamikos.core.analysis.suspects import Suspect, suspects, threshold_of
+from dynamikos.core.analysis.suspects import Suspect, suspects, threshold_of, worth_a_look
 from dynamikos.core.frozen import FrozenRun, Series, every_series
 from dynamikos.core.objectives import Mark
 from dynamikos.core.reports import Ledger, SeriesSecond, unpack_kept
 from dynamikos.core.reports.folding import COARSE_S, Overall, with_overall
 from dynamikos.core.reports.frames import Frame
+from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts.outcome import OUTCOME
-from dynamikos.web.runs import measures, queries, reading
+from dynamikos.web.runs import measures, queries, reading, whence
 from dynamikos.web.runs.models import Kept, Run
 
 FINE_S = 7200  # of longer runs lines are ten by ten seconds
@@ -46,6 +48,7 @@ def evidence(found: Run) -> Evidence:
         late=_by_second(frames, seconds, lambda f: float(f.is_late)),
         lines=[each for each in lines if each.series.no not in own],
         by_row=[each for each in lines if each.series.no in own],
+        by_place=_by_place(found, every, over, seconds),
         ledger=_ledger(found, inputs, frames),
         whole=_whole(found, every),
         measures=measured(found, inputs),
@@ -80,6 +83,28 @@ def _lines(found: Run, series: Sequence[Series], seconds: int) -> list[Line]:
         points = reading.tens(found, each.no, seconds)
         passed, failed = (np.array([float(getattr(p, name)) for p in points]) for name in ("passed", "failed"))
         made.append(Line(each, passed, failed, [point.times for point in points]))
+    return made
+
+
+def _by_place(found: Run, every: Sequence[Series], over: Overall, seconds: int) -> list[tuple[str, Line]]:
+    """The steps of everybody at each place, where generators stand at several."""
+    steps = [each for each in every if each.level == "step"]
+    stands = {each.no: each for each in (*steps, *over.series)}
+    made = []
+    width = 1 if seconds <= FINE_S else COARSE_S
+    for place, shards in whence.places(list(found.shards.all())).items():
+        passed = {no: np.zeros(-(-seconds // width)) for no in stands}
+        failed = {no: np.zeros(-(-seconds // width)) for no in stands}
+        times: dict[int, dict[int, list[bytes]]] = {}
+        for second, no, n, wrong, hist in reading.of_shards(found, [each.no for each in steps], shards, width):
+            at, whole = second // width, over.of.get(no, no)
+            if at < len(passed[whole]):
+                passed[whole][at] += n
+                failed[whole][at] += wrong
+                times.setdefault(whole, {}).setdefault(at, []).append(hist)
+        for no, own in times.items():
+            joined = [Histogram.joined(own[at]) if at in own else None for at in range(len(passed[no]))]
+            made.append((place, Line(stands[no], passed[no], failed[no], joined)))
     return made
 
 
@@ -138,6 +163,22 @@ def look(found: Run) -> tuple[list[Found], Capacity | None]:
             marks[no] = list(judged.marks)
     whole = evidence(found)
     return findings(whole, marks), capacity_of(whole)
+
+
+MOST_SUGGESTED = 6
+
+
+def suggested(told: Sequence[tuple[int, float | None]], until: int) -> list[tuple[int, int]]:
+    """(from, to) of stretches that are worth a look, of what p95 was (ms) from each second on, to the last one before
+    `until`: the longest, in order.
+    """
+    if len(told) < 2:
+        return []
+    width = told[1][0] - told[0][0]
+    trace = np.array([np.nan if value is None else value for _, value in told], float)
+    places = worth_a_look(trace, max(1, math.ceil(3 / width)))
+    longest = sorted(places, key=lambda each: each[0] - each[1])[:MOST_SUGGESTED]
+    return [(told[begin][0], told[end][0] if end < len(told) else until) for begin, end in sorted(longest)]
 
 
 def users_of(found: Run) -> Trace:

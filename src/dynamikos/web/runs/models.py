@@ -66,6 +66,7 @@ class Shard(models.Model):
     number = models.PositiveIntegerField()
     generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
     generator_name = models.CharField(max_length=120, default="")
+    place = models.CharField(max_length=60, default="")  # where the generator stands
     state = models.CharField(max_length=10, default="assigned")  # assigned, loading, ready, running, ended, lost
     ended = models.CharField(max_length=120, blank=True)
     offset_us = models.BigIntegerField(default=0)

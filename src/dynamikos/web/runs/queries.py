@@ -206,11 +206,13 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int, row: str | Non
     return ledger
 
 
-def of_generator(found: Run, inputs: FrozenRun, shard: int, from_s: int, to_s: int, row: str | None = None) -> Ledger:
-    """As `window`, of what one generator did: only rounds and steps are kept of each."""
+def of_generators(
+    found: Run, inputs: FrozenRun, shards: Sequence[int], from_s: int, to_s: int, row: str | None = None
+) -> Ledger:
+    """As `window`, of what some generators did: only rounds and steps are kept of each."""
     whose = reading.rows_named(inputs, row)
     base = [each for each in every_series(inputs) if each.level in BY_SHARD and (whose is None or each.row in whose)]
-    ledger = reading.window(found, base, from_s, to_s, shard=shard)
+    ledger = reading.window(found, base, from_s, to_s, shards)
     is_one = row is not None and not row.startswith(reading.PERSONA)
     over = Overall.over(every_series(inputs)) if row is None else reading.of_persona(inputs, row)[1]
     shown = {each.no: each for each in reading.shown_series(inputs, row)}

@@ -67,19 +67,22 @@ def shown_series(inputs: FrozenRun, row: str | None = None) -> list[Series]:
     return list(dict.fromkeys(stands[over.of[each.no]] if each.no in over.of else each for each in every))
 
 
-def window(found: Run, series: Sequence[Series], from_s: int, to_s: int, shard: int = Chunk.ALL) -> Ledger:
+def window(
+    found: Run, series: Sequence[Series], from_s: int, to_s: int, shards: Collection[int] = (Chunk.ALL,)
+) -> Ledger:
     """Everything of `series` that ended in [from_s, to_s) of the run clock, from whole blocks, whole chunks, and ragged
-    edges; of one shard only rounds and steps are kept.
+    edges; of some `shards` only rounds and steps are kept.
 
     Fine bins all the way: every printed figure comes from them.
     """
     parts: dict[int, list[SeriesSecond]] = {each.no: [] for each in series}
     chunked = (found.chunked + 1) * 60
     end = min(to_s, chunked)
-    chunks = Chunk.objects.filter(run=found, shard=shard, series__in=[each.no for each in series])
+    chunks = Chunk.objects.filter(run=found, shard__in=shards, series__in=[each.no for each in series])
+    is_all = Chunk.ALL in shards
     covered: tuple[int, int] | None = None
     first_ten, last_ten = -(-from_s // 600), end // 600
-    if last_ten > first_ten and shard == Chunk.ALL:
+    if last_ten > first_ten and is_all:
         covered = first_ten * 600, last_ten * 600
         blocks = Block.objects.filter(run=found, ten_minutes__gte=first_ten, ten_minutes__lt=last_ten)
         for body in blocks.filter(series__in=[each.no for each in series]).values_list("total", flat=True):
@@ -93,7 +96,7 @@ def window(found: Run, series: Sequence[Series], from_s: int, to_s: int, shard: 
             for second, part in _seconds.decode(zlib.decompress(bytes(body))):
                 if begin <= second < stop:
                     _add(parts, part)
-    for _, part in _newest(found, max(from_s, chunked), to_s) if shard == Chunk.ALL else ():
+    for _, part in _newest(found, max(from_s, chunked), to_s) if is_all else ():
         _add(parts, part)
     ledger = Ledger(series)
     for no, own in parts.items():
@@ -254,14 +257,17 @@ def minutes(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> Itera
     yield from (each for each in _newest(found, max(from_s, (found.chunked + 1) * 60), to_s) if each[1].no in numbers)
 
 
-def fine_parts(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> Iterator[tuple[int, SeriesSecond]]:
-    """(second, part) of series in [from_s, to_s), as fine as they are kept."""
-    chunks = Chunk.objects.filter(run=found, shard=Chunk.ALL, series__in=numbers)
+def fine_parts(
+    found: Run, numbers: Collection[int], from_s: int, to_s: int, shards: Collection[int] = (Chunk.ALL,)
+) -> Iterator[tuple[int, SeriesSecond]]:
+    """(second, part) of series in [from_s, to_s), as fine as they are kept; of some `shards` what is in chunks."""
+    chunks = Chunk.objects.filter(run=found, shard__in=shards, series__in=numbers)
     minutes = chunks.filter(minute__gte=from_s // 60, minute__lt=-(-to_s // 60))
     for body in minutes.values_list("seconds", flat=True):
         yield from (each for each in _seconds.decode(zlib.decompress(bytes(body))) if from_s <= each[0] < to_s)
     chunked = (found.chunked + 1) * 60
-    yield from (each for each in _newest(found, max(from_s, chunked), to_s) if each[1].no in numbers)
+    if Chunk.ALL in shards:
+        yield from (each for each in _newest(found, max(from_s, chunked), to_s) if each[1].no in numbers)
 
 
 def _tens(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> Iterator[tuple[int, int, int, bytes]]:
@@ -285,3 +291,19 @@ def _tens(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> Itera
 def tens(found: Run, number: int, seconds: int) -> list[Point]:
     """A series ten by ten seconds from 0 on, however long the run is."""
     return _points(range(0, seconds, COARSE_S), _tens(found, [number], 0, seconds), fine)
+
+
+def of_shards(
+    found: Run, numbers: Collection[int], shards: Collection[int], width: int
+) -> Iterator[tuple[int, int, int, int, bytes]]:
+    """(second, series, passed, failed, histogram) of some shards of a run that is over, by the second (`width` 1) or by
+    COARSE_S of them.
+    """
+    if width == 1:
+        for second, part in fine_parts(found, numbers, 0, (found.chunked + 1) * 60, shards):
+            yield second, part.no, part.n, sum(part.failed.values()), part.hist
+        return
+    chunks = Chunk.objects.filter(run=found, shard__in=shards, series__in=numbers)
+    for no, body in chunks.values_list("series", "coarse"):
+        for ten, (passed, failed, bins) in unpacked_coarse(bytes(body)).items():
+            yield ten * COARSE_S, no, passed, failed, fine([bins]).to_bytes()

@@ -11,7 +11,7 @@ from dynamikos.core.objectives import worst_first
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.verdicts.outcome import NOT_VALID
-from dynamikos.web.runs import queries, reading
+from dynamikos.web.runs import queries, reading, whence
 from dynamikos.web.runs.models import Run
 
 COLUMNS = (
@@ -53,12 +53,13 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     of_failed = request.GET.get("outcome", "") == "failed"
     series = reading.shown_series(inputs, row or None)
     shards = list(found.shards.all())
-    shard = digits(request.GET.get("generator", ""))
-    shard = shard if shard is not None and len(shards) > 1 and shard < len(shards) else None
-    if shard is None:
+    generator = request.GET.get("generator", "")
+    those = whence.chosen(shards, generator)
+    generator = generator if those is not None else ""
+    if those is None:
         ledger = queries.window(found, inputs, begin, end, row or None)
     else:
-        ledger = queries.of_generator(found, inputs, shard, begin, end, row or None)
+        ledger = queries.of_generators(found, inputs, those, begin, end, row or None)
         series = [each for each in series if each.level in BY_SHARD]
     seen = max(0, min(end, found.watermark + 1) - begin)
     sort = request.GET.get("sort", "")
@@ -84,25 +85,13 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "is_persona": row.startswith(reading.PERSONA),
         "slices": slices,
         "outcome": "failed" if of_failed else "",
-        "generators": [(each.number, each.generator_name) for each in shards] if len(shards) > 1 else [],
-        "generator_chosen": "" if shard is None else shard,
+        "generators": whence.choices(shards),
+        "generator_chosen": generator,
         "slice": urlencode(
-            {
-                "from": begin,
-                "to": end,
-                "row": row,
-                "generator": "" if shard is None else shard,
-                "outcome": "failed" if of_failed else "",
-            }
+            {"from": begin, "to": end, "row": row, "generator": generator, "outcome": "failed" if of_failed else ""}
         ),
         "other_outcome": urlencode(
-            {
-                "from": begin,
-                "to": end,
-                "row": row,
-                "generator": "" if shard is None else shard,
-                "outcome": "" if of_failed else "failed",
-            }
+            {"from": begin, "to": end, "row": row, "generator": generator, "outcome": "" if of_failed else "failed"}
         ),
         "sides": urlencode({"a-from": begin, "a-to": end, "a-row": row}),
         "rounds": queries.rounds(ledger, row or None, whose if whose is not None and len(whose) > 1 else ()),

@@ -20,6 +20,7 @@ from dynamikos.core.analysis.findings.littles_law import littles_law
 from dynamikos.core.analysis.findings.missed_in_part import missed_in_part
 from dynamikos.core.analysis.findings.never_asked import never_asked
 from dynamikos.core.analysis.findings.own_limits import own_limits
+from dynamikos.core.analysis.findings.places_differ import places_differ
 from dynamikos.core.analysis.findings.rows_differ import rows_differ
 from dynamikos.core.analysis.findings.rows_used_up import rows_used_up
 from dynamikos.core.analysis.findings.saturation import saturation
@@ -53,6 +54,7 @@ RULES: tuple[Rule, ...] = (
     drift,
     two_humps,
     rows_differ,
+    places_differ,
     too_few,
 )
 ORDER = {"measurement": 0, "target": 1, "script": 2}

@@ -15,6 +15,7 @@ SHOWN: dict[What, Callable[[Seen], Evidence]] = {
     "finding": runs.finding,
     "suspect": runs.suspect,
     "kept": runs.kept,
+    "values": runs.values,
     "times": pictures.times,
     "heat": pictures.heat,
     "spent": pictures.spent,

@@ -143,3 +143,21 @@ def kept(seen: Seen) -> Evidence:
     where = f"{seen.run.name}, run {seen.run.number}, second {kept.second}, user {kept.user}, round {kept.round}"
     title = f"{kept.item}: {kept.step}" if kept.item else f"{kept.method} {kept.request} of {kept.step}"
     return Evidence(title, where, said, texts=[] if kept.item else texts)
+
+
+MOST_VALUES = 50
+
+
+def values(seen: Seen) -> Evidence:
+    """What failed, by the values of dealt columns."""
+    found = queries.failing(seen.run, seen.inputs)[:MOST_VALUES]
+    if not found:
+        raise DynamikosError(f"nothing failed in run {seen.run.number} that a data value was dealt to.")
+    rows = [
+        (each.asked[2], each.name, f"one of {each.values:,} values" if each.values else each.value,
+         f"{each.failed:,}", f"{each.of:,}", f"{each.dealt:,}" if each.dealt_in_all else "–")
+        for each in found
+    ]  # fmt: skip
+    heads = ("request", "column", "value", "failed #", "of #", "dealt #")
+    where = f"{seen.run.name}, run {seen.run.number}, the whole run; columns with secrets are left out"
+    return Evidence("Failures by data value", where, tables=[Table(heads, rows)])

@@ -50,6 +50,7 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         "apdex": apdex(total.passed, total.failures, 1000 * limit_ms),
         "against": drawings.against(points, frames), "spent": drawings.stacked(strips),
         "over_time": drawings.kinds_over_time([reading.failed_by_kind(totals) for _, _, totals in strips]),
+        "suggested": analysis.suggested([(each.at, each.ms(95)) for each in points], min(end, found.watermark + 1)),
         "has_measures": found.measures.exists(),
     }  # fmt: skip
     if context["has_measures"]:

@@ -16,7 +16,7 @@ from dynamikos.core.reports.frames import Frame
 from dynamikos.core.telling.capacity import throughput
 from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import baselines, drawings, log, measures, people, queries
+from dynamikos.web.runs import analysis, baselines, drawings, log, measures, people, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.tables import tables_of
 from dynamikos.web.streams.views import event_stream
@@ -98,6 +98,7 @@ def show(
             "is_held": queries.is_held(changes),
             "changes": [said(each) for each in changes],
             "stretches": queries.stretches(inputs),
+            "suggested": analysis.suggested([(each.second, each.p95_ms) for each in frames], found.watermark + 1),
             "siblings": siblings,
             "set_word": set_word,
             "tape_label": TAPE_LABEL,

@@ -1,34 +1,34 @@
 """Two slices of one run side by side."""
 
 import uuid
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import digits
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.verdicts.sides import Key, rows_of, side_by_side
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import queries, reading
-from dynamikos.web.runs.models import Run
+from dynamikos.web.runs import queries, reading, whence
+from dynamikos.web.runs.models import Run, Shard
 from dynamikos.web.ui.numbers import whole
 
 
 @dataclass(frozen=True, slots=True)
 class Slice:
-    """Whose figures, of which seconds: a row (or a persona's rows) or "" for everybody, a generator or None for all,
-    with the times of what passed, or of what failed.
+    """Whose figures, of which seconds: a row (or a persona's rows) or "" for everybody, of the `shards` that a
+    generator's number or a place stands for, or None for all, with the times of what passed, or of what failed.
     """
 
     name: str
     row: str
-    generator: int | None
+    generator: str
+    shards: Sequence[int] | None
     from_s: int
     to_s: int
     of_failed: bool = False
@@ -43,10 +43,10 @@ def sides(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     slices, wrong = [], ""
     for name in ("a", "b"):
         try:
-            slices.append(_slice(request.GET, name, inputs, len(shards)))
+            slices.append(_slice(request.GET, name, inputs, shards))
         except DynamikosError as problem:
             wrong = wrong or str(problem)
-            slices.append(Slice(name, "", None, int(inputs.measured[0]), int(inputs.measured[1])))
+            slices.append(Slice(name, "", "", None, int(inputs.measured[0]), int(inputs.measured[1])))
     a, b = (_rows(found, inputs, each) for each in slices)
     rows = reading.slices_of(inputs)
     context = {
@@ -55,14 +55,14 @@ def sides(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
         "wrong": wrong,
         "pairs": side_by_side(a, b),
         "rows": rows,
-        "generators": [(each.number, each.generator_name) for each in shards],
+        "generators": whence.choices(shards),
         "of_journey": queries.names_of_steps(inputs),
         "typed": request.GET,
     }
     return render(request, "runs/sides.html", context, status=422 if wrong else 200)
 
 
-def _slice(given: Mapping[str, str], name: str, inputs: FrozenRun, shards: int) -> Slice:
+def _slice(given: Mapping[str, str], name: str, inputs: FrozenRun, shards: Sequence[Shard]) -> Slice:
     """As the address says. Raises DynamikosError."""
 
     def second(which: str, default: float) -> int:
@@ -71,21 +71,29 @@ def _slice(given: Mapping[str, str], name: str, inputs: FrozenRun, shards: int) 
 
     row = given.get(f"{name}-row", "")
     row = row if row in dict(reading.slices_of(inputs)) else ""
-    generator = digits(given.get(f"{name}-generator", ""))
-    generator = generator if generator is not None and generator < shards else None
+    generator = given.get(f"{name}-generator", "")
+    those = whence.chosen(shards, generator)
     begin, end = second("from", inputs.measured[0]), second("to", inputs.measured[1])
     if end <= begin:
         raise DynamikosError(f"{name.upper()} ends at second {end}, which is not after second {begin}.")
-    return Slice(name, row, generator, begin, end, given.get(f"{name}-outcome", "") == "failed")
+    return Slice(
+        name,
+        row,
+        generator if those is not None else "",
+        those,
+        begin,
+        end,
+        given.get(f"{name}-outcome", "") == "failed",
+    )
 
 
 def _rows(found: Run, inputs: FrozenRun, wanted: Slice) -> dict[Key, Row]:
     row, begin, end = wanted.row or None, wanted.from_s, wanted.to_s
     series = reading.shown_series(inputs, row)
-    if wanted.generator is None:
+    if wanted.shards is None:
         ledger = queries.window(found, inputs, begin, end, row)
     else:
-        ledger = queries.of_generator(found, inputs, wanted.generator, begin, end, row)
+        ledger = queries.of_generators(found, inputs, wanted.shards, begin, end, row)
         series = [each for each in series if each.level in BY_SHARD]
     seconds = max(1, min(end, found.watermark + 1) - begin)
     return rows_of(ledger, series, seconds, of_failed=wanted.of_failed)
