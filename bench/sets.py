@@ -2,6 +2,7 @@
 against one a tenth slower. Runs alternate, each against a stand-in of its own, with the generator on another core.
 """
 
+import math
 import os
 import subprocess
 import sys
@@ -11,7 +12,7 @@ from pathlib import Path
 from bench.ladder import Result
 from dynamikos.cli import folder
 from dynamikos.cli.state import ROOT, is_free, wait_for_port
-from dynamikos.core.comparison import Comparison, compare
+from dynamikos.core.comparison import Comparison, Difference, compare
 
 RUNS, PER_S, WARM_S, MEASURED_S = 4, 60, 8, int(os.environ.get("DYNAMIKOS_SETS_S", "84"))
 KINDS = {"a": "", "b": "", "half": "disk=1.5", "tenth": "disk=1.1"}
@@ -40,6 +41,8 @@ def run() -> list[Result]:
             for kind, slower in KINDS.items():
                 _performed(place, f"{kind}-{turn}", slower, seed=100 * turn + list(KINDS).index(kind))
         sides = {kind: [folder.one_run(place / f"{kind}-{turn}")[0] for turn in range(RUNS)] for kind in KINDS}
+    for name, why in {each for kind in KINDS for each in compare(sides["a"], sides[kind]).left_out}:
+        print(f"  left out, {name}: {why}")
     same, half, tenth = (compare(sides["a"], sides[kind]) for kind in ("b", "half", "tenth"))
     samples = min(line.n for run in sides["a"] for key, line in run.lines.items() if key[0] == "step" and line.n)
     return [
@@ -65,16 +68,19 @@ def _worse(found: Comparison) -> set[str]:
     return {each.name for each in found.differences if each.word == "worse"}
 
 
-def _mean(found: Comparison):  # type: ignore[no-untyped-def]
-    return next(each for each in found.differences if each.name in SLOWED and each.wanted.measure == "mean")
+def _mean(found: Comparison) -> Difference | None:
+    mine = (each for each in found.differences if each.name in SLOWED and each.wanted.measure == "mean")
+    return next(mine, None)
 
 
 def _change(found: Comparison) -> float:
-    return float(_mean(found).change or 0.0)
+    mine = _mean(found)
+    return mine.change if mine is not None and mine.change is not None else math.nan
 
 
 def _smallest(found: Comparison) -> float:
-    return float(_mean(found).smallest or 0.0)
+    mine = _mean(found)
+    return mine.smallest if mine is not None and mine.smallest is not None else math.nan
 
 
 def _performed(place: Path, name: str, slower: str, seed: int) -> None:

@@ -20,6 +20,7 @@ from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import actions, preflight
 from dynamikos.web.runs.models import Measure, Remark, Run
 from tests.processes.support import ProcessCase, free_port, until
+from tests.web.test_runs import generator
 
 SECRET = "owl-wing-4711"
 
@@ -54,8 +55,9 @@ class Words(ProcessCase):
 
     def test_by_the_prober_in_a_run_and_when_it_is_tried(self) -> None:
         sample = self.sample
-        environments.agree_target(sample.member, sample.environment, f"http://127.0.0.1:{self.port}")
+        environments.agree(sample.member, sample.environment, f"http://127.0.0.1:{self.port}")
         plan = plans.change(sample.member, sample.plan, token(sample.plan.head), probes=(self.probe(),))
+        generator()
         with self.assertRaisesMessage(DynamikosError, "names secrets.metrics, which the environment has not"):
             actions.start(sample.member, plan)
         environments.set_secret(sample.member, sample.environment, "metrics", SECRET)
@@ -84,13 +86,15 @@ class Words(ProcessCase):
         self.assertIn("depth", str(values))
 
         environments.set_secret(sample.member, sample.environment, "metrics", "another-word-12")
-        late = actions.start(sample.member, plan)
         Run.objects.filter(pk=run.pk).update(state="ended")
+        late = actions.start(sample.member, plan)
         Run.objects.filter(pk=late.pk).update(state="running", begins_at=timezone.now())
         until(lambda: told() and Remark.objects.filter(run=late).exists(), every=0.2)
         said = Remark.objects.filter(run=late).first().text
         self.assertIn("status 401", said)
         self.assertNotIn("another-word-12", said)
+        Run.objects.filter(pk=late.pk).update(state="ended")
+        until(lambda: told() and not probed, every=0.2)
 
     def test_from_files(self) -> None:
         with tempfile.TemporaryDirectory() as name:
@@ -116,6 +120,6 @@ class Words(ProcessCase):
             import pyarrow.parquet as pq
 
             values = pq.read_table(kept / "probes.parquet").to_pydict()
-            self.assertEqual(set(zip(values["measure"], values["value"], strict=True)), {("depth", 7.0)})
+            self.assertEqual(set(zip(values["measure"], values["value"], strict=True)), {("guarded: depth", 7.0)})
             self.assertNotIn(SECRET, done.output)
             self.assertNotIn(SECRET.encode(), b"".join(each.read_bytes() for each in kept.iterdir() if each.is_file()))

@@ -15,8 +15,9 @@ def places_differ(evidence: Evidence) -> Iterator[Found]:
     for (fast, slow), which in pairs.items():
         worst = found[which[0]]
         gap = worst.slow_ms - worst.fast_ms
-        others = [name_of(found[at].series) for at in which[1:]]
-        also = f" So do {joined(others)}." if others else ""
+        others = (found[at] for at in which[1:])
+        more = joined(f"{name_of(each.series)} {milliseconds(each.slow_ms - each.fast_ms)}" for each in others)
+        also = f" {more} more." if more else ""
         yield Found(
             rule="places-differ",
             about="target",
