@@ -49,7 +49,9 @@ class Places(ProcessCase):
 
         found, _ = analysis.look(run)
         told = {each.rule: each for each in found}["places-differ"]
-        self.assertRegex(told.sentence, r"“Sky” takes .* from far as from here: 2\d\d ms more\. “Object” 1\d\d ms more\.$")
+        self.assertRegex(
+            told.sentence, r"“Sky” takes .* from far as from here: 2\d\d ms more\. “Object” 1\d\d ms more\.$"
+        )
 
         inputs = queries.frozen(run)
         shards = whence.places(list(run.shards.all()))
