@@ -20,14 +20,17 @@ from dynamikos.core.analysis.capacity import Level, capacity
 from dynamikos.core.analysis.evidence import Found, milliseconds
 from dynamikos.core.frozen import every_series
 from dynamikos.core.reports import SeriesSecond
+from dynamikos.core.reports.besides import Beside
+from dynamikos.core.reports.besides import packed as besides_packed
 from dynamikos.core.reports.by_value import ByValue, OfValue, packed
+from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import casebook as core
 from dynamikos.web.casebook import actions, pins, queries, showing
 from dynamikos.web.casebook.models import Casebook, ReadLink
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import comparing
 from dynamikos.web.runs import queries as runs
-from dynamikos.web.runs.models import Chunk, Kept, Run
+from dynamikos.web.runs.models import Chunk, Kept, Minute, Run
 from tests.web.test_comparing import SECONDS, Two
 
 LOADS = (5, 10, 20, 40, 80, 160, 200)
@@ -153,6 +156,21 @@ class Pinned(Books):
         self.assertRegex(
             showing.as_markdown(self.book()), r"How .* failed[^|]*\| kind \| count \|\n.*\n\| status 500 \| 3 \|"
         )
+
+    def test_a_closer_look_counts_what_the_table_counts_at_the_end_of_the_measured_part_too(self) -> None:
+        inputs = runs.frozen(self.one)
+        series = next(each for each in every_series(inputs) if each.step == self.step and each.level == "step")
+        late = SeriesSecond(no=series.no, n=1, sum_us=9_000_000, hist=Histogram.of([9_000_000]).to_bytes())
+        besides = [Beside(second=SECONDS, carried=[late])]
+        told = {"besides": besides_packed(besides), "dealt": besides_packed([])}
+        Minute.objects.create(run=self.one, minute=SECONDS // 60, **told)
+        Run.objects.filter(pk=self.one.pk).update(chunked=SECONDS // 60)
+        begin, end = map(int, inputs.measured)
+        found = Run.objects.get(pk=self.one.pk)
+        row = next(each for each in runs.window(found, inputs, begin, end).rows(1) if each.no == series.no)
+        self.assertEqual(runs.of_one(found, inputs, series, begin, end).passed.n, row.count)
+        self.assertEqual(runs.of_one(found, inputs, series, begin, end).passed.max_us(), 1000 * (row.max_ms or 0))
+        self.assertEqual(runs.of_one(found, inputs, series, begin, end - 1).passed.n, row.count - 1)
 
     def test_every_kind_of_pin_is_shown_by_something(self) -> None:
         self.assertEqual(set(get_args(core.What)), set(pins.SHOWN))

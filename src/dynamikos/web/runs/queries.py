@@ -2,7 +2,7 @@
 
 import math
 import uuid
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
@@ -20,7 +20,7 @@ from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.objectives import Judgement, Mark
 from dynamikos.core.profiles import spans
 from dynamikos.core.profiles.changing import Change
-from dynamikos.core.reports import KeptExchange, Ledger, Row, unpack_kept
+from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesTotal, unpack_kept
 from dynamikos.core.reports.by_value import Failing, unpacked
 from dynamikos.core.reports.by_value import failing as failing_of
 from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
@@ -198,12 +198,25 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int, row: str | Non
     if any(each.measure == "checks" for each in inputs.plan.objectives):
         for beside in reading.besides(found, from_s, min(to_s, found.watermark + 1)):
             ledger.ask(beside)
-    # what was under way at its end counts in it, too
-    if (from_s, to_s) == tuple(map(int, inputs.measured)):
-        of = persona.of or Overall.over(every_series(inputs)).of
-        for beside in reading.besides(found, to_s, max(found.watermark, to_s + LATER_S) + 1):
-            ledger.carry(with_overall(beside, of))
+    _carry(ledger, found, inputs, (from_s, to_s), persona.of)
     return ledger
+
+
+def _carry(
+    ledger: Ledger, found: Run, inputs: FrozenRun, window: tuple[int, int], of: Mapping[int, int] | None = None
+) -> None:
+    """What was under way at the end of the measured part counts in it, too."""
+    if window == tuple(map(int, inputs.measured)):
+        of = of or Overall.over(every_series(inputs)).of
+        for beside in reading.besides(found, window[1], max(found.watermark, window[1] + LATER_S) + 1):
+            ledger.carry(with_overall(beside, of))
+
+
+def of_one(found: Run, inputs: FrozenRun, series: Series, from_s: int, to_s: int) -> SeriesTotal:
+    """What one series adds up to in a window, as in the table of that window."""
+    ledger = reading.window(found, [series], from_s, to_s)
+    _carry(ledger, found, inputs, (from_s, to_s))
+    return ledger.totals[series.no]
 
 
 def of_generators(

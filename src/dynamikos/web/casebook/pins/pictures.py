@@ -22,7 +22,7 @@ def _boxes(every: Iterable[Rect]) -> str:
 
 
 def _total(seen: Seen) -> SeriesTotal:
-    return reading.window(seen.run, [seen.series], *seen.window).totals[seen.series.no]
+    return queries.of_one(seen.run, seen.inputs, seen.series, *seen.window)
 
 
 def _percentiles(total: SeriesTotal) -> str:

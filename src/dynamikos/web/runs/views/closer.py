@@ -39,7 +39,7 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     begin, end = window_of(request, found, inputs.measured, inputs.ends_s)
     series = _chosen(request, inputs)
     points = reading.line(found, [series.no], begin, end)
-    total = reading.window(found, [series], begin, end).totals[series.no]
+    total = queries.of_one(found, inputs, series, begin, end)
     limit_ms = number(request.GET.get("apdex") or "500", "Apdex, ms", 1, 3_600_000)
     frames = list(queries.every_frame(found))
     strips = reading.strips_of(found, inputs, series, begin, end)

@@ -50,4 +50,5 @@ export const saidOf = (frame, frames, at, [from, to], begins) => {
 
 /** @param {Frame} last @param {Places} at @param {number} duration s @returns {string} how far the run is */
 export const nowOf = (last, at, duration) =>
-  `${ofPlanned(last, at)} users, ${clock(last[at.second] + 1)} of ${clock(duration)}`;
+  `${ofPlanned(last, at)} ${(last[at.planned] || usersOf(last, at)) === 1 ? "user" : "users"},` +
+  ` ${clock(last[at.second] + 1)} of ${clock(duration)}`;
