@@ -76,6 +76,9 @@ def tapes(seen: Seen) -> Evidence:
     return Evidence("On one run clock", _named(found.runs), lanes=[each for each, _ in overlays.tapes(found.runs)])
 
 
+LOOKS = {"a": "line l0", "b": "line l1 dashed"}
+
+
 def spreads(seen: Seen) -> Evidence:
     """The times of a step, laid over one another."""
     over = overlays.over(_chosen(seen)[1])
@@ -87,7 +90,7 @@ def spreads(seen: Seen) -> Evidence:
     texts = [(x, drawings.SPREAD_HEIGHT + 14, "middle", text) for x, text in found.marks]
 
     def picture(title: str, lines: Sequence[tuple[str, str]]) -> Picture:
-        paths = [*grid, *((f"line l{'ab'.index(side)}", path) for side, path in lines)]
+        paths = [*grid, *((LOOKS[side], path) for side, path in lines)]
         return Picture(title, 316, 178, paths, (), texts, left=-6, top=-6)
 
     heads = ("side", *(f"p{percent} #" for percent in overlays.PERCENTS))
