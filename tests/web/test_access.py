@@ -99,6 +99,7 @@ TABLE = {
     "compare-over": ("get", "reader"),
     "runs-trend": ("get", "reader"),
     "runs-away": ("get", "engineer"),
+    "runs-set": ("get", "engineer"),
     "notices": ("get", "reader"),
     "notices-log": ("get", "reader"),
     "notice-change": ("post", "engineer"),

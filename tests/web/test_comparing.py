@@ -192,6 +192,32 @@ class Kept(Two):
         page = self.client.get(reverse("runs", args=[self.sample.project.pk]), given)
         return [each.run.number for each in page.context["lines"]]
 
+    def test_chosen_runs_become_a_set_and_leave_it(self) -> None:
+        def asked(*runs: Run, **typed: object):  # type: ignore[no-untyped-def]
+            address = reverse("runs-set", args=[self.sample.project.pk])
+            way = self.client.post if typed else self.client.get
+            return way(f"{address}?{'&'.join(f'run={each.pk}' for each in runs)}", typed)
+
+        self.assertContains(asked(self.one, self.two), "Make them a set")
+        other = Run.objects.create(project=self.sample.project, number=3, name="AAA", frozen=b"{}", sha256="")
+        for runs, said in (
+            ((self.one,), "two runs or more"), ((self.one, other), "Run 3 is not over"), ((), "No run is chosen"),
+        ):  # fmt: skip
+            self.assertContains(asked(*runs), said)
+        Run.objects.filter(pk=other.pk).update(state="ended")
+        self.assertContains(asked(self.one, other, do="make"), "not of one plan", status_code=422)
+        self.assertEqual(asked(self.one, self.two, do="make").status_code, 302)
+        page = self.client.get(reverse("runs", args=[self.sample.project.pk]))
+        self.assertContains(page, "2 of 2</span>")
+        one = Run.objects.get(pk=self.one.pk)
+        self.assertEqual([each.pk for each in baselines.whole(one)], [self.one.pk, self.two.pk])
+        self.assertContains(asked(one, do="make"), "two runs or more", status_code=422)
+        self.assertContains(asked(one, self.two, do="make"), "is of a set already", status_code=422)
+        self.assertContains(asked(one), "1 run of a set of 2")
+        self.assertEqual(asked(one, do="leave").status_code, 302)
+        self.assertEqual(set(Run.objects.values_list("of_set", "set_size")), {(None, 1)})
+        self.assertContains(asked(one, do="leave"), "not of one set", status_code=422)
+
     def test_sorted_by_a_key_figure_with_those_without_it_last(self) -> None:
         for run, p95 in ((self.one, 300.0), (self.two, 20.0)):
             rows = [{"level": "step", "name": "S", "p95_ms": p95}]

@@ -244,8 +244,23 @@ def checks_of(journey: Journey, row: str = EVERYBODY, begin: int = 0) -> tuple[C
     return tuple(made)
 
 
+_known: dict[int, tuple[FrozenRun, tuple[Series, ...]]] = {}  # of the runs that were looked at last
+KNOWN = 16
+
+
 def every_series(frozen: FrozenRun) -> tuple[Series, ...]:
-    """Those of all rows, one after the other."""
+    """Those of all rows, one after the other; of a run that was looked at a moment ago they are not made again."""
+    there = _known.get(id(frozen))
+    if there is not None and there[0] is frozen:
+        return there[1]
+    found = _every_series(frozen)
+    if len(_known) >= KNOWN:
+        _known.clear()
+    _known[id(frozen)] = frozen, found
+    return found
+
+
+def _every_series(frozen: FrozenRun) -> tuple[Series, ...]:
     made: list[Series] = []
     for row in frozen.places.rows:
         made.extend(series_of(frozen.journeys[row.journey], row.row, len(made), frozen.plan.objectives))

@@ -85,8 +85,7 @@ class Histogram:
         n = self.n
         if n == 0:
             return None
-        scaled = round(percent * 1000)
-        return self.ranked_us(max(1, -(-scaled * n // 100_000)))
+        return self.ranked_us(rank_of(percent, n))
 
     def percentiles_us(self, *percents: int | float) -> list[int | None]:
         """As `percentile_us` of each, with one look over the bins."""
@@ -95,7 +94,7 @@ class Histogram:
         indices = sorted(self.counts)
         below = np.cumsum([self.counts[index] for index in indices])
         n = int(below[-1])
-        ranks = [max(1, -(-round(percent * 1000) * n // 100_000)) for percent in percents]
+        ranks = [rank_of(percent, n) for percent in percents]
         return [bucket_mid_us(indices[int(np.searchsorted(below, rank))]) for rank in ranks]
 
     def ranked_us(self, rank: int) -> int:
@@ -180,6 +179,11 @@ class Histogram:
         counts = self.counts
         for index, count in pairs:
             counts[index] = counts.get(index, 0) + count
+
+
+def rank_of(percent: int | float, n: int) -> int:
+    """The rank of a percentile among n samples, from 1: ⌈p/100·n⌉ in integers; `percent` has at most three decimals."""
+    return max(1, -(-round(percent * 1000) * n // 100_000))
 
 
 def enough_for(percent: int | float, n: int) -> str:

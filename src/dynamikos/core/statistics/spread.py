@@ -3,8 +3,12 @@ the end.
 """
 
 from collections.abc import Sequence
+from functools import cached_property
 
-from dynamikos.core.statistics.histogram import Histogram, enough_for
+import numpy as np
+from numpy.typing import NDArray
+
+from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, enough_for, rank_of
 
 
 class Spread:
@@ -21,21 +25,28 @@ class Spread:
             self._low = Histogram(passed.counts)
             self._low.merge(Histogram.of(open_us))
 
+    @cached_property
+    def _ranks(self) -> tuple[list[int], NDArray[np.int64]]:
+        """The buckets in order, and how many samples lie in each of them or below."""
+        indices = sorted(self._low.counts)
+        return indices, np.cumsum([self._low.counts[index] for index in indices], dtype=np.int64)
+
     @property
     def n(self) -> int:
-        return self._low.n
+        below = self._ranks[1]
+        return int(below[-1]) if len(below) else 0
 
     def low_us(self, percent: float) -> int | None:
         """The percentile, or what it is at least; None without samples."""
-        return self._low.percentile_us(percent)
+        indices, below = self._ranks
+        return bucket_mid_us(indices[int(np.searchsorted(below, rank_of(percent, self.n)))]) if indices else None
 
     def high_us(self, percent: float) -> int | None:
         """What the percentile is at most; None when that can't be said, or without samples."""
         if not self._open:
-            return self._low.percentile_us(percent)
-        n, known = self._low.n, self._passed.n
-        rank = max(1, -(-round(percent * 1000) * n // 100_000))
-        if rank > known:
+            return self.low_us(percent)
+        rank = rank_of(percent, self.n)
+        if rank > self._passed.n:
             return None
         return self._passed.ranked_us(rank)
 

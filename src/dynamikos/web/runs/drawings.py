@@ -4,7 +4,7 @@ Coordinates are those of SVG pictures; axes of times are logarithmic.
 
 import functools
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
@@ -58,6 +58,16 @@ class Heat:
     rows: list[tuple[float, str]]
     columns: list[tuple[float, int]]
 
+    @property
+    def shades(self) -> list[tuple[int, str]]:
+        """The cells of each shade as one path: a picture of thousands of rectangles takes long to write and to draw."""
+        return [(shade, boxes(each[:4] for each in self.cells if each[4] == shade)) for shade in range(1, SHADES + 1)]
+
+
+def boxes(every: Iterable[tuple[float, float, float, float]]) -> str:
+    """Rectangles (x, y, width, height) as one path."""
+    return "".join(f"M{x} {y}h{width}v{height}h{-width}Z" for x, y, width, height in every)
+
 
 @functools.cache
 def _places() -> list[int]:
@@ -68,25 +78,25 @@ def _places() -> list[int]:
 
 def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
     """Time by response time; None where nothing passed."""
-    total = Histogram()
-    for point in points:
-        if point.times is not None:
-            total.merge(point.times)
+    width, total = -(-len(points) // COLUMNS), Histogram()
+    merged: list[Histogram] = []
+    for at in range(0, len(points), width):
+        known = [point.times for point in points[at : at + width] if point.times is not None]
+        times = known[0] if len(known) == 1 else Histogram()
+        for each in known if len(known) > 1 else ():
+            times.merge(each)
+        merged.append(times)
+        total.merge(times)
     if not total.counts:
         return None
     begin, end = points[0].at, points[-1].at + points[-1].seconds
     axis = axis_of(total, HEIGHT)
-    width = -(-len(points) // COLUMNS)
     column_px = WIDTH * width * points[0].seconds / (end - begin)
     counts: dict[tuple[int, int], int] = {}
     lines: dict[str, list[tuple[float, float] | None]] = {"p50": [], "p95": [], "p99": []}
-    for at in range(0, len(points), width):
-        times = Histogram()
-        for point in points[at : at + width]:
-            if point.times is not None:
-                times.merge(point.times)
-        x = LEFT + WIDTH * (points[at].at - begin) / (end - begin)
-        column, places = at // width, _places()
+    places = _places()
+    for column, times in enumerate(merged):
+        x = LEFT + WIDTH * (points[column * width].at - begin) / (end - begin)
         for index, count in times.counts.items():
             cell = column, places[index]
             counts[cell] = counts.get(cell, 0) + count
@@ -212,6 +222,12 @@ class Stacked:
     rows: list[tuple[float, str]]
     columns: list[tuple[float, int]]
 
+    @property
+    def areas(self) -> list[tuple[str, str]]:
+        """The bars of each part as one path."""
+        names = dict.fromkeys(name for name, *_ in self.bars)
+        return [(name, boxes(each[1:] for each in self.bars if each[0] == name)) for name in names]
+
 
 STACK_WIDTH, STACK_HEIGHT = 312.0, 124.0
 
@@ -322,6 +338,11 @@ class Against:
     dots: list[tuple[float, float]]
     rows: list[tuple[float, str]]
     columns: list[tuple[float, str]]
+
+    @property
+    def spots(self) -> str:
+        """The dots as one path of points, which round caps make visible."""
+        return "".join(f"M{x} {y}h0" for x, y in self.dots)
 
 
 def against(points: Sequence[Point], frames: Sequence[Frame]) -> Against | None:

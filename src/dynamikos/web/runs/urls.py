@@ -19,6 +19,7 @@ urlpatterns = [
     path("p/<uuid:project>/runs/compare", comparing.compare_runs, name="compare-runs"),
     path("p/<uuid:project>/runs/compare/over", comparing.laid_over, name="compare-over"),
     path("p/<uuid:project>/runs/trend", comparing.trends, name="runs-trend"),
+    path("p/<uuid:project>/runs/set", keeping.as_set, name="runs-set"),
     path("p/<uuid:project>/runs/away", keeping.put_away, name="runs-away"),
     path("p/<uuid:project>/runs/measure", starting.measure, name="measure-generator"),
     path("p/<uuid:project>/targets/<int:target>/stop", steering.stop_target, name="stop-target"),

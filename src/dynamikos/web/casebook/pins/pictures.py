@@ -1,7 +1,5 @@
 """Drawings of one step or request, of a run's capacity, and what a browser saw."""
 
-from collections.abc import Iterable
-
 from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import clock, digits
@@ -11,14 +9,8 @@ from dynamikos.core.telling.evidence import Evidence, Photo, Picture, Table
 from dynamikos.web.casebook.pins.seen import Seen
 from dynamikos.web.runs import drawings, queries, reading
 
-Rect = tuple[float, float, float, float]
 PARTS = {"connect": "connecting", "ssl": "TLS", "wait": "waiting", "receive": "the answer and the rest"}
 NOTHING = "nothing of it passed in this window."
-
-
-def _boxes(every: Iterable[Rect]) -> str:
-    """Rectangles as one path."""
-    return "".join(f"M{x} {y}h{width}v{height}h{-width}Z" for x, y, width, height in every)
 
 
 def _total(seen: Seen) -> SeriesTotal:
@@ -36,7 +28,7 @@ def times(seen: Seen) -> Evidence:
     if spread is None:
         raise DynamikosError(NOTHING)
     height = drawings.SPREAD_HEIGHT
-    paths = [("bars", _boxes(spread.bars)), ("line l1", spread.cumulative)]
+    paths = [("bars", drawings.boxes(spread.bars)), ("line l1", spread.cumulative)]
     paths += [("grid", f"M{x} 12V{height}") for x, _, _ in spread.at]
     texts = [(x, height + 16, "middle", text) for x, text in spread.marks]
     texts += [(x, y, "end", name) for x, name, y in spread.at]
@@ -50,10 +42,7 @@ def heat(seen: Seen) -> Evidence:
     if found is None:
         raise DynamikosError(NOTHING)
     left, right = drawings.LEFT, drawings.LEFT + drawings.WIDTH
-    paths = [
-        (f"shade{shade}", _boxes(cell[:4] for cell in found.cells if cell[4] == shade))
-        for shade in range(1, drawings.SHADES + 1)
-    ]
+    paths = [(f"shade{shade}", path) for shade, path in found.shades]
     paths += [("grid", f"M{left} {y}H{right}") for y, _ in found.rows]
     paths += [(f"percentile {name}", line) for name, line in found.lines]
     texts = [(left - 4, y + 4, "end", text) for y, text in found.rows]
@@ -68,7 +57,7 @@ def spent(seen: Seen) -> Evidence:
     if found is None:
         raise DynamikosError(NOTHING)
     paths = [("grid", f"M0 {y}H{drawings.STACK_WIDTH}") for y, _ in found.rows]
-    paths += [(f"part-{name}", _boxes(bar[1:] for bar in found.bars if bar[0] == name)) for name in PARTS]
+    paths += [(f"part-{name}", path) for name, path in found.areas]
     texts = [(-4.0, y + 4, "end", text) for y, text in found.rows]
     texts += [(x, drawings.STACK_HEIGHT + 16, "middle", clock(at)) for x, at in found.columns]
     said = f"mean of those that passed, from below: {', '.join(PARTS.values())}"
@@ -98,7 +87,7 @@ def failures(seen: Seen) -> Evidence:
     bars = [
         (x, round(y + line * at, 1), across, high) for at, kind in enumerate(kinds) for x, y, across, high in kind.bars
     ]
-    paths = [("failing", _boxes(bars))]
+    paths = [("failing", drawings.boxes(bars))]
     paths += [("grid", f"M0 {at * line + drawings.KIND_HEIGHT}H{width}") for at in range(len(kinds))]
     texts = [(width + 6, at * line + 13, "start", kind.kind) for at, kind in enumerate(kinds)]
     picture = Picture("over the window, on one scale", width + 180, line * len(kinds), paths, (), texts)

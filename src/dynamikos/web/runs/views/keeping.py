@@ -1,4 +1,4 @@
-"""Chosen runs go into the archive, come back, or are deleted."""
+"""Chosen runs go into the archive, come back, are deleted, or are taken for one."""
 
 from urllib.parse import urlencode
 
@@ -9,7 +9,7 @@ from django.urls import reverse
 from dynamikos.core.errors import DynamikosError
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import keeping, log, queries
+from dynamikos.web.runs import keeping, queries, sets
 from dynamikos.web.runs.comparing import ids_of
 
 MOST = 200
@@ -32,7 +32,6 @@ def put_away(request: HttpRequest, member: Membership) -> HttpResponse:
         except DynamikosError as problem:
             wrong = str(problem)
     context = {
-        "lines": log.lines(runs),
         "runs": runs,
         "wrong": wrong,
         "typed": request.POST.get("sure", ""),
@@ -43,3 +42,28 @@ def put_away(request: HttpRequest, member: Membership) -> HttpResponse:
         "chosen": urlencode([("run", each.pk) for each in runs]),
     }
     return render(request, "runs/away.html", context, status=422 if wrong else 200)
+
+
+@member_view(get="engineer", post="engineer")
+def as_set(request: HttpRequest, member: Membership) -> HttpResponse:
+    """What is chosen stands in the address (run=…); by POST it becomes a set, or leaves its own."""
+    asked = ids_of(request.GET.getlist("run"), MOST)
+    runs = list(queries.runs(member).filter(pk__in=asked).order_by("number"))
+    wrong = ""
+    if request.method == "POST" and runs:
+        try:
+            if request.POST.get("do") == "leave":
+                sets.leave(member, runs)
+            else:
+                sets.make(member, runs)
+            return redirect(reverse("runs", args=[member.project_id]))
+        except DynamikosError as problem:
+            wrong = str(problem)
+    context = {
+        "runs": runs,
+        "whole": sets.set_of(runs) if runs else [],
+        "why_not": sets.in_the_way(runs),
+        "wrong": wrong,
+        "chosen": urlencode([("run", each.pk) for each in runs]),
+    }
+    return render(request, "runs/set.html", context, status=422 if wrong else 200)
