@@ -65,7 +65,8 @@ const tables = async () => {
   const mine = ++asked;
   Object.assign(box.dataset, { from: shown.from, to: shown.to }); // what a pin of a lane is of
   const { sort, down, row, generator, outcome } = document.getElementById("rows").dataset;
-  const slice = `from=${shown.from}&to=${shown.to}&row=${encodeURIComponent(row)}&generator=${encodeURIComponent(generator)}`;
+  const whose = `row=${encodeURIComponent(row)}&generator=${encodeURIComponent(generator)}`;
+  const slice = `from=${shown.from}&to=${shown.to}&${whose}`;
   const address = `${box.dataset.tables}?${slice}&outcome=${outcome}&sort=${sort}&down=${down}`;
   const answer = await fetch(address, { credentials: "same-origin" });
   const html = answer.ok ? await answer.text() : null;
