@@ -90,8 +90,11 @@ class Eyes(TestCase):
 
     def test_times_and_shifts_are_those_of_the_page_and_it_goes_nowhere_else(self) -> None:
         async def work(watcher: Watcher, asked: list[str]) -> None:
-            found = await watcher.read()
-            told = {each.name: value for each, value in found.items()}
+            for looks in range(1, 5):  # where the processors are others' a look may end before the page has moved
+                found = await watcher.read()
+                told = {each.name: value for each, value in found.items()}
+                if told['layout shift{page="/sky"}']:
+                    break
             self.assertEqual({each.unit for each in found if each.name.startswith("layout")}, {""})
             first, painted = told['first byte{page="/sky"}'], told['largest paint{page="/sky"}']
             self.assertGreaterEqual(first, 1000 * LATE_S)
@@ -102,7 +105,7 @@ class Eyes(TestCase):
             self.assertGreater(told['layout shift{page="/sky"}'], 0.05)
             self.assertTrue(watcher.shots[0].jpeg.startswith(b"\xff\xd8"))
             await watcher.read()
-            self.assertEqual(asked.count("/sky"), 2, "each look is a first visit")
+            self.assertEqual(asked.count("/sky"), looks + 1, "each look is a first visit")
 
         self.assertEqual(self.watched(("/sky",), work), [])
         everywhere = {"/pixel.png", "/told", "/socket", "/beacon"}
@@ -220,7 +223,7 @@ class FromFiles(TestCase):
         )
         (folder / "p.yaml").write_text(
             "form: 1\nplan: p\nname: P\njourney: j.yaml\nenvironment: e.yaml\n"
-            "profile: [{stretch: climb, to: 1, seconds: 1}, {stretch: hold, seconds: 14}]\n"
+            "profile: [{stretch: climb, to: 1, seconds: 1}, {stretch: hold, seconds: 35}]\n"
             'probes: [{probe: eyes, browser: ["{{ env.base }}/", "{{ env.base }}/nowhere"], every_s: 3}]\n'
         )
         command = [sys.executable, "-m", "dynamikos.cli", "run", str(folder / "p.yaml"), "--keep", str(folder / "out")]

@@ -133,7 +133,7 @@ class Watching(BrowserCase):
             name = sentence.split("“")[1].split("”")[0]
             page.locator("#rows tr.lead", has_text=name).locator("button.look").first.focus()
             page.keyboard.press("Enter")
-            page.wait_for_selector("tr.closer .heat rect >> nth=0", state="attached")
+            page.wait_for_selector("tr.closer .heat .shade >> nth=0", state="attached")
             first = page.locator("tr.closer table:has(svg.over) td").first.inner_text()
             named = page.locator("tr.closer [data-shows-lane]").first
             lane = named.get_attribute("data-shows-lane")
