@@ -253,6 +253,7 @@ REFUSED = ("certificate", "authorities")  # what is typed here is none
 NAMED = ("filter",)
 PAIRED = ("-value", "-name", "-more", "-pick", "-otherwise", "-what", "to", "seconds", "limit")
 TYPED = {
+    "probe-headers": "X-Seven: x7",
     "fuse_percent": "7",
     "method": "PUT",
     "address": "/sky",
