@@ -1,15 +1,18 @@
 """Failures by the values that were dealt: each is counted, by its request and by every column that is no secret."""
 
+from collections.abc import Sequence
 from unittest import TestCase
 
 from dynamikos.core.analysis.findings import findings
 from dynamikos.core.analysis.gathering import evidence_of
 from dynamikos.core.dealing import Deal
-from dynamikos.core.frozen import every_series
+from dynamikos.core.frozen import DataPile, every_series
 from dynamikos.core.reports import Ledger, decode, encode
-from dynamikos.core.reports.by_value import MOST_VALUES, failing, packed, unpacked
+from dynamikos.core.reports.by_value import MOST_VALUES, ByValue, failing, packed, unpacked
 from dynamikos.core.verdicts import as_json, conclude
 from dynamikos.engine.testing import Scripted, answer
+from dynamikos.engine.users.by_value import LOOKED_AT, MOST_KEPT, Tally
+from dynamikos.engine.users.dealing import specs_of
 from tests.engine.support import frozen, perform
 
 JOURNEY = """
@@ -80,3 +83,56 @@ class Counted(TestCase):
         self.assertEqual([(each.value, each.of, each.values, each.failed) for each in found if each.values],
                          [("", 2 * len(wrong), 2 * len(set(wrong)), 1)])  # fmt: skip
         self.assertEqual({each.value for each in newest.values}, set())
+
+
+class Large(TestCase):
+    """What counting takes does not grow with the tables."""
+
+    def tally(self, rows: Sequence[Sequence[str]], *secret: str) -> Tally:
+        pile = DataPile(key="t", columns=("a", "b"), secret=secret, rows=len(rows))
+        return Tally(specs_of([pile], {"t": rows}, None, alone=True), [pile])
+
+    def test_of_a_large_table_only_the_first_rows_are_looked_at(self) -> None:
+        class Counted(Sequence[list[str]]):
+            asked = 0
+
+            def __len__(self) -> int:
+                return 1_000_000
+
+            def __getitem__(self, at: int) -> list[str]:  # type: ignore[override]
+                Counted.asked += 1
+                return [f"id{at}", "same"]
+
+        found = self.tally(Counted())
+        self.assertEqual(Counted.asked, LOOKED_AT)
+        found.dealt(0, 999_999)
+        found.failed(4, {0: 999_999})
+        told = found.told()
+        assert told is not None
+        self.assertEqual([(each.name, each.value, each.dealt, each.failed) for each in told.values],
+                         [("t.b", "same", 1, {4: 1})])  # fmt: skip
+        self.assertEqual([(each.name, each.failed, each.values, each.most) for each in told.many], [("t.a", 1, 1, 1)])
+
+    def test_a_column_that_turns_out_to_have_many_values_tells_them_no_more(self) -> None:
+        late = [["x", "y"]] * LOOKED_AT + [[f"n{at}", "y"] for at in range(MOST_VALUES + 5)]
+        found = self.tally(late)
+        found.dealt(0, LOOKED_AT)
+        for _ in range(3):
+            found.failed(4, {0: LOOKED_AT})
+        self.assertIn("n0", {each.value for each in (found.told() or ByValue()).values})
+        for row in range(LOOKED_AT, len(late)):
+            found.dealt(0, row)
+        found.failed(4, {0: LOOKED_AT + 7})
+        told = found.told()
+        assert told is not None
+        self.assertEqual({each.value for each in told.values}, {"y"})
+        self.assertEqual([(each.name, each.failed, each.values, each.most) for each in told.many], [("t.a", 4, 2, 3)])
+
+    def test_failing_values_are_told_apart_up_to_a_bound_and_all_are_counted(self) -> None:
+        found = self.tally([[f"n{at}", "y"] for at in range(MOST_KEPT + 50)], "b")
+        for row in range(MOST_KEPT + 50):
+            found.failed(4, {0: row})
+        told = found.told()
+        assert told is not None
+        self.assertEqual([(each.failed, each.values) for each in told.many], [(MOST_KEPT + 50, MOST_KEPT)])
+        self.assertEqual(told.values, [])

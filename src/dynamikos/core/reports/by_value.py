@@ -22,8 +22,8 @@ class OfValue(msgspec.Struct, array_like=True, kw_only=True):
 
 
 class OfMany(msgspec.Struct, array_like=True, kw_only=True):
-    """A column with more than MOST_VALUES: how many failures a request had, of how many different values, and how many
-    of the one that failed most.
+    """A column with more than MOST_VALUES: how many failures a request had, of how many different values (some
+    thousands at most are told apart), and how many of the one that failed most.
     """
 
     name: str
