@@ -49,9 +49,9 @@ class Words(ProcessCase):
         threading.Thread(target=server.serve_forever, daemon=True).start()
         self.addCleanup(server.shutdown)
 
-    def probe(self, **more: object) -> Probe:
+    def probe(self) -> Probe:
         said = (("Authorization", "Bearer {{ secrets.metrics }}"),)
-        return Probe(probe="guarded", openmetrics=f"http://127.0.0.1:{self.port}/metrics", headers=said, **more)  # type: ignore[arg-type]
+        return Probe(probe="guarded", openmetrics=f"http://127.0.0.1:{self.port}/metrics", headers=said)
 
     def test_by_the_prober_in_a_run_and_when_it_is_tried(self) -> None:
         sample = self.sample

@@ -6,13 +6,14 @@ from pathlib import Path
 from unittest import mock
 
 import orjson
+from django.test import SimpleTestCase
 from django.utils import timezone
 
 from dynamikos.core.frozen import series_of
 from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, encode
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
-from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.fleet.coordinator.watch import RunWatch, over_places
 from dynamikos.web.environments.models import AgreedTarget
 from dynamikos.web.places.models import Generator
 from dynamikos.web.plans import queries as plans
@@ -63,6 +64,17 @@ def message(second: int, journey, *, last: bool = False, failing: bool = False) 
         health=Health(cpu_share=0.1),
         last=last,
     )
+
+
+class Chosen(SimpleTestCase):
+    def test_generators_of_several_places_in_turn_the_longest_known_first(self) -> None:
+        def one(name: str, place: str) -> Generator:
+            return Generator(name=name, place=place)
+
+        free = [one("a", "here"), one("b", "here"), one("c", "far"), one("d", "here"), one("e", "edge")]
+        self.assertEqual([each.name for each in over_places(free)], ["a", "c", "e", "b", "d"])
+        self.assertEqual([each.name for each in over_places(free[:2])], ["a", "b"])
+        self.assertEqual(over_places([]), [])
 
 
 class Reading(TestCase):

@@ -8,7 +8,7 @@ import queue
 import threading
 import time
 import uuid
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field
 
@@ -58,6 +58,8 @@ class Probed:
     minutes: dict[int, dict[int, "np.ndarray[tuple[int], np.dtype[np.float64]]"]] = field(default_factory=dict)
     seconds: dict[int, dict[str, float]] = field(default_factory=dict)
     remarks: list[Remark] = field(default_factory=list)
+    secrets: dict[str, str] = field(default_factory=dict)  # of the environment, that its probes and their way need
+    problem: str = ""  # why they can't be had
     apart: Apart | None = None  # the process of its own that browsers are in
     again_at: float = 0.0  # it is not started again before
     seen: dict[tuple[str, str], list[tuple[int, Seen]]] = field(default_factory=dict)  # kept of each page, when
@@ -148,15 +150,14 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
     for run in Run.objects.filter(state__in=UNDER_WAY, begins_at__isnull=False).exclude(pk__in=list(probed)):
         frozen = frozen_of(run)
         made = probed[run.pk] = Probed(run, frozen)
+        made.secrets, made.problem = _secrets(run.project_id, frozen)
         made.numbers = {(each.probe, each.name, each.unit): each.no for each in run.measures.all()}
         for second, values in run.readings.values_list("second", "values"):  # of a prober before this one
             for no, value in values.items():
                 minute = made.minutes.setdefault(second // 60, {})
                 minute.setdefault(int(no), np.full(60, np.nan))[second % 60] = value
         if any(not each.browser for each in frozen.plan.probes):
-            made.future = asyncio.run_coroutine_threadsafe(
-                _read(made, own_ports, *_secrets(run.project_id, frozen)), loop
-            )
+            made.future = asyncio.run_coroutine_threadsafe(_read(made, own_ports), loop)
     for asked in ProbeTry.objects.filter(is_taken=False):
         asked.is_taken = True
         asked.save(update_fields=["is_taken"])
@@ -200,7 +201,8 @@ def _watch(probed: Probed, own_ports: frozenset[int]) -> None:
                 probed.told.put(ProbeSecond(probe=each.probe, second=second, problem=lost))
     if time.monotonic() < probed.again_at:
         return
-    probed.apart = Apart(only(probed.frozen, [each for each in probed.frozen.plan.probes if each.browser]), own_ports)
+    browsers = [each for each in probed.frozen.plan.probes if each.browser]
+    probed.apart = Apart(only(probed.frozen, browsers), own_ports, named(probed.secrets))
     probed.apart.begin(time.monotonic() + (probed.begun - timezone.now()).total_seconds())
 
 
@@ -213,6 +215,11 @@ def _hear(probed: Probed) -> None:
 def only(frozen: FrozenRun, probes: Sequence[Probe]) -> FrozenRun:
     """The same run with these probes."""
     return replace(frozen, plan=replace(frozen.plan, probes=tuple(probes)))
+
+
+def named(secrets: Mapping[str, str]) -> dict[str, str]:
+    """As texts name them."""
+    return {f"secrets.{name}": value for name, value in secrets.items()}
 
 
 def _secrets(project: uuid.UUID, frozen: FrozenRun) -> tuple[dict[str, str], str]:
@@ -229,15 +236,15 @@ async def _try(
     """What a probe tells, or why it tells nothing."""
     probe = next(each for each in frozen.plan.probes if each.probe == key)
     if probe.browser:
-        return await asyncio.to_thread(_look, only(frozen, [replace(probe, every_s=1.0)]), own_ports)
+        once = only(frozen, [replace(probe, every_s=1.0)])
+        return await asyncio.to_thread(_look, once, own_ports, named(secrets))
     if problem:
         return {"problem": problem}
     clock, masker = RealClock(), Masker(secrets.values())
     try:
         network = network_for(frozen, secrets, own_ports)
         try:
-            known = {**frozen.values, **{f"secrets.{name}": value for name, value in secrets.items()}}
-            source = source_of(probe, known, network, clock)
+            source = source_of(probe, {**frozen.values, **named(secrets)}, network, clock)
             values = await try_once(source, clock, probe.every_s)
         finally:
             await network.aclose()
@@ -250,9 +257,9 @@ async def _try(
     return {"values": sorted((each.name, each.unit, value) for each, value in values.items())}
 
 
-def _look(frozen: FrozenRun, own_ports: frozenset[int]) -> dict[str, object]:
+def _look(frozen: FrozenRun, own_ports: frozenset[int], secrets: dict[str, str] | None = None) -> dict[str, object]:
     """What a browser tells of its pages, once."""
-    apart = Apart(frozen, own_ports)
+    apart = Apart(frozen, own_ports, secrets)
     try:
         apart.begin(time.monotonic())
         until = time.monotonic() + BROWSER_TRY_S
@@ -278,15 +285,15 @@ def _answer(asked: ProbeTry, answer: "Future[dict[str, object]]") -> None:
         connection.close()
 
 
-async def _read(probed: Probed, own_ports: frozenset[int], secrets: dict[str, str], problem: str) -> None:
-    """The probes of one run, until this is cancelled; `problem` says why their secrets can't be had."""
+async def _read(probed: Probed, own_ports: frozenset[int]) -> None:
+    """The probes of one run, until this is cancelled."""
     frozen, run = probed.frozen, probed.run
     assert run.begins_at is not None
     clock = RealClock()
     try:
-        if problem:
-            raise DynamikosError(problem)
-        network = network_for(frozen, secrets, own_ports)
+        if probed.problem:
+            raise DynamikosError(probed.problem)
+        network = network_for(frozen, probed.secrets, own_ports)
     except (Failure, DynamikosError) as wrong:
         for probe in frozen.plan.probes:
             if not probe.browser:
@@ -295,7 +302,7 @@ async def _read(probed: Probed, own_ports: frozenset[int], secrets: dict[str, st
     begin = clock.now() + run.begins_at.timestamp() - time.time()
     try:
         probes = [each for each in frozen.plan.probes if not each.browser]
-        known = {f"secrets.{name}": value for name, value in secrets.items()}
+        known = named(probed.secrets)
         await Probing(probes, frozen.values, network, clock, begin, probed.told.put, secrets=known).run()
     except Exception:
         log.exception("the probes of run %s can't be read", run.pk)

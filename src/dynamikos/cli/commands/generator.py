@@ -5,9 +5,18 @@ from pathlib import Path
 
 import click
 
+LONGEST = 60  # signs of a place
+
+
+def _place(context: click.Context, option: click.Parameter, value: str) -> str:
+    """Raises click.BadParameter for none, and for one that is too long to be kept."""
+    if not value.strip() or len(value) > LONGEST or not value.isprintable():
+        raise click.BadParameter(f"a place is called by 1 to {LONGEST} signs in one line.")
+    return value.strip()
+
 
 @click.command()
-@click.option("--place", default="here", show_default=True, help="Where this generator stands.")
+@click.option("--place", default="here", show_default=True, callback=_place, help="Where this generator stands.")
 @click.option(
     "--distance-ms",
     default=0.0,
@@ -40,4 +49,4 @@ def command(place: str, distance_ms: float) -> None:
             )
         url, own = addresses.generator, frozenset(addresses.own_ports)
     spool = Path(state.folder) / "spool"
-    uvloop.run(serve(url, place[:60], distance_s=distance_ms / 1000, own_ports=own, spool=spool, tell=click.echo))
+    uvloop.run(serve(url, place, distance_s=distance_ms / 1000, own_ports=own, spool=spool, tell=click.echo))

@@ -116,6 +116,6 @@ def _header_problems(probe: Probe) -> Iterator[str]:
 def unknown_names(probes: Sequence[Probe], known: Collection[str]) -> list[str]:
     """A sentence for each name that neither a value nor a secret of the environment has."""
     return [
-        f"The probe '{each.probe}' names {name}, which the environment has not; add it in Settings, or take it out."
+        f"The probe '{each.probe}' names {name}, which the environment has not; add it there, or take it out."
         for each in probes for name in sorted(each.names - set(known))
     ]  # fmt: skip

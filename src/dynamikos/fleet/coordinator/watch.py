@@ -74,7 +74,7 @@ class RunWatch:
         if self.run.state == Run.State.ASKED:
             self._begin()
             return
-        shards = list(self.run.shards.select_related("generator"))
+        shards = list(self.run.shards.select_related("generator").defer("by_value"))
         if may_judge_lost:
             self._lost(shards)
         if self.run.begins_at is None and self._waits(shards):
@@ -413,11 +413,13 @@ class RunWatch:
 
 
 def over_places(free: Sequence[Generator]) -> list[Generator]:
-    """One of each place in turn, so that a run that asks for several has all places alike."""
+    """One of each place in turn, so that a run that asks for several has all places alike: first of the place that is
+    known for the longest, which a run with one generator is at.
+    """
     places: dict[str, list[Generator]] = {}
     for each in free:
         places.setdefault(each.place, []).append(each)
-    turns = itertools.zip_longest(*(places[place] for place in sorted(places)))
+    turns = itertools.zip_longest(*places.values())
     return [each for turn in turns for each in turn if each is not None]
 
 
