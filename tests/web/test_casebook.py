@@ -25,6 +25,7 @@ from dynamikos.core.reports.besides import packed as besides_packed
 from dynamikos.core.reports.by_value import ByValue, OfValue, packed
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import casebook as core
+from dynamikos.core.telling.sheets import as_csv
 from dynamikos.web.casebook import actions, pins, queries, showing
 from dynamikos.web.casebook.models import Casebook, ReadLink
 from dynamikos.web.projects.revisions import token
@@ -126,6 +127,14 @@ class Pinned(Books):
         told = showing.as_markdown(self.book())
         self.assertIn("| users | rounds/s | a round waits, s |", told)
         self.assertNotIn("base64", told)
+
+    def test_a_folder_has_what_is_pinned_of_a_run_that_goes_on_and_changes_as_figures(self) -> None:
+        self.pin("steps", **{"from": 50, "to": 100})
+        Run.objects.filter(pk=self.one.pk).update(state="running", outcome=None)  # nothing can be told of it yet
+        found = zipfile.ZipFile(io.BytesIO(showing.as_folder(self.book())))
+        self.assertEqual(found.namelist(), ["casebook.md", "01-steps.csv", "01-steps.parquet"])
+        lines = list(as_csv(("a", "b"), [("+12.3 %", "-57.7 points"), ("-1+cmd", "=1"), ("+1e+03 ms", "\t=x")]))
+        self.assertEqual(lines[1:], ["+12.3 %,-57.7 points\n", "'-1+cmd,'=1\n", "+1e+03 ms,'\t=x\n"])
 
     def test_failures_by_data_value_are_those_of_all_generators(self) -> None:
         inputs = runs.frozen(self.one)

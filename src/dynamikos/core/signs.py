@@ -1,8 +1,9 @@
-"""Signs that no database keeps."""
+"""Signs that no database keeps, and those that a spreadsheet takes for the begin of a formula."""
 
 import re
 from typing import Any
 
+FORMULA = ("=", "+", "-", "@", "\t", "\r")
 UNKEPT = re.compile("[\0\ud800-\udfff]")
 
 
@@ -15,3 +16,8 @@ def storable(value: Any) -> Any:
     if isinstance(value, (list, tuple)):
         return [storable(each) for each in value]
     return value
+
+
+def for_spreadsheet(text: str) -> str:
+    """With an apostrophe before what a spreadsheet would take for a formula."""
+    return f"'{text}" if text[:1] in FORMULA else text

@@ -4,6 +4,7 @@ import csv
 import io
 import itertools
 import json
+import re
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -11,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from dynamikos.core.reports import Row
+from dynamikos.core.signs import for_spreadsheet
 from dynamikos.core.telling.evidence import Evidence
 from dynamikos.core.telling.model import Report
 
@@ -20,6 +22,7 @@ COLUMNS = (
     "ttfb_p50_ms", "ttfb_p95_ms", "connects", "connect_ms", "handshakes", "resumed", "tls_ms",
 )  # fmt: skip
 OBJECTIVES = ("objective", "sentence", "word", "value", "limit", "unit", "samples", "seconds_over", "then", "reason")
+FIGURE = re.compile(r"[+-]\d[\d.,]*(e[+-]?\d+)?( (%|points|ms|s|/s))?\Z")  # as tables of changes have them
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +66,9 @@ def sheets_of_evidence(each: Evidence, name: str) -> Iterator[Sheet]:
 
 
 def as_csv(head: Sequence[str], rows: Iterable[Sequence[object]]) -> Iterator[str]:
-    """Line by line; a text that a spreadsheet would take for a formula begins with an apostrophe."""
+    """Line by line; a text that a spreadsheet would take for a formula begins with an apostrophe, a signed figure with
+    its unit does not.
+    """
     for row in itertools.chain([head], rows):
         line = io.StringIO()
         csv.writer(line, lineterminator="\n").writerow(map(_plain, row))
@@ -71,7 +76,7 @@ def as_csv(head: Sequence[str], rows: Iterable[Sequence[object]]) -> Iterator[st
 
 
 def _plain(cell: object) -> object:
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@") else cell
+    return for_spreadsheet(cell) if isinstance(cell, str) and not FIGURE.match(cell) else cell
 
 
 def as_parquet(head: Sequence[str], rows: Iterable[Sequence[object]]) -> bytes:

@@ -1,5 +1,6 @@
 """What the blocks of a casebook show, live; as a page of its own, and as Markdown."""
 
+import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -122,17 +123,17 @@ def _files(found: Casebook) -> Iterator[tuple[str, bytes]]:
     for at, block in enumerate(content(found).blocks, 1):
         if isinstance(block, core.Text):
             continue
-        try:
-            of = block.run if isinstance(block, core.OfReport) else block.of.get("run", "")
+        of = block.run if isinstance(block, core.OfReport) else block.of.get("run", "")
+        # what is gone, or has nothing to tell yet, is so in the text as well
+        with contextlib.suppress(DynamikosError):
             if of:
                 runs.setdefault(of, reports.of(of))
+        with contextlib.suppress(DynamikosError):
             if isinstance(block, core.Pin):
                 shown = evidence(found.project, block)
                 name = f"{at:02}-{block.key}"
                 yield from as_files(sheets_of_evidence(shown, name))
                 yield from ((f"{name}.jpg", photo.jpeg) for photo in shown.photos)
-        except DynamikosError:  # it is gone, which the text says
-            continue
     for report in runs.values():
         yield from as_files(sheets_of(report, f"{report.run.replace(' ', '-')}/"))
 

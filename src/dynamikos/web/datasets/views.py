@@ -12,6 +12,7 @@ from django.urls import reverse
 from dynamikos.core.dealing import Facts, Form
 from dynamikos.core.errors import DynamikosError, ImportRefused, told
 from dynamikos.core.figures import digits
+from dynamikos.core.signs import for_spreadsheet
 from dynamikos.web.datasets import actions, deals, forms, hooks, queries, tables, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
 from dynamikos.web.projects.access import member_view
@@ -275,10 +276,7 @@ def deal(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 def export(request: HttpRequest, member: Membership, pk: uuid.UUID) -> StreamingHttpResponse:
     """All rows as CSV; for a spreadsheet with cells it would take for formulas marked by an apostrophe."""
     found = queries.dataset(member, pk)
-    careful = request.GET.get("for") == "spreadsheet"
-
-    def safe(text: str) -> str:
-        return "'" + text if careful and text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+    safe = for_spreadsheet if request.GET.get("for") == "spreadsheet" else str
 
     def lines() -> Iterator[str]:
         for batch in ([found.columns], *(queries.block(sha256) for sha256 in found.blocks)):

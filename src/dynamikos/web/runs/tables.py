@@ -52,7 +52,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     row = row if row in dict(slices) else ""
     of_failed = request.GET.get("outcome", "") == "failed"
     series = reading.shown_series(inputs, row or None)
-    shards = list(found.shards.all())
+    shards = list(found.shards.defer("by_value"))
     generator = request.GET.get("generator", "")
     those = whence.chosen(shards, generator)
     generator = generator if those is not None else ""
