@@ -35,7 +35,9 @@ export const near = (event, selector) => {
  */
 export const isTyping = (event) => {
   const el = /** @type {any} */ (event.composedPath()[0] || event.target);
-  return /^(INPUT|TEXTAREA|SELECT)$/.test(el.tagName) || el.isContentEditable;
+  // nobody types into a box that is ticked: keys go on there
+  const takesLetters = /^(INPUT|TEXTAREA|SELECT)$/.test(el.tagName) && el.type !== "checkbox";
+  return takesLetters || el.isContentEditable;
 };
 
 /**
