@@ -83,7 +83,7 @@ class Telling(BrowserCase):
             page.wait_for_selector("button:has-text('Make them a set')")
             wrong += [f"set: {each}" for each in flaws(page)]
             page.keyboard.press("s")
-            page.wait_for_selector("td:has-text('2 of 2')")
+            page.wait_for_selector("td:has-text('run 2 of a set of 2')")
             page.keyboard.press("t")
             page.wait_for_selector(".trend circle")
             wrong += [f"trend: {each}" for each in flaws(page)]

@@ -208,7 +208,7 @@ class Kept(Two):
         self.assertContains(asked(self.one, other, do="make"), "not of one plan", status_code=422)
         self.assertEqual(asked(self.one, self.two, do="make").status_code, 302)
         page = self.client.get(reverse("runs", args=[self.sample.project.pk]))
-        self.assertContains(page, "2 of 2</span>")
+        self.assertContains(page, "run 2 of a set of 2</span>")
         one = Run.objects.get(pk=self.one.pk)
         self.assertEqual([each.pk for each in baselines.whole(one)], [self.one.pk, self.two.pk])
         self.assertContains(asked(one, do="make"), "two runs or more", status_code=422)
