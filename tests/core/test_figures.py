@@ -2,8 +2,21 @@
 
 from unittest import TestCase
 
-from dynamikos.core.figures import digits, figure
+from dynamikos.core.figures import clock, digits, figure, signed
 from dynamikos.core.signs import storable
+
+
+class Written(TestCase):
+    def test_changes_have_their_sign_and_thousands_and_no_powers_of_ten(self) -> None:
+        for part, unit, said in (
+            (0.123, "%", "+12.3 %"), (-0.005, "points", "-0.5 points"), (46.8, "%", "+4,680 %"), (0.0, "%", "+0 %"),
+            (-9.999, "%", "-1,000 %"), (9.99, "", "+999"),
+        ):  # fmt: skip
+            self.assertEqual(signed(part, unit), said)
+
+    def test_the_clock(self) -> None:
+        for seconds, said in ((0, "00:00"), (275.9, "04:35"), (3599, "59:59"), (3723, "1:02:03"), (36_000, "10:00:00")):
+            self.assertEqual(clock(seconds), said)
 
 
 class Figures(TestCase):

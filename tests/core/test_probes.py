@@ -95,8 +95,9 @@ class Choosing(TestCase):
         self.assertEqual(unknown_names([good], {"env.site", "secrets.word"}), [])
         self.assertIn("names secrets.word, which the environment has not", unknown_names([good], {"env.site"})[0])
         for name, value, said in (
-            ("Bad name", "x", "no header that can be sent"), ("Host", "x", "no header that can be sent"),
-            ("X", "a\r\nY: b", "over several lines"), ("X", "{{ env. }}", "'a': "), ("", "x", "no header"),
+            ("Bad name", "x", "can't be the name of a header"), ("Host", "x", "said by the connection itself"),
+            ("X", "a\r\nY: b", "has a line break"), ("X", "{{ env. }}", "'a': "), ("", "x", "can't be the name"),
+            ("Content-Length", "3", "is computed"),
         ):  # fmt: skip
             with self.subTest(name=name, value=value):
                 found = probe_problems([replace(good, headers=((name, value),))])

@@ -94,6 +94,7 @@ class Pinned(Books):
             ("finding", {"sentence": found.sentence}, "about the target"),
             ("comparison", {"query": sides}, "Worse: "),
             ("difference", {"query": sides, **place, "measure": "mean"}, "worse here"),
+            ("difference", {"query": sides, **place, "measure": "mean"}, milliseconds(self.row(10, 190).mean_ms or 0)),
             ("tapes", {"query": sides}, "B, run 2"),
             ("spreads", {"query": sides, "key": f"{key[1]}/{key[2]}"}, milliseconds(self.row(10, 190).p95_ms or 0)),
             ("trend", {"query": urlencode({"run": self.one.pk, "measure": "mean"}), "name": name}, "over runs"),
@@ -104,7 +105,7 @@ class Pinned(Books):
                 shown = list(showing.shown(self.book()))[-1]
                 self.assertEqual(shown.problem, "")
                 self.assertIn(said, shown.html)
-        self.assertEqual(len(self.keys()), 16)
+        self.assertEqual(len(self.keys()), 17)
         self.assertIn("Worse: ", showing.as_markdown(self.book()))
 
     def test_capacity_and_what_a_browser_saw_stand_in_the_file_itself(self) -> None:

@@ -20,6 +20,12 @@ def clock(seconds: float) -> str:
     return f"{hours}:{rest // 60:02}:{rest % 60:02}" if hours else f"{rest // 60:02}:{rest % 60:02}"
 
 
+def signed(part: float, unit: str) -> str:
+    """A change in hundredths, with its sign: +12.3 %, -0.5 points, +4,680 %."""
+    value = 100 * part
+    return f"{value:+,.0f} {unit}".strip() if abs(value) >= 999.5 else f"{value:+.3g} {unit}".strip()
+
+
 def figure(text: str) -> float | None:
     """4,000 and 4 000 are four thousand, 12,5 and 12.5 twelve and a half, and 1.234,5 is 1234.5; a comma before three
     digits parts thousands, unless it comes after a 0. None for what is no number, or an endless one.

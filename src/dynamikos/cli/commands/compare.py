@@ -9,7 +9,7 @@ import orjson
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.comparison import Comparison, Difference
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import digits
+from dynamikos.core.figures import digits, signed
 
 
 @click.command()
@@ -82,10 +82,10 @@ def said(each: Difference) -> str:
     if each.change is None:
         return f"{values} ({each.reason})"
     points = "points" if share else "%"
-    made = f"{values}  {100 * each.change:+.3g} {points}"
+    made = f"{values}  {signed(each.change, points)}"
     if each.low is None or each.high is None or each.smallest is None:
         return f"{made} ({each.reason})"
-    made += f" ({100 * each.low:+.3g} to {100 * each.high:+.3g})"
+    made += f" ({signed(each.low, '')} to {signed(each.high, '')})"
     if not each.differs:
         made += f", smallest change that would be seen {100 * each.smallest:.3g} {points}"
     if each.repetitions:

@@ -1,20 +1,19 @@
 """What a load plan says of a probe."""
 
-import re
 from collections.abc import Collection, Iterator, Sequence
 from typing import Annotated
 
 import msgspec
 
 from dynamikos.core.errors import TemplateError
+from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.text import Frozen
 from dynamikos.core.text.holding import Pair
 from dynamikos.core.values import names_in
 
 MOST_PROBES, MOST_MEASURES, MOST_PAGES, MOST_HEADERS = 20, 500, 8, 20
-TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]{1,100}\Z")  # RFC 9110, 5.6.2
-OURS = {"host", "content-length", "transfer-encoding", "connection"}  # what the connection says itself
+OURS = {"host", "connection"}  # what the connection says itself
 LONGEST_S = 60.0  # between two readings of what is no browser
 
 
@@ -103,14 +102,14 @@ def _header_problems(probe: Probe) -> Iterator[str]:
     if len(probe.headers) > MOST_HEADERS:
         yield f"The probe '{probe.probe}' has {len(probe.headers)} headers; at most {MOST_HEADERS} are sent."
     for name, value in probe.headers:
-        if not TOKEN.match(name) or name.lower() in OURS:
-            yield f"The probe '{probe.probe}': “{name[:40]}” is no header that can be sent; look at how it is written."
-        if any(sign in value for sign in "\r\n\0"):
-            yield f"The probe '{probe.probe}': the header {name[:40]} goes over several lines; write it in one."
+        if name.lower() in OURS:
+            yield f"The probe '{probe.probe}': {name} is said by the connection itself; take it out."
+        elif problem := header_problem(name, value):
+            yield f"The probe '{probe.probe}': {problem}."
     try:
         _ = probe.names
-    except TemplateError as problem:
-        yield f"The probe '{probe.probe}': {problem}"
+    except TemplateError as wrong:
+        yield f"The probe '{probe.probe}': {wrong}"
 
 
 def unknown_names(probes: Sequence[Probe], known: Collection[str]) -> list[str]:

@@ -11,6 +11,7 @@ from django.http import QueryDict
 from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Figure, Turn, turns
 from dynamikos.core.comparison.side import SHARES, Key
+from dynamikos.core.figures import signed
 from dynamikos.core.objectives import Objective
 from dynamikos.core.telling.drawing import round_up
 from dynamikos.web.plans.models import LoadPlan
@@ -216,4 +217,4 @@ def _change(  # type: ignore[no-untyped-def]
     before, at = counted[turn.at - 1], counted[turn.at]
     unit = "points" if measure in SHARES else "%"
     is_worse = turn.change < 0 if measure == "throughput" else turn.change > 0
-    return Change((x(before) + x(at)) / 2, f"{100 * turn.change:+.3g} {unit}", is_worse, runs[at])
+    return Change((x(before) + x(at)) / 2, signed(turn.change, unit), is_worse, runs[at])

@@ -4,9 +4,11 @@ from collections.abc import Mapping, Sequence
 
 from django.http import QueryDict
 
+from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Comparison, Difference, compare
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.figures import signed
 from dynamikos.core.telling.evidence import Evidence, Picture, Table
 from dynamikos.web.casebook.pins.seen import Seen
 from dynamikos.web.runs import baselines, comparing, drawings, overlays
@@ -38,18 +40,21 @@ def _compared(seen: Seen) -> tuple[Comparison, str]:
 
 def _difference_cells(each: Difference) -> list[str]:
     share = each.wanted.is_share
-    times, points = (100, " points") if share else (1, " %")
-    unit = " %" if share else " /s" if each.wanted.measure == "throughput" else " ms"
+    points = "points" if share else "%"
 
     def value(of: float | None) -> str:
-        return "–" if of is None else f"{of * times:.3g}{unit}"
+        if of is None:
+            return "–"
+        if share:
+            return f"{100 * of:.3g} %"
+        return f"{of:.3g} /s" if each.wanted.measure == "throughput" else milliseconds(of)
 
-    def signed(of: float | None) -> str:
-        return "–" if of is None else f"{100 * of:+.3g}{points}"
+    def change(of: float | None) -> str:
+        return "–" if of is None else signed(of, points).replace("-", "−")
 
-    within = each.reason if each.low is None else f"{signed(each.low)} to {signed(each.high)}"
+    within = each.reason if each.low is None else f"{change(each.low)} to {change(each.high)}"
     word = f"{each.word} here" if each.differs and not each.is_real else each.word
-    return [each.name, each.wanted.measure, value(each.a), value(each.b), signed(each.change), within, word]
+    return [each.name, each.wanted.measure, value(each.a), value(each.b), change(each.change), within, word]
 
 
 HEADS = ("step", "of", "A #", "B #", "change #", "within", "verdict")

@@ -10,6 +10,7 @@ from django.templatetags.static import static
 from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
+from dynamikos.core import figures
 from dynamikos.core.figures import clock
 
 register = template.Library()
@@ -173,7 +174,7 @@ def scaled(value: float | None, times: float, unit: str) -> str:
 @register.simple_tag
 def signed(part: float | None, unit: str) -> str:
     """A change as per cent (or points), with its sign."""
-    return "–" if part is None else f"{100 * part:+.3g} {unit}".strip().replace("-", "−")
+    return "–" if part is None else figures.signed(part, unit).replace("-", "−")
 
 
 @register.filter
