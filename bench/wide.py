@@ -10,11 +10,13 @@ from collections.abc import Callable
 from typing import Any
 
 import msgspec
+import numpy as np
 
 from bench.database import own_database
 from bench.pages import Result, median_ms
 
 ROWS, SHARDS, SECONDS, SOAK_S = 15, 4, 3600, 8 * 3600
+MEASURES = 60  # of servers beside it
 
 
 def run() -> list[Result]:
@@ -36,7 +38,7 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
     from dynamikos.core.reports.frames import frame_of
     from dynamikos.core.statistics import Histogram
     from dynamikos.fleet.coordinator.expand import Folding
-    from dynamikos.web.runs import actions, queries
+    from dynamikos.web.runs import actions, measures, queries
     from dynamikos.web.runs.models import Run, Shard
     from dynamikos.web.streams.models import Message
 
@@ -88,6 +90,8 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
         state="ended", ended="finished", ended_at=timezone.now(), watermark=seconds - 1, chunked=seconds // 60 - 1,
         findings=[], outcome={"ended": "finished", "exit_code": 0, "from_s": 0, "to_s": seconds},
     )  # fmt: skip
+    told = np.random.default_rng(5).normal(50, 5, (MEASURES, seconds))
+    measures.take(made, "target", {f"utilization_{number}": trace for number, trace in enumerate(told)})
     return made, len(series), 1000 * expanding / seconds, time.perf_counter() - begun
 
 
@@ -155,6 +159,9 @@ def _measure() -> list[Result]:
     look = timed(
         lambda: get(f"{address}/closer?from=0&to=3600&journey={step.journey}&step={step.step}&request=&of="), 3
     )
+    moment = timed(
+        lambda: get(f"{address}/suspects?from=1800&to=1860&journey={step.journey}&step={step.step}&request=&of="), 3
+    )
     points = len(reading.line(found, [step.no], 0, SECONDS))
     other = _again(made)
     compared = timed(lambda: get(sample.address(f"runs/compare?run={made.pk}&run={other.pk}")), 3)
@@ -174,6 +181,7 @@ def _measure() -> list[Result]:
         ("the same of one row", of_row, "ms", "≤ 300", of_row <= 300),
         ("a slice by generator: every step and round of an hour", of_shard, "ms", "≤ 1,500", of_shard <= 1500),
         ("looking closer at a step, the whole hour", look, "ms", "≤ 300", look <= 300),
+        (f"the suspects of a minute among {MEASURES} measures", moment, "ms", "", True),
         ("comparing two such hours", compared, "ms", "≤ 1,500", compared <= 1500),
         ("both laid over one another, one step", over, "ms", "", True),
         ("its report as one file", report, "ms", "≤ 5,000", report <= 5000),

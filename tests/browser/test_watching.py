@@ -126,6 +126,17 @@ class Watching(BrowserCase):
         def read(page: Any) -> tuple[str, str]:
             page.wait_for_selector("#findings li:has-text('times as long as usual')")
             page.wait_for_selector("#tape[data-ready]")
+            # what a browser saw of a page, as a picture; the whole run has its first look, a window may have none
+            for _ in range(20):
+                if page.locator(".film img").count():
+                    break
+                page.wait_for_timeout(1000)  # the last look may be on its way
+                page.reload()
+                page.wait_for_selector("#tape[data-ready]")
+            self.assertTrue(
+                page.evaluate("""async () => { const img = document.querySelector('.film img');
+              img.loading = 'eager'; await img.decode(); return img.naturalWidth > 600; }""")
+            )
             found = page.locator("#findings li", has_text="times as long as usual")
             sentence = found.locator("b").inner_text()
             found.locator("button.button").click()
@@ -176,11 +187,6 @@ class Watching(BrowserCase):
             page.click("tr.closer button:has-text('Close')")
             page.click("button:has-text('Judge anew')")
             page.wait_for_selector("h2:has-text('Judged anew')")
-            # what a browser saw of a page, as a picture
-            self.assertTrue(
-                page.evaluate("""async () => { const img = document.querySelector('.film img');
-              img.loading = 'eager'; await img.decode(); return img.naturalWidth > 600; }""")
-            )
             return sentence, first
 
         sentence, first = self.do(read)

@@ -14,7 +14,6 @@ from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger
 from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.statistics import Histogram
-from dynamikos.core.statistics.histogram import bucket_mid_us
 
 Trace = NDArray[np.float64]
 SETTLES_S, SHORTEST_S, FEWEST_ROUNDS = 10.0, 30.0, 10
@@ -35,7 +34,7 @@ class Line:
         for at, times in enumerate(self.times):
             if times is not None and times.counts:
                 n = sum(times.counts.values())
-                made[at] = sum(bucket_mid_us(index) * count for index, count in times.counts.items()) / n / 1000
+                made[at] = times.sum_us() / n / 1000
         return made
 
     def percentile_ms(self, percent: float) -> Trace:

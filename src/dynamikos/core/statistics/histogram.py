@@ -1,7 +1,9 @@
 """The mergeable histogram: log-linear, 1,024 sub-buckets an octave of microseconds, relative error ≤ 0.05 %."""
 
+import functools
 import struct
 from collections.abc import Iterable, Mapping
+from operator import mul
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,15 +40,15 @@ def bucket_mid_us(index: int) -> int:
     return ((index - (e << 10)) << e) + (1 << e >> 1)
 
 
-_MIDS: NDArray[np.int64] | None = None
+@functools.cache
+def _mids() -> list[int]:
+    return [bucket_mid_us(index) for index in range(LAST + 1)]
 
 
+@functools.cache
 def mids_us() -> NDArray[np.int64]:
     """Midpoints of all buckets, shape (LAST + 1,), µs."""
-    global _MIDS
-    if _MIDS is None:
-        _MIDS = np.array([bucket_mid_us(index) for index in range(LAST + 1)], dtype=np.int64)
-    return _MIDS
+    return np.array(_mids(), dtype=np.int64)
 
 
 class Histogram:
@@ -66,7 +68,10 @@ class Histogram:
         return made
 
     def merge(self, other: "Histogram") -> None:
-        self._count(other.counts.items())
+        if self.counts:
+            self._count(other.counts.items())
+        else:
+            self.counts = dict(other.counts)
 
     @property
     def n(self) -> int:
@@ -109,6 +114,10 @@ class Histogram:
     def over(self, limit_us: float) -> int:
         """How many samples are above a limit, by the midpoints of their buckets."""
         return sum(count for index, count in self.counts.items() if bucket_mid_us(index) > limit_us)
+
+    def sum_us(self) -> int:
+        """All samples added up, each as the midpoint of its bucket."""
+        return sum(map(mul, map(_mids().__getitem__, self.counts), self.counts.values()))
 
     def min_us(self) -> int | None:
         return bucket_mid_us(min(self.counts)) if self.counts else None

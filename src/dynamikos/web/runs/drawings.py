@@ -11,12 +11,12 @@ from urllib.parse import urlsplit
 import numpy as np
 
 from dynamikos.core.analysis.evidence import Trace, milliseconds
-from dynamikos.core.reports import KeptExchange, SeriesTotal
+from dynamikos.core.reports import KeptExchange
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us, mids_us
 from dynamikos.core.telling.drawing import path, round_marks
-from dynamikos.web.runs.reading import Point
+from dynamikos.web.runs.reading import Point, Strip
 
 LEFT, TOP, WIDTH, HEIGHT = 52.0, 8.0, 560.0, 168.0
 COLUMNS, BINS = 110, 12  # of a heat field at most; bins a decade
@@ -43,8 +43,11 @@ class Axis:
         return [each for each in every if self.low_ms <= each <= self.high_ms]
 
 
-def axis_of(times: Histogram, length: float) -> Axis:
-    low, high = times.min_us(), times.max_us()
+def axis_of(length: float, *times: Histogram) -> Axis:
+    """Over all that is in `times`."""
+    known = [each for each in times if each.counts]
+    low = min((each.min_us() or 0 for each in known), default=0)
+    high = max((each.max_us() or 0 for each in known), default=0)
     low_ms, high_ms = (low or 1000) / 1000, (high or 10_000) / 1000
     return Axis(max(0.05, low_ms * 0.85), max(high_ms * 1.15, low_ms * 3, 1.0), length)
 
@@ -78,7 +81,7 @@ def _places() -> list[int]:
 
 def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
     """Time by response time; None where nothing passed."""
-    width, total = -(-len(points) // COLUMNS), Histogram()
+    width = -(-len(points) // COLUMNS)
     merged: list[Histogram] = []
     for at in range(0, len(points), width):
         known = [point.times for point in points[at : at + width] if point.times is not None]
@@ -86,11 +89,10 @@ def heat(points: Sequence[Point], marks: int = 8) -> Heat | None:
         for each in known if len(known) > 1 else ():
             times.merge(each)
         merged.append(times)
-        total.merge(times)
-    if not total.counts:
+    if not any(times.counts for times in merged):
         return None
     begin, end = points[0].at, points[-1].at + points[-1].seconds
-    axis = axis_of(total, HEIGHT)
+    axis = axis_of(HEIGHT, *merged)
     column_px = WIDTH * width * points[0].seconds / (end - begin)
     counts: dict[tuple[int, int], int] = {}
     lines: dict[str, list[tuple[float, float] | None]] = {"p50": [], "p95": [], "p99": []}
@@ -138,7 +140,7 @@ def place_of(index: int, decade: int) -> int:
 def distribution(times: Histogram) -> Spread | None:
     if not times.counts:
         return None
-    axis = axis_of(times, SPREAD_WIDTH)
+    axis = axis_of(SPREAD_WIDTH, times)
     places: dict[int, int] = {}
     for index, count in times.counts.items():
         place = place_of(index, 20)
@@ -232,26 +234,25 @@ class Stacked:
 STACK_WIDTH, STACK_HEIGHT = 312.0, 124.0
 
 
-def _spent(total: SeriesTotal) -> dict[str, float]:
+def _spent(strip: Strip) -> dict[str, float]:
     """Mean µs of a request that passed by part: connecting, TLS, waiting for the first byte, and the rest: the answer
     itself, redirects, embedded resources.
     """
-    n = total.moments.n
+    n = strip.passed
     if not n:
         return {}
-    waits = total.ttfb.counts
-    waited = sum(bucket_mid_us(index) * count for index, count in waits.items()) / max(1, sum(waits.values()))
-    made = {"connect": total.connect_us / n, "ssl": total.tls_us / n, "wait": waited}
-    return made | {"receive": max(0.0, (total.moments.mean_us or 0.0) - sum(made.values()))}
+    waited = strip.waited_us / max(1, strip.waits)
+    made = {"connect": strip.connect_us / n, "ssl": strip.tls_us / n, "wait": waited}
+    return made | {"receive": max(0.0, strip.sum_us / n - sum(made.values()))}
 
 
-def stacked(strips: Sequence[tuple[int, int, Sequence[SeriesTotal]]], marks: int = 4) -> Stacked | None:
+def stacked(strips: Sequence[tuple[int, int, Sequence[Strip]]], marks: int = 4) -> Stacked | None:
     """Of one request, or of all requests of a step one after the other."""
     columns = []
-    for _, _, totals in strips:
+    for _, _, requests in strips:
         spent: dict[str, float] = {}
-        for total in totals:
-            for name, value in _spent(total).items():
+        for each in requests:
+            for name, value in _spent(each).items():
                 spent[name] = spent.get(name, 0.0) + value
         columns.append(spent)
     most = max((sum(column.values()) for column in columns), default=0.0)

@@ -112,10 +112,7 @@ def times(sides: Mapping[str, Sequence[OneRun]], key: Key) -> Times | None:
         whole[side] = made
     if not all(each.n for each in whole.values()):
         return None
-    both = Histogram()
-    for each in whole.values():
-        both.merge(each)
-    axis = drawings.axis_of(both, drawings.SPREAD_WIDTH)
+    axis = drawings.axis_of(drawings.SPREAD_WIDTH, *whole.values())
     height = drawings.SPREAD_HEIGHT
     bins = {side: _bins(each) for side, each in whole.items()}
     most = max(max(each.values()) for each in bins.values())
@@ -126,11 +123,11 @@ def times(sides: Mapping[str, Sequence[OneRun]], key: Key) -> Times | None:
             y = height * (1 - shares.get(place, 0.0) / most)
             line += [(axis.at(10 ** (place / BIN)), y), (axis.at(10 ** ((place + 1) / BIN)), y)]
         outlines.append((side, path(line)))
-        below = 0
+        below, n = 0, whole[side].n
         upward: list[tuple[float, float] | None] = [(0.0, height)]
         for index in sorted(whole[side].counts):
             below += whole[side].counts[index]
-            upward.append((axis.at(bucket_mid_us(index) / 1000), height * (1 - below / whole[side].n)))
+            upward.append((axis.at(bucket_mid_us(index) / 1000), height * (1 - below / n)))
         sums.append((side, path(upward[:: max(1, len(upward) // 200)])))
         for percent in PERCENTS:
             value = (whole[side].percentile_us(percent) or 0) / 1000

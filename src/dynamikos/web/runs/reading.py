@@ -2,12 +2,12 @@
 
 import zlib
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import msgspec
 
 from dynamikos.core.frozen import FrozenRun, Series, every_series
-from dynamikos.core.reports import Ledger, SeriesSecond, SeriesTotal
+from dynamikos.core.reports import Ledger, SeriesSecond
 from dynamikos.core.reports.besides import Beside, Dealt, unpacked_besides, unpacked_dealt, unpacked_second
 from dynamikos.core.reports.folding import COARSE_S, Overall, coarse_of, fine, unpacked_coarse
 from dynamikos.core.statistics import Histogram
@@ -159,11 +159,14 @@ class Point:
     passed: int = 0
     failed: int = 0
     times: Histogram | None = None
+    _known: dict[float, float | None] = field(default_factory=dict)
 
     def ms(self, percent: float) -> float | None:
-        """A percentile in ms."""
-        value = self.times.percentile_us(percent) if self.times is not None else None
-        return None if value is None else round(value / 1000, 3)
+        """A percentile in ms; `times` must not change any more."""
+        if percent not in self._known:
+            value = self.times.percentile_us(percent) if self.times is not None else None
+            self._known[percent] = None if value is None else round(value / 1000, 3)
+        return self._known[percent]
 
 
 def line(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> list[Point]:
@@ -202,8 +205,35 @@ def _points(
     return points
 
 
-def strips(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> list[tuple[int, int, list[SeriesTotal]]]:
-    """(from, to, totals of each series in the order of `numbers`) of at most STRIPS equal parts of a window: by the
+@dataclass(slots=True)
+class Strip:
+    """What one request did in a part of a window: how many passed, and of these the µs in whole, of connecting and of
+    TLS; how many were waited for and the µs until the first byte (by midpoints of bins, ≤ 0.05 %); failures by kind.
+    """
+
+    passed: int = 0
+    sum_us: int = 0
+    connect_us: int = 0
+    tls_us: int = 0
+    waits: int = 0
+    waited_us: int = 0
+    failed: dict[str, int] = field(default_factory=dict)
+
+    def add(self, parts: Sequence[SeriesSecond]) -> None:
+        waits = Histogram.joined(part.ttfb_hist for part in parts)
+        self.waits += waits.n
+        self.waited_us += waits.sum_us()
+        for part in parts:
+            self.passed += part.n
+            self.sum_us += part.sum_us
+            self.connect_us += part.connect_us
+            self.tls_us += part.tls_us
+            for kind, count in part.failed.items():
+                self.failed[kind] = self.failed.get(kind, 0) + count
+
+
+def strips(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> list[tuple[int, int, list[Strip]]]:
+    """(from, to, what each series did in the order of `numbers`) of at most STRIPS equal parts of a window: by the
     second where it is short, else by whole minutes.
     """
     to_s = min(to_s, found.watermark + 1)
@@ -219,16 +249,16 @@ def strips(found: Run, numbers: Sequence[int], from_s: int, to_s: int) -> list[t
         parts.setdefault(((second - begin) // width, part.no), []).append(part)
     made = []
     for at in range(-(-(to_s - begin) // width)):
-        totals = [SeriesTotal() for _ in numbers]
-        for no, total in zip(numbers, totals, strict=True):
-            total.add(*parts.get((at, no), ()))
-        made.append((begin + at * width, min(to_s, begin + (at + 1) * width), totals))
+        own = [Strip() for _ in numbers]
+        for no, strip in zip(numbers, own, strict=True):
+            strip.add(parts.get((at, no), ()))
+        made.append((begin + at * width, min(to_s, begin + (at + 1) * width), own))
     return made
 
 
 def strips_of(
     found: Run, inputs: FrozenRun, series: Series, from_s: int, to_s: int
-) -> list[tuple[int, int, list[SeriesTotal]]]:
+) -> list[tuple[int, int, list[Strip]]]:
     """Of a request; of a step, those of all its requests."""
     numbers = [series.no]
     if series.level == "step":
@@ -239,11 +269,11 @@ def strips_of(
     return strips(found, numbers, from_s, to_s)
 
 
-def failed_by_kind(totals: Iterable[SeriesTotal]) -> dict[str, int]:
-    """Of some series together."""
+def failed_by_kind(strips: Iterable[Strip]) -> dict[str, int]:
+    """Of some requests together."""
     made: dict[str, int] = {}
-    for total in totals:
-        for kind, count in total.failed.items():
+    for strip in strips:
+        for kind, count in strip.failed.items():
             made[kind] = made.get(kind, 0) + count
     return made
 
