@@ -7,7 +7,16 @@ import numpy as np
 from dynamikos.core.analysis.capacity import Level, capacity, fitted
 from dynamikos.core.analysis.evidence import Measured
 from dynamikos.core.analysis.levels import capacity_of
-from dynamikos.core.analysis.suspects import correlation, partial, ranks, suspects, window_means, worth_a_look
+from dynamikos.core.analysis.suspects import (
+    LONGEST_LAG_S,
+    correlation,
+    lags_of,
+    partial,
+    ranks,
+    suspects,
+    window_means,
+    worth_a_look,
+)
 from dynamikos.core.profiles import Stretch
 from tests.core.scenes import Scene
 
@@ -82,6 +91,37 @@ class Together(TestCase):
         candidates = {"follows": 3 * load + noise(3, 600, 6), "moves": own + noise(4, 600, 0.5)}
         found = suspects(step, (100, 500), candidates, load)
         self.assertEqual([each.measure for each in found if each.how == "together"], ["moves"])
+
+    def test_it_is_as_if_every_lag_were_looked_at(self) -> None:
+        found = 0
+        for seed in range(12):
+            draw = np.random.default_rng(seed)
+            seconds = (200, 500)[seed % 2]
+            load = (None, np.linspace(1, 50, seconds), np.repeat(np.arange(10.0), seconds // 10))[seed % 3]
+            base = noise(seed, seconds)
+            step = base + (0 if load is None else 0.02 * load)
+            step[draw.random(seconds) < 0.2 * (seed % 4)] = np.nan
+            candidates = {}
+            for n, lag in enumerate(draw.integers(-14, 15, 8).tolist()):
+                trace = np.roll(base, lag) + draw.uniform(0, 3) * noise(100 * seed + n, seconds)
+                trace[np.arange(seconds) % (10 if n % 4 == 0 else 1) != 0] = np.nan  # read every ten seconds
+                candidates[f"measure {n}"] = np.round(trace) if n % 3 == 0 else trace
+            begin, end = (10, seconds - 5) if seed % 2 else (seconds // 10, seconds)
+            told = {each.measure: (each.lag_s, each.score)
+                    for each in suspects(step, (begin, end), candidates, load)}  # fmt: skip
+            for name, trace in candidates.items():
+                best, best_lag = 0.0, 0
+                for lag in lags_of(LONGEST_LAG_S):
+                    low, high = max(0, begin + lag), min(seconds, end + lag)
+                    given = None if load is None else load[low - lag : high - lag]
+                    rho = partial(step[low - lag : high - lag], trace[low:high], given)
+                    if abs(rho) > abs(best) + 0.01:
+                        best, best_lag = rho, lag
+                with self.subTest(seed=seed, name=name):
+                    self.assertEqual(told.pop(name, None), (best_lag, abs(best)) if abs(best) >= 0.5 else None)
+                    found += abs(best) >= 0.5
+            self.assertEqual(told, {})
+        self.assertGreater(found, 20)
 
     def test_ranks_and_partial_correlation(self) -> None:
         self.assertEqual(ranks(np.array([3.0, 1.0, 3.0, 9.0])).tolist(), [2.5, 1.0, 2.5, 4.0])

@@ -72,11 +72,21 @@ def lags_of(length: int) -> list[int]:
 
 def _best(scores: Trace, at: int, lags: Sequence[int]) -> tuple[float, int]:
     """(score, lag): of those that come within 2 % of the best, the nearest."""
-    found = {lag: scores[at + lag] for lag in lags if 0 <= at + lag < len(scores) and not np.isnan(scores[at + lag])}
-    if not found:
-        return 0.0, 0
-    best = max(found.values())
-    return next((float(score), lag) for lag, score in found.items() if score >= 0.98 * best)
+    found, which = _best_at(scores, [at], lags)
+    return float(found[0]), lags[which[0]]
+
+
+def _best_at(scores: Trace, places: Sequence[int], lags: Sequence[int]) -> tuple[Trace, NDArray[np.int64]]:
+    """As `_best` of every place, with the number of the lag; 0 and the nearest where nothing is known. Shapes (P,)."""
+    away = np.asarray(places)[:, None] + np.asarray(lags)[None, :]
+    is_there = (away >= 0) & (away < len(scores))
+    found = np.where(is_there, scores[np.clip(away, 0, len(scores) - 1)], np.nan)
+    found = np.where(np.isnan(found), -np.inf, found)
+    best = found.max(axis=1)
+    which = np.argmax(found >= 0.98 * best[:, None], axis=1)
+    taken = found[np.arange(len(found)), which]
+    is_known = np.isfinite(taken)
+    return np.where(is_known, taken, 0.0), np.where(is_known, which, 0)
 
 
 def threshold_of(seconds: int) -> float:
@@ -143,7 +153,7 @@ def _moves_anyway(scores: Trace, score: float, calm: Sequence[int], lags: Sequen
     """Whether a measure moves like that elsewhere, too, where the step does not mind; not known of a short run."""
     if len(calm) < PLACEMENTS:
         return False
-    as_much = sum(_best(scores, at, lags)[0] >= score for at in calm)
+    as_much = int((_best_at(scores, calm, lags)[0] >= score).sum())
     return (1 + as_much) / (1 + len(calm)) > ANYWAY
 
 
@@ -173,17 +183,21 @@ def _p_of(scores: Mapping[str, Trace], begin: int, length: int, lags: Sequence[i
     places = _elsewhere(begin, length, seconds)
     if len(places) < PLACEMENTS:
         return lambda score: None
-    most = np.array([max((_best(each, at, lags)[0] for each in scores.values()), default=0.0) for at in places])
+    most = np.max([_best_at(each, places, lags)[0] for each in scores.values()], axis=0)
     return lambda score: float((1 + (most >= score).sum()) / (1 + len(places)))
 
 
 def ranks(values: Trace) -> Trace:
     """Average ranks from 1 (Spearman), NaN kept."""
     made = np.full(len(values), np.nan)
-    known = ~np.isnan(values)
-    _, inverse, counts = np.unique(values[known], return_inverse=True, return_counts=True)
-    ends = np.cumsum(counts)
-    made[known] = ((ends - counts + 1 + ends) / 2)[inverse]
+    known = np.flatnonzero(~np.isnan(values))
+    if not len(known):
+        return made
+    order = known[np.argsort(values[known])]
+    ordered = values[order]
+    begins = np.flatnonzero(np.concatenate(([True], ordered[1:] != ordered[:-1])))
+    counts = np.diff(np.append(begins, len(ordered)))
+    made[order] = np.repeat(begins + (counts + 1) / 2, counts)
     return made
 
 
@@ -211,7 +225,7 @@ def _together(
     made = []
     for name, trace in candidates.items():
         best, best_lag = 0.0, 0
-        for lag in lags_of(LONGEST_LAG_S):
+        for lag in _worth_it(step, window, trace, load):
             low, high = max(0, begin + lag), min(len(trace), end + lag)
             if high - low < TOGETHER_S // 2:
                 continue
@@ -222,6 +236,51 @@ def _together(
         if abs(best) >= TOGETHER_RHO:
             made.append(Suspect(name, abs(best), best_lag, 1 if best > 0 else -1, "together"))
     return sorted(made, key=lambda each: -each.score)
+
+
+ROUGHLY = 0.15  # that a rank correlation may be off when ranks are not given anew at each lag
+
+
+def _worth_it(step: Trace, window: tuple[int, int], trace: Trace, load: Trace | None) -> list[int]:
+    """The lags at which it may be that two traces move together, and as closely as at the best of them: by ranks given
+    once, of all that any lag needs.
+    """
+    begin, end = window
+    lags = lags_of(LONGEST_LAG_S)
+    low, high = begin - LONGEST_LAG_S, end + LONGEST_LAG_S
+    around = np.full(high - low, np.nan)
+    first, last = max(0, low), min(len(trace), high)
+    around[first - low : last - low] = trace[first:last]
+    # row k is the trace from lag k − LONGEST_LAG_S on
+    moved = np.lib.stride_tricks.sliding_window_view(ranks(around), end - begin)
+    here = ranks(step[begin:end])
+    rough = lagged(here, moved)
+    if load is not None:
+        given = ranks(load[begin:end])
+        with_step, with_trace = correlation(here, given), lagged(given, moved)
+        rest = np.sqrt(np.maximum((1 - with_step**2) * (1 - with_trace**2), 0.0))
+        known = rest > 0.05
+        # hardly anything is left that the load does not explain: then only the ranks of each lag tell
+        rough = np.where(known, np.divide(rough - with_step * with_trace, rest, out=np.ones_like(rest), where=known), 1)
+    rough = np.abs(rough)
+    if not len(rough) or rough.max() < TOGETHER_RHO - ROUGHLY:
+        return []
+    return [lag for lag in lags if rough[lag + LONGEST_LAG_S] >= rough.max() - ROUGHLY]
+
+
+def lagged(one: Trace, moved: NDArray[np.float64]) -> Trace:
+    """Pearson's of `one`, shape (T,), with each row of `moved`, shape (L, T), over what both have; shape (L,)."""
+    has_one, has = (~np.isnan(one)).astype(float), (~np.isnan(moved)).astype(float)
+    a, b = np.where(has_one > 0, one, 0.0), np.where(has > 0, moved, 0.0)
+    middle = (a.sum() / max(1.0, has_one.sum()), b.sum() / max(1.0, has.sum()))  # keeps the sums small
+    a, b = (a - middle[0]) * has_one, (b - middle[1]) * has
+    n, sum_a, sum_b = has @ has_one, has @ a, b @ has_one
+    both, square_a, square_b = b @ a, has @ a**2, b**2 @ has_one
+    n = np.maximum(n, 1.0)
+    over = both - sum_a * sum_b / n
+    scale = np.sqrt(np.maximum((square_a - sum_a**2 / n) * (square_b - sum_b**2 / n), 0.0))
+    made: Trace = np.divide(over, scale, out=np.zeros(len(over)), where=scale > 1e-9)
+    return made
 
 
 def _folded(found: Sequence[Suspect], candidates: Mapping[str, Trace]) -> list[Suspect]:

@@ -173,7 +173,11 @@ class Histogram:
             for data, size in found:
                 numbers = struct.unpack_from(f"<{size}H{size}I", data, 3)
                 indices_ = [(index << coarse) + half for index in numbers[:size]] if coarse else numbers[:size]
-                made._count(zip(indices_, numbers[size:], strict=True))
+                pairs = zip(indices_, numbers[size:], strict=True)
+                if made.counts:
+                    made._count(pairs)
+                else:
+                    made.counts = dict(pairs)  # a bin is in there once
             return made
         indices = np.frombuffer(b"".join([data[3 : 3 + 2 * size] for data, size in found]), "<u2")
         counts = np.frombuffer(b"".join([data[3 + 2 * size :] for data, size in found]), "<u4")

@@ -197,18 +197,11 @@ def step_line(found: Run, numbers: Sequence[int]) -> tuple[Trace, Trace]:
 
 
 def suspects_of(
-    found: Run,
-    inputs: FrozenRun,
-    numbers: Sequence[int],
-    window: tuple[int, int],
-    threshold: float | None = None,
-    frames: Sequence[Frame] | None = None,
+    found: Run, inputs: FrozenRun, numbers: Sequence[int], window: tuple[int, int], threshold: float | None = None
 ) -> tuple[list[Suspect], Trace, dict[str, Measured], float]:
-    """(suspects, the step's mean by second, measures by name, the threshold) of a step in a window; `frames` are those
-    of the run, where they were read already.
-    """
+    """(suspects, the step's mean by second, measures by name, the threshold) of a step in a window."""
     line, _ = step_line(found, numbers)
-    frames = list(queries.every_frame(found)) if frames is None else frames
+    frames = list(queries.every_frame(found))
     load = _by_second(frames, len(line), lambda f: f.users)
     known = {each.name: each for each in measured(found, inputs)}
     candidates: dict[str, Trace] = {name: each.trace for name, each in known.items()}

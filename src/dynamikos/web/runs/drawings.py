@@ -346,7 +346,7 @@ class Against:
         return "".join(f"M{x} {y}h0" for x, y in self.dots)
 
 
-def against(points: Sequence[Point], frames: Sequence[Frame]) -> Against | None:
+def against(points: Sequence[Point], frames: Iterable[Frame]) -> Against | None:
     """Response time against load, second by second (or by more of them, with the mean of their users)."""
     users = {each.second: each.users for each in frames}
     pairs = []

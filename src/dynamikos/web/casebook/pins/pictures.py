@@ -67,7 +67,7 @@ def spent(seen: Seen) -> Evidence:
 
 def load(seen: Seen) -> Evidence:
     points = reading.line(seen.run, [seen.series.no], *seen.window)
-    found = drawings.against(points, list(queries.every_frame(seen.run)))
+    found = drawings.against(points, queries.every_frame(seen.run))
     if found is None:
         raise DynamikosError("there are too few points of it in this window.")
     paths = [("grid", f"M0 {y}H312") for y, _ in found.rows]

@@ -1,8 +1,8 @@
 """One step or request, and what moved with it."""
 
 import uuid
-from collections.abc import Sequence
 from typing import Any
+from urllib.parse import urlencode
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
@@ -10,7 +10,6 @@ from django.shortcuts import render
 from dynamikos.core.analysis.suspects import TOGETHER_S
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
-from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics.apdex import apdex
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -33,7 +32,7 @@ def _chosen(request: HttpRequest, inputs: FrozenRun) -> Series:
 
 @member_view(get="reader")
 def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
-    """One step or request in a window: when, how spread, and what moved with it."""
+    """One step or request in a window: when, and how spread; what moved with it is asked for by what is shown."""
     found = queries.run(member, pk)
     inputs = queries.as_run(found, queries.frozen(found))
     begin, end = window_of(request, found, inputs.measured, inputs.ends_s)
@@ -41,21 +40,24 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     points = reading.line(found, [series.no], begin, end)
     total = queries.of_one(found, inputs, series, begin, end)
     limit_ms = number(request.GET.get("apdex") or "500", "Apdex, ms", 1, 3_600_000)
-    frames = list(queries.every_frame(found))
     strips = reading.strips_of(found, inputs, series, begin, end)
     context = {
         "run": found, "member": member, "series": series, "key": series.no, "title": series.name,
         "from_s": begin, "to_s": end, "heat": drawings.heat(points) if points else None,
         "spread": drawings.distribution(total.passed), "apdex_ms": limit_ms,
         "apdex": apdex(total.passed, total.failures, 1000 * limit_ms),
-        "against": drawings.against(points, frames), "spent": drawings.stacked(strips),
+        "against": drawings.against(points, queries.every_frame(found)), "spent": drawings.stacked(strips),
         "over_time": drawings.kinds_over_time([reading.failed_by_kind(totals) for _, _, totals in strips]),
         "suggested": analysis.suggested([(each.at, each.ms(95)) for each in points], min(end, found.watermark + 1)),
-        "has_measures": found.measures.exists(),
+        "has_measures": found.measures.exists(), "asked": urlencode(_place(series, begin, end)),
     }  # fmt: skip
-    if context["has_measures"]:
-        context.update(_suspects(request, found, inputs, series, (begin, end), frames))
     return render(request, "runs/closer.html", context)
+
+
+def _place(series: Series, begin: int, end: int) -> dict[str, object]:
+    """A series and a window, as an address says them."""
+    names = {"journey": series.journey, "step": series.step, "request": series.request, "of": series.row}
+    return {"from": begin, "to": end, **names}
 
 
 @member_view(get="reader")
@@ -70,16 +72,11 @@ def suspects(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRes
 
 
 def _suspects(
-    request: HttpRequest,
-    found: Run,
-    inputs: FrozenRun,
-    series: Series,
-    window: tuple[int, int],
-    frames: Sequence[Frame] | None = None,
+    request: HttpRequest, found: Run, inputs: FrozenRun, series: Series, window: tuple[int, int]
 ) -> dict[str, Any]:
     typed = request.GET.get("z", "")
     threshold = number(typed, "Score", 0, 99) if typed else None
-    made, step, known, limit = analysis.suspects_of(found, inputs, [series.no], window, threshold, frames)
+    made, step, known, limit = analysis.suspects_of(found, inputs, [series.no], window, threshold)
     end = min(window[1], found.watermark + 1)
     drawn = []
     for each in made[:12]:
