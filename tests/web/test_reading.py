@@ -14,7 +14,7 @@ from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import SeriesSecond, ShardSecond, encode
-from dynamikos.core.statistics import Histogram
+from dynamikos.core.statistics import Histogram, bucket_of
 from dynamikos.fleet.coordinator.noticing import expire
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.web.runs import actions, queries, reading
@@ -22,7 +22,8 @@ from dynamikos.web.runs.models import Report, Run, Second, Shard
 from tests.web.support import Sample, TestCase
 from tests.web.test_runs import generator
 
-SECONDS = 665
+SECONDS, MEASURED = 665, (0, 664)
+LATE_US = 9_000_000  # of what was under way at the end of the measured part
 Samples = dict[tuple[int, int], list[tuple[int, int]]]  # by shard and series: (second, µs)
 
 
@@ -48,7 +49,7 @@ class Reading(TestCase):
             journeys={key: short},
             personas={"calm": Persona(form=1, persona="calm", name="Calm ones")},
             crowds=(Crowd(crowd="c", profile=profile, rows=rows),),
-            measured=(0.0, SECONDS),
+            measured=MEASURED,
         )
         run.frozen = canonical(inputs)
         run.state, run.begins_at = "running", timezone.now()
@@ -62,6 +63,10 @@ class Reading(TestCase):
             for second in range(SECONDS):
                 parts = [cls.part(number, each.no, second, draw) for each in cls.series]
                 message = ShardSecond(shard=number, second=second, series=parts, judged={0: 1}, missed={0: second % 2})
+                if second == SECONDS - 1:  # after the measured part
+                    of_step = next(each for each in cls.series if each.level == "step").no
+                    message.carried = [cls.of_values(of_step, [LATE_US] * (1 + number))]
+                    message.open = [(of_step, 7_000_000)] * (2 + number)
                 reports.append(Report(shard=shard, second=second, body=encode(message)))
         Report.objects.bulk_create(reports)
         RunWatch(Run.objects.get(pk=run.pk)).look(may_judge_lost=False)
@@ -74,12 +79,13 @@ class Reading(TestCase):
         failed = {"status 500": 1} if draw.random() < 0.1 else {}
         wrong = [int(draw.lognormvariate(8, 0.5)) for _ in failed]
         cls.wrong.setdefault((shard, no), []).extend((second, value) for value in wrong)
+        return replace(cls.of_values(no, values), failed=failed, failed_hist=Histogram.of(wrong).to_bytes())
+
+    @staticmethod
+    def of_values(no: int, values: list[int]) -> SeriesSecond:
         squares = str(sum(value * value for value in values))
         hist = Histogram.of(values).to_bytes()
-        return SeriesSecond(
-            no=no, n=len(values), sum_us=sum(values), squares=squares, hist=hist, failed=failed,
-            failed_hist=Histogram.of(wrong).to_bytes(),
-        )  # fmt: skip
+        return SeriesSecond(no=no, n=len(values), sum_us=sum(values), squares=squares, hist=hist)
 
     def found(self) -> Run:
         return Run.objects.get(pk=self.run_pk)
@@ -182,6 +188,14 @@ class Reading(TestCase):
             self.assertEqual(ledger.totals[each.no].passed.n, len(self.values(numbers, 60, 660, (1,))))
         rounds = {each.no for each in self.series if each.level == "round"}
         self.assertEqual(queries.rounds(ledger)[0], len(self.values(rounds, 60, 660, (1,))))
+        # what was under way at the end counts where it was: all generators come to the whole
+        every = [queries.of_generators(found, self.inputs, shards, *MEASURED) for shards in ((0,), (1,), (0, 1))]
+        whole = queries.window(found, self.inputs, *MEASURED)
+        late = [sum(count for index, count in ledger.totals[shown[0].no].passed.counts.items()
+                    if index == bucket_of(LATE_US)) for ledger in (*every, whole)]  # fmt: skip
+        self.assertEqual(late, [1, 2, 3, 3])
+        left = [len(ledger.totals[shown[0].no].open_us) for ledger in (*every, whole)]
+        self.assertEqual(left, [2, 3, 5, 5])
         self.client.force_login(self.sample.accounts["bran"])
         page = self.client.get(self.sample.address(f"runs/{found.pk}/tables?from=60&to=660&generator=1"))
         self.assertContains(page, "Of which generator")

@@ -1,7 +1,7 @@
 """What seconds tell besides their series, folded over shards: checks, what was under way at the end, rows dealt."""
 
 import zlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
 import msgspec
 
@@ -12,7 +12,8 @@ Dealt = tuple[int, int, int, int, int, int]  # second, shard, number of the pile
 
 class Beside(msgspec.Struct, array_like=True, kw_only=True):
     """One second of the whole run. `judged`, `missed`, `carried`, `open` and `older` as in ShardSecond, added up over
-    shards.
+    shards; `whose` and `whose_open` are the shards that each of `carried` and `open` came from (nothing where that was
+    not kept yet).
     """
 
     second: int
@@ -21,6 +22,8 @@ class Beside(msgspec.Struct, array_like=True, kw_only=True):
     carried: list[SeriesSecond] = []
     open: list[tuple[int, int]] = []
     older: dict[int, int] = {}
+    whose: list[int] = []
+    whose_open: list[int] = []
 
 
 class Folded(msgspec.Struct, array_like=True, kw_only=True):
@@ -42,15 +45,28 @@ def besides_of(messages: Iterable[ShardSecond]) -> list[Beside]:
     for message in messages:
         if not (message.judged or message.missed or message.carried or message.open or message.older):
             continue
-        fresh = Beside(second=message.second, judged={}, missed={}, carried=[], open=[], older={})
+        fresh = Beside(
+            second=message.second, judged={}, missed={}, carried=[], open=[], older={}, whose=[], whose_open=[]
+        )
         one = made.setdefault(message.second, fresh)
         told = ((one.judged, message.judged), (one.missed, message.missed), (one.older, message.older))
         for counts, more in told:
             for no, number in more.items():
                 counts[no] = counts.get(no, 0) + number
         one.carried.extend(message.carried)
+        one.whose.extend(message.shard for _ in message.carried)
         one.open.extend(message.open)
+        one.whose_open.extend(message.shard for _ in message.open)
     return [made[second] for second in sorted(made)]
+
+
+def carried_by(beside: Beside, shards: Collection[int]) -> Beside:
+    """What of it was under way at the end on some shards; nothing where it was not kept whose it was."""
+    of_shard = Beside(second=beside.second, carried=[], open=[])
+    if len(beside.whose) == len(beside.carried) and len(beside.whose_open) == len(beside.open):
+        of_shard.carried = [part for part, own in zip(beside.carried, beside.whose, strict=True) if own in shards]
+        of_shard.open = [each for each, own in zip(beside.open, beside.whose_open, strict=True) if own in shards]
+    return of_shard
 
 
 def dealt_of(messages: Iterable[ShardSecond]) -> list[Dealt]:

@@ -21,6 +21,7 @@ from dynamikos.core.objectives import Judgement, Mark
 from dynamikos.core.profiles import spans
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesTotal, unpack_kept
+from dynamikos.core.reports.besides import carried_by
 from dynamikos.core.reports.by_value import Failing, unpacked
 from dynamikos.core.reports.by_value import failing as failing_of
 from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
@@ -203,13 +204,18 @@ def window(found: Run, inputs: FrozenRun, from_s: int, to_s: int, row: str | Non
 
 
 def _carry(
-    ledger: Ledger, found: Run, inputs: FrozenRun, window: tuple[int, int], of: Mapping[int, int] | None = None
+    ledger: Ledger,
+    found: Run,
+    inputs: FrozenRun,
+    window: tuple[int, int],
+    of: Mapping[int, int] | None = None,
+    shards: Collection[int] | None = None,
 ) -> None:
-    """What was under way at the end of the measured part counts in it, too."""
+    """What was under way at the end of the measured part (of some `shards`, or of all) counts in it, too."""
     if window == tuple(map(int, inputs.measured)):
         of = of or Overall.over(every_series(inputs)).of
         for beside in reading.besides(found, window[1], max(found.watermark, window[1] + LATER_S) + 1):
-            ledger.carry(with_overall(beside, of))
+            ledger.carry(with_overall(beside if shards is None else carried_by(beside, shards), of))
 
 
 def of_one(found: Run, inputs: FrozenRun, series: Series, from_s: int, to_s: int) -> SeriesTotal:
@@ -226,6 +232,7 @@ def of_generators(
     whose = reading.rows_named(inputs, row)
     base = [each for each in every_series(inputs) if each.level in BY_SHARD and (whose is None or each.row in whose)]
     ledger = reading.window(found, base, from_s, to_s, shards)
+    _carry(ledger, found, inputs, (from_s, to_s), shards=shards)
     is_one = row is not None and not row.startswith(reading.PERSONA)
     over = Overall.over(every_series(inputs)) if row is None else reading.of_persona(inputs, row)[1]
     shown = {each.no: each for each in reading.shown_series(inputs, row)}
