@@ -41,8 +41,27 @@ def flaws(page: Any, *, only_colors: bool = False) -> list[str]:
 class BrowserCase(ProcessCase):
     """`self.do(lambda page: …)` runs in Playwright's thread.
 
-    Console errors and violations of the policy fail the test.
+    Console errors and violations of the policy fail the test. The browser is that of all tests of a class; each has a
+    profile of its own.
     """
+
+    pool: ThreadPoolExecutor
+    playwright: Any
+    browser: Any
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.pool = ThreadPoolExecutor(1)
+        cls.addClassCleanup(cls.pool.shutdown)
+
+        def launch() -> None:
+            cls.playwright = sync_playwright().start()
+            cls.browser = cls.playwright.chromium.launch(**unseen())
+
+        cls.pool.submit(launch).result()
+        cls.addClassCleanup(lambda: cls.pool.submit(cls.playwright.stop).result())
+        cls.addClassCleanup(lambda: cls.pool.submit(cls.browser.close).result())
 
     def setUp(self) -> None:
         super().setUp()
@@ -59,13 +78,11 @@ class BrowserCase(ProcessCase):
         self.server = uvicorn.Server(config)
         self.thread = threading.Thread(target=self.server.run, kwargs={"sockets": [bound]}, daemon=True)
         self.thread.start()
-        self.pool = ThreadPoolExecutor(1)
         self.trouble: list[str] = []
         self.pool.submit(self._open).result()
 
     def tearDown(self) -> None:
-        self.pool.submit(self._close).result()
-        self.pool.shutdown()
+        self.pool.submit(lambda: [each.close() for each in self.browser.contexts]).result()
         self.server.should_exit = True
         self.thread.join(5)
         super().tearDown()
@@ -84,13 +101,7 @@ class BrowserCase(ProcessCase):
         self.do(work)
 
     def _open(self) -> None:
-        self.playwright = sync_playwright().start()
-        self.browser = self.playwright.chromium.launch(**unseen())
-        self.page = self.browser.new_page(viewport={"width": 1280, "height": 800})
+        self.page = self.browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         self.page.set_default_timeout(90_000)
         self.page.on("pageerror", lambda error: self.trouble.append(str(error)))
         self.page.on("console", lambda message: self.trouble.append(message.text) if message.type == "error" else None)
-
-    def _close(self) -> None:
-        self.browser.close()
-        self.playwright.stop()

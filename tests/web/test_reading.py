@@ -13,12 +13,12 @@ from dynamikos.core.frozen import canonical, every_series
 from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow
 from dynamikos.core.profiles import Stretch
-from dynamikos.core.reports import SeriesSecond, ShardSecond, encode
+from dynamikos.core.reports import KeptExchange, SeriesSecond, ShardSecond, encode, pack_kept
 from dynamikos.core.statistics import Histogram, bucket_of
 from dynamikos.fleet.coordinator.noticing import expire
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.web.runs import actions, queries, reading
-from dynamikos.web.runs.models import Report, Run, Second, Shard
+from dynamikos.web.runs.models import Kept, Report, Run, Second, Shard
 from tests.web.support import Sample, TestCase
 from tests.web.test_runs import generator
 
@@ -71,6 +71,16 @@ class Reading(TestCase):
         Report.objects.bulk_create(reports)
         RunWatch(Run.objects.get(pk=run.pk)).look(may_judge_lost=False)
         cls.run_pk = run.pk
+        for at, row in enumerate(("left", "middle", "right")):
+            of_row = next(each for each in cls.series if each.row == row and each.level == "request")
+            kept = KeptExchange(
+                second=100, series=of_row.no, step=of_row.step, request=of_row.request, reason="failed: status", user=1,
+                round=1, method="GET", url="http://127.0.0.1/", status=500,
+            )  # fmt: skip
+            Kept.objects.create(
+                run=run, shard=0, sequence=at, second=100, series=of_row.no, reason=kept.reason, user=1, round=1,
+                body=pack_kept(kept),
+            )  # fmt: skip
 
     @classmethod
     def part(cls, shard: int, no: int, second: int, draw: random.Random) -> SeriesSecond:
@@ -199,6 +209,26 @@ class Reading(TestCase):
         self.client.force_login(self.sample.accounts["bran"])
         page = self.client.get(self.sample.address(f"runs/{found.pk}/tables?from=60&to=660&generator=1"))
         self.assertContains(page, "Of which generator")
+        self.assertContains(page, "rounds and steps are kept")
+        self.assertContains(page, "Its last minute comes when it is whole")
+        wrong = [each for each in self.series if each.level == "step"]
+        failed = {each.no: sum(60 <= second < 660 for second, _ in self.wrong[(1, each.no)]) for each in wrong}
+        self.assertEqual(sum(n for *_, n in page.context["kinds"]), sum(failed.values()))
+        self.assertEqual(page.context["judgements"], [])  # the verdict is about everybody
+        self.assertContains(page, "Objectives are about everybody")
+
+    def test_a_slice_of_a_row_has_its_own_kept_exchanges_and_checks(self) -> None:
+        found = self.found()
+        self.client.force_login(self.sample.accounts["bran"])
+        address = self.sample.address(f"runs/{found.pk}/tables?from=60&to=660")
+        for row, one, count in (("", "", 3), ("left", "", 1), ("@calm", "", 2), ("middle", "0", 1)):
+            page = self.client.get(f"{address}&row={row}&generator={one}")
+            rows = {"": {"left", "middle", "right"}, "@calm": {"left", "right"}}.get(row, {row})
+            of = {each.no: each.row for each in self.series}
+            with self.subTest(row=row, generator=one):
+                self.assertEqual(len(page.context["kept"]), count)
+                self.assertLessEqual({of[kept.series] for _, kept in page.context["kept"]}, rows)
+                self.assertLessEqual({check.place.row for check in page.context["checks"]}, rows)
 
     def test_lines_by_the_second_and_by_tens(self) -> None:
         steps = {each.no for each in self.series if each.level == "step"}

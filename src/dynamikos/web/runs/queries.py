@@ -358,9 +358,11 @@ class CheckLine:
 BARS = 60
 
 
-def checks(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[CheckLine]:
-    """Passed and failed per check over the window; those that failed most first."""
-    places = every_check(inputs)
+def checks(
+    found: Run, inputs: FrozenRun, from_s: int, to_s: int, rows: Collection[str] | None = None
+) -> list[CheckLine]:
+    """Passed and failed per check over the window, of some rows or of all; those that failed most first."""
+    places = [each for each in every_check(inputs) if rows is None or each.row in rows]
     if not places or to_s <= from_s:
         return []
     width = max(1, -(-(to_s - from_s) // BARS))
@@ -420,12 +422,17 @@ def dealt(found: Run, inputs: FrozenRun, from_s: int, to_s: int) -> list[tuple[s
     ]
 
 
-def kinds(ledger: Ledger, series: Sequence[Series] | None = None) -> list[tuple[str, str, str, str, int]]:
+ASKED = ("request", "embedded", "token", "item", "repeat")  # levels that fail by themselves
+
+
+def kinds(
+    ledger: Ledger, series: Sequence[Series] | None = None, levels: Collection[str] = ASKED
+) -> list[tuple[str, str, str, str, int]]:
     """(journey, step, request, kind, count) of failures, most first."""
     found = [
         (each.journey, each.step, each.request, kind, count)
         for each in (ledger.series if series is None else series)
-        if each.level in ("request", "embedded", "token", "item", "repeat")
+        if each.level in levels
         for kind, count in ledger.totals[each.no].failed.items()
     ]
     return sorted(found, key=lambda row: -row[4])
@@ -450,11 +457,21 @@ def failures_over_time(found: Run, from_s: int, to_s: int) -> list[KindLine]:
     return kinds_over_time(columns)
 
 
-def kept(found: Run, from_s: int, to_s: int, limit: int = 60) -> list[tuple[int, KeptExchange]]:
-    """Kept exchanges of the window: failed ones in their order, some logged lines, then the others, the longest first
-    (of the first 600).
+def kept(
+    found: Run,
+    from_s: int,
+    to_s: int,
+    limit: int = 60,
+    *,
+    series: Collection[int] | None = None,
+    shards: Collection[int] | None = None,
+) -> list[tuple[int, KeptExchange]]:
+    """Kept exchanges of the window, of some series or shards or of all: failed ones in their order, some logged lines,
+    then the others, the longest first (of the first 600).
     """
     rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s).order_by("second", "pk")
+    rows = rows if series is None else rows.filter(series__in=series)
+    rows = rows if shards is None else rows.filter(shard__in=shards)
     failed = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.filter(reason__startswith="failed")[:limit]]
     others = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.exclude(reason__startswith="failed")[:600]]
     logged = [each for each in others if each[1].item][: limit // 3]

@@ -68,6 +68,11 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     down = request.GET.get("down", "1") == "1"
     rows = queries.table(ledger, series, seen, sort, down, of_failed=of_failed)
     whose = reading.rows_named(inputs, row or None)
+    of = None if whose is None else [each.no for each in every_series(inputs) if each.row in whose]
+    # the verdict is about everybody
+    is_judged = (whose is None and those is None) or (is_measured and found.outcome is not None)
+    judgements = queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured) if is_judged else []
+    levels = queries.ASKED if those is None else ("step",)
     return {
         "run": found,
         "inputs": inputs,
@@ -99,19 +104,20 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "cached": sum(ledger.totals[each.no].cached for each in series if each.level in ("request", "embedded")),
         "has_tls": any(row.handshakes for _, below in rows for row in below),
         "connections": [row for _, below in rows for row in below if row.connects or row.ttfb_p50_ms is not None],
-        "judgements": worst_first(queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured)),
-        "kinds": (kinds := queries.kinds(ledger, series)),
-        "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not row else [],
+        "judgements": worst_first(judgements),
+        "is_sliced": whose is not None or those is not None,
+        "kinds": (kinds := queries.kinds(ledger, series, levels)),
+        "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not (row or generator) else [],
         "failing": queries.failing(found, inputs)[:MOST_FAILING],
         "shots": queries.shots(found, begin, end),
-        "kept": queries.kept(found, begin, end),
-        "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1)),
+        "kept": queries.kept(found, begin, end, series=of, shards=those),
+        "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1), whose) if those is None else [],
         "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),
         "names": queries.step_names(inputs),
         "of_journey": queries.names_of_steps(inputs),
         "journey_names": {key: each.name for key, each in inputs.journeys.items()},
         "row_of_series": {each.no: each.row for each in every_series(inputs)},
-        "crowd": queries.crowd(found, inputs, ledger, is_measured=is_measured),
+        "crowd": queries.crowd(found, inputs, ledger, is_measured=is_measured and those is None),
         "tones": {row.row: at % 6 for at, row in enumerate(inputs.places.rows)},
         "row_names": {row.row: row.name or row.row for row in inputs.places.rows},
         "many": len(inputs.places.rows) > 1,
