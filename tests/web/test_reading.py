@@ -1,9 +1,12 @@
 """Windows, slices and lines of a run of three rows on two generators, against its samples one by one."""
 
 import datetime
+import html
 import math
 import random
+import re
 from typing import Any
+from urllib.parse import parse_qsl
 
 import numpy as np
 from django.utils import timezone
@@ -17,6 +20,8 @@ from dynamikos.core.reports import KeptExchange, SeriesSecond, ShardSecond, enco
 from dynamikos.core.statistics import Histogram, bucket_of
 from dynamikos.fleet.coordinator.noticing import expire
 from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.web.casebook.pins.runs import steps
+from dynamikos.web.casebook.pins.seen import Seen
 from dynamikos.web.runs import actions, queries, reading
 from dynamikos.web.runs.models import Kept, Report, Run, Second, Shard
 from tests.web.support import Sample, TestCase
@@ -160,6 +165,42 @@ class Reading(TestCase):
                    and each.row != "middle"}  # fmt: skip
         self.assertEqual(one.totals[step.no].passed.n, len(self.values(numbers, 60, 660, (1,))))
 
+    def test_of_all_rows_of_a_journey(self) -> None:
+        Run.objects.update(state="ended")
+        run = actions.start(self.sample.member, self.sample.plan)
+        key = self.inputs.journey.journey
+        short = self.inputs.journeys[key]
+        other = replace(short, journey="other", name="Other ones")
+        rows = tuple(
+            CrowdRow(row=name, journey=journey) for name, journey in zip("abc", (key, "other", key), strict=True)
+        )
+        crowd = Crowd(crowd="c", profile=(Stretch(stretch="burst", to=6, seconds=130),), rows=rows)
+        inputs = replace(self.inputs, journeys={key: short, "other": other}, crowds=(crowd,), measured=(0.0, 130.0))
+        Run.objects.filter(pk=run.pk).update(frozen=canonical(inputs), state="running", begins_at=timezone.now())
+        for number in range(2):
+            shard = Shard.objects.create(run=run, number=number, generator_name=f"g{number}", state="running")
+            for second in range(130):
+                parts = [self.of_values(each.no, [1000 * (1 + each.no)]) for each in every_series(inputs)]
+                body = encode(ShardSecond(shard=number, second=second, series=parts))
+                Report.objects.create(shard=shard, second=second, body=body)
+        RunWatch(Run.objects.get(pk=run.pk)).look(may_judge_lost=False)
+        found = Run.objects.get(pk=run.pk)
+        self.assertEqual([named for named, _ in reading.slices_of(inputs)], ["a", "b", "c", f"~{key}"])
+        shown = reading.shown_series(inputs, f"~{key}")
+        self.assertEqual({each.journey for each in shown}, {key})
+        for ledger, each_s in (
+            (queries.window(found, inputs, 10, 120, f"~{key}"), 4),  # two rows on two generators
+            (queries.of_generators(found, inputs, (1,), 10, 120, f"~{key}"), 2),
+        ):
+            step = next(each for each in shown if each.level == "step")
+            self.assertEqual(ledger.totals[step.no].passed.n, 110 * each_s)
+            self.assertEqual(queries.rounds(ledger, f"~{key}", {"a", "c"})[0], 110 * each_s)
+        self.client.force_login(self.sample.accounts["bran"])
+        page = self.client.get(self.sample.address(f"runs/{run.pk}/tables?from=10&to=120&row=~{key}"))
+        self.assertContains(page, f"all of {short.name}")
+        self.assertEqual({step.count for step, _ in page.context["rows"]}, {440})
+        self.assertNotContains(page, "Other ones:")
+
     def test_times_of_what_failed(self) -> None:
         ledger = queries.window(self.found(), self.inputs, 0, SECONDS, "middle")
         shown = reading.shown_series(self.inputs, "middle")
@@ -216,6 +257,25 @@ class Reading(TestCase):
         self.assertEqual(sum(n for *_, n in page.context["kinds"]), sum(failed.values()))
         self.assertEqual(page.context["judgements"], [])  # the verdict is about everybody
         self.assertContains(page, "Objectives are about everybody")
+
+    def test_what_is_pinned_of_one_generator_stays_of_it(self) -> None:
+        found = self.found()
+        self.client.force_login(self.sample.accounts["ada"])
+        page = self.client.get(
+            self.sample.address(f"runs/{found.pk}/tables?from=60&to=660&generator=1")
+        ).content.decode()
+        pinned = [dict(parse_qsl(html.unescape(each))) for each in re.findall(r'data-pin="([^"]*)"', page)]
+        pinned = [each for each in pinned if each.get("generator") == "1"]
+        self.assertTrue(pinned)
+        self.assertNotIn('data-opens="s', page)  # a closer look would be of all of them
+        told = steps(Seen(self.sample.project, {"run": str(found.pk), "from": "60", "to": "660", "generator": "1"}))
+        self.assertIn(", g1 only", told.where)
+        shown = [each for each in reading.shown_series(self.inputs) if each.level == "step"]
+        for each, row in zip(shown, told.tables[0].rows, strict=True):
+            numbers = {other.no for other in self.series if (other.level, other.step) == ("step", each.step)}
+            passed = len(self.values(numbers, 60, 660, (1,)))
+            failed = sum(60 <= second < 660 for no in numbers for second, _ in self.wrong[(1, no)])
+            self.assertEqual(row[1], f"{passed + failed:,}")
 
     def test_a_slice_of_a_row_has_its_own_kept_exchanges_and_checks(self) -> None:
         found = self.found()

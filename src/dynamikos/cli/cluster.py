@@ -138,14 +138,10 @@ class Cluster:
     def _make(self) -> None:
         if (self.folder / "data" / "PG_VERSION").exists():
             return
-        shutil.rmtree(self.folder, ignore_errors=True)
-        self.folder.mkdir(parents=True, mode=0o700)
+        self._room()
         password = self.folder / "first-password"
         password.write_text(self.state.secret("pg-superuser"))
-        if os.geteuid() == 0:
-            account = pwd.getpwnam("postgres")
-            os.chown(self.folder, account.pw_uid, account.pw_gid)
-            os.chown(password, account.pw_uid, account.pw_gid)
+        self._give(password)
         password.chmod(0o600)
         made = subprocess.run(
             [
@@ -173,6 +169,40 @@ class Cluster:
             raise SystemExit(
                 f"dynamikos: initdb failed: {made.stderr.strip()[-500:]}\nThe state folder is {self.state.folder}"
             )
+
+    def copy(self, port: int) -> None:
+        """Begins, when it is started, as this clone's server on `port` is now."""
+        self._room()
+        made = subprocess.run(
+            [
+                *self._as_owner(),
+                str(BIN / "pg_basebackup"),
+                "--pgdata",
+                str(self.folder / "data"),
+                "--dbname",
+                f"postgresql://superuser@127.0.0.1:{port}",
+                "--checkpoint=fast",
+                "--no-sync",
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
+            cwd="/",
+            env={**os.environ, "PGPASSWORD": self.state.secret("pg-superuser")},
+        )
+        if made.returncode:
+            raise SystemExit(f"dynamikos: PostgreSQL could not be copied: {made.stderr.strip()[-500:]}")
+
+    def _room(self) -> None:
+        """An empty folder that is the server's."""
+        shutil.rmtree(self.folder, ignore_errors=True)
+        self.folder.mkdir(parents=True, mode=0o700)
+        self._give(self.folder)
+
+    def _give(self, path: Path) -> None:
+        if os.geteuid() == 0:
+            account = pwd.getpwnam("postgres")
+            os.chown(path, account.pw_uid, account.pw_gid)
 
     def _clear_stale_pid(self) -> None:
         """A machine that lost power leaves postmaster.pid behind; another program may hold that id now."""

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import click
 
@@ -108,32 +109,49 @@ def django(labels: list[str], environment: dict[str, str], count: Count, *, para
 
 def side_by_side(*parts: list[str], databases: bool = False, pool: int = 0) -> Callable[[dict[str, str], Count], None]:
     """A stage of parts that need nothing of each other, one process each; with `databases` each has a server of its
-    own, the first one that of the stage, which is started again when a test stops it. `pool`: so many connections are
-    kept, as the web process does it.
+    own, the first one that of the stage, which is started again when a test stops it; the others begin as copies of it.
+    `pool`: so many connections are kept, as the web process does it.
     """
 
     def stage(environment: dict[str, str], count: Count) -> None:
         environment = {**environment, "DYNAMIKOS_POOL": str(pool)}
-        with ThreadPoolExecutor(len(parts)) as threads:
-            counts = list(threads.map(lambda part: counted(part, environment), parts))
+        clusters: list[Cluster | None] = [None]
+        try:
+            if databases:
+                with_tables(environment)
+            for number in range(1, len(parts)):
+                clusters.append(copied(environment["DATABASE_URL"], number) if databases else None)
+            with ThreadPoolExecutor(len(parts)) as threads:
+                counts = list(threads.map(lambda part, own: counted(part, environment, own), parts, clusters))
+        finally:
+            for cluster in clusters:
+                if cluster is not None:
+                    cluster.drop()
         for each in counts:
             count.passed += each.passed
             count.failed += each.failed
 
-    def counted(part: list[str], environment: dict[str, str]) -> Count:
+    def counted(part: list[str], environment: dict[str, str], cluster: Cluster | None) -> Count:
         own = Count()
-        if not databases or part is parts[0]:
-            django(part, environment, own)
-            return own
-        cluster = Cluster(State.open(), name=f"pg-test-{os.getpid()}-{parts.index(part)}", fast=True)
-        cluster.start()
-        try:
-            django(part, {**environment, **addresses(cluster)}, own)
-        finally:
-            cluster.drop()
+        django(part, environment if cluster is None else {**environment, **addresses(cluster)}, own)
         return own
 
     return stage
+
+
+def with_tables(environment: dict[str, str]) -> None:
+    """The database that tests use, where there is none yet."""
+    made = "import django; django.setup(); from django.db import connection as link; link.creation.create_test_db"
+    command = [PYTHON, "-c", f"{made}(verbosity=0, autoclobber=True, keepdb=True)"]
+    subprocess.run(command, cwd=ROOT, env=environment, check=True)
+
+
+def copied(url: str, number: int) -> Cluster:
+    """A server like the one at `url`, started."""
+    cluster = Cluster(State.open(), name=f"pg-test-{os.getpid()}-{number}", fast=True)
+    cluster.copy(urlsplit(url).port or 0)
+    cluster.start()
+    return cluster
 
 
 def lanes(folder: str, *apart: tuple[str, ...]) -> list[list[str]]:

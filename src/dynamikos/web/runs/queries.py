@@ -233,8 +233,9 @@ def of_generators(
     base = [each for each in every_series(inputs) if each.level in BY_SHARD and (whose is None or each.row in whose)]
     ledger = reading.window(found, base, from_s, to_s, shards)
     _carry(ledger, found, inputs, (from_s, to_s), shards=shards)
-    is_one = row is not None and not row.startswith(reading.PERSONA)
-    over = Overall.over(every_series(inputs)) if row is None else reading.of_persona(inputs, row)[1]
+    is_one = row is not None and not row.startswith((reading.PERSONA, reading.JOURNEY))
+    is_persona = row is not None and row.startswith(reading.PERSONA)
+    over = reading.of_persona(inputs, row or "")[1] if is_persona else Overall.over(every_series(inputs))
     shown = {each.no: each for each in reading.shown_series(inputs, row)}
     made = Ledger([*shown.values(), *(each for each in base if each.no not in shown)])
     for each in base:

@@ -19,16 +19,21 @@ _seconds = msgspec.msgpack.Decoder(list[tuple[int, SeriesSecond]])
 _total = msgspec.msgpack.Decoder(SeriesSecond)
 
 
-PERSONA = "@"  # before the key of a persona, where a row may be named: all rows of that persona
+PERSONA, JOURNEY = "@", "~"  # before the key of one, where a row may be named: all rows of it
 
 
 def slices_of(inputs: FrozenRun) -> list[tuple[str, str]]:
-    """Whose figures can be asked for, with what they are called: each row, and each persona that several rows have."""
+    """Whose figures can be asked for, with what they are called: each row, each persona that several rows have, and
+    each journey that several have, but not all.
+    """
     rows = inputs.places.rows
     made = [(each.row, each.name or each.row) for each in rows]
     for key, persona in inputs.personas.items():
         if sum(each.persona == key for each in rows) > 1:
             made.append((PERSONA + key, f"all {persona.name or key}"))
+    for key, journey in inputs.journeys.items():
+        if 1 < sum(each.journey == key for each in rows) < len(rows):
+            made.append((JOURNEY + key, f"all of {journey.name or key}"))
     return made
 
 
@@ -36,6 +41,8 @@ def rows_named(inputs: FrozenRun, named: str | None) -> set[str] | None:
     """The rows of a slice; None: all."""
     if named is None:
         return None
+    if named.startswith(JOURNEY):
+        return {each.row for each in inputs.places.rows if each.journey == named.removeprefix(JOURNEY)}
     if not named.startswith(PERSONA):
         return {named}
     return {each.row for each in inputs.places.rows if each.persona == named.removeprefix(PERSONA)}
@@ -52,10 +59,12 @@ def of_persona(inputs: FrozenRun, named: str) -> tuple[list[Series], Overall]:
 
 
 def shown_series(inputs: FrozenRun, row: str | None = None) -> list[Series]:
-    """Those that a page shows, in the journeys' order: of one row (or of a persona's rows), or of everybody, what
-    several rows do as one.
+    """Those that a page shows, in the journeys' order: of one row (or of a persona's or a journey's rows), or of
+    everybody, what several rows do as one.
     """
     every = every_series(inputs)
+    if row is not None and row.startswith(JOURNEY):
+        return [each for each in shown_series(inputs) if each.journey == row.removeprefix(JOURNEY)]
     if row is not None and row.startswith(PERSONA):
         own, over = of_persona(inputs, row)
         stands = {each.no: each for each in over.series}

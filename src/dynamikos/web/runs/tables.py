@@ -87,7 +87,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "rows": rows,
         "folded": {step.no for step, below in rows if queries.is_same(step, below)},
         "row_chosen": row,
-        "is_persona": row.startswith(reading.PERSONA),
+        "is_whole": those is None and not row.startswith(reading.PERSONA),  # there are drawings of it
         "slices": slices,
         "outcome": "failed" if of_failed else "",
         "generators": whence.choices(shards),

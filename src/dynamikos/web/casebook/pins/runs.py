@@ -7,6 +7,7 @@ from dynamikos.core.analysis.evidence import Found, milliseconds
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits
 from dynamikos.core.reports import Row, unpack_kept
+from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.telling.drawing import drawn
 from dynamikos.core.telling.evidence import Evidence, Table
@@ -51,8 +52,12 @@ def _cells(row: Row, name: str) -> list[str]:
 
 def _rows(seen: Seen) -> list[Row]:
     begin, end = seen.window
-    ledger = queries.window(seen.run, seen.inputs, begin, end, seen.row or None)
     shown = reading.shown_series(seen.inputs, seen.row or None)
+    if seen.shards is None:
+        ledger = queries.window(seen.run, seen.inputs, begin, end, seen.row or None)
+    else:
+        ledger = queries.of_generators(seen.run, seen.inputs, seen.shards, begin, end, seen.row or None)
+        shown = [each for each in shown if each.level in BY_SHARD]
     return [row_of_total(each, ledger.totals[each.no], end - begin, of_failed=seen.of_failed) for each in shown]
 
 

@@ -9,8 +9,8 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.web.projects.models import Project
-from dynamikos.web.runs import queries, reading
-from dynamikos.web.runs.models import Run
+from dynamikos.web.runs import queries, reading, whence
+from dynamikos.web.runs.models import Run, Shard
 
 LEVELS = ("step", "request", "repeat", "item")
 GONE = "the run was deleted"
@@ -50,9 +50,18 @@ class Seen:
 
     @cached_property
     def row(self) -> str:
-        """A row, or all of a persona; "" for everybody."""
+        """A row, or all of a persona or a journey; "" for everybody."""
         row = self.of.get("row", "")
         return row if len(self.inputs.places.rows) > 1 and row in dict(reading.slices_of(self.inputs)) else ""
+
+    @cached_property
+    def shards(self) -> list[int] | None:
+        """Those of a generator or a place; None for all."""
+        return whence.chosen(self._shards, self.of.get("generator", ""))
+
+    @cached_property
+    def _shards(self) -> list[Shard]:
+        return list(self.run.shards.defer("by_value"))
 
     @property
     def name(self) -> str:
@@ -66,7 +75,9 @@ class Seen:
         begin, end = self.window
         of_row = f", of {dict(reading.slices_of(self.inputs))[self.row]} only" if self.row else ""
         times = ", times of what failed" if self.of_failed else ""
-        return f"{self.run.name}, run {self.run.number}, second {begin} to {end}{of_row}{times}"
+        place = dict(whence.choices(self._shards)).get(self.of.get("generator", "")) if self.shards is not None else ""
+        of_place = f", {place} only" if place else ""
+        return f"{self.run.name}, run {self.run.number}, second {begin} to {end}{of_row}{of_place}{times}"
 
     @property
     def of_failed(self) -> bool:

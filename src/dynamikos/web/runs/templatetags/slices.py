@@ -14,6 +14,8 @@ from dynamikos.web.ui.templatetags.parts import pin
 
 register = template.Library()
 
+SLICE = {"outcome": "outcome", "generator": "generator_chosen"}  # besides the row: what a pin calls it, and a page
+
 
 @register.simple_tag(takes_context=True)
 def closer_address(context: dict[str, Any], row: Row) -> str:
@@ -33,8 +35,8 @@ def pin_of(context: dict[str, Any], what: str, of: Row | Series, measure: str = 
         "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"],
         "row": context.get("row_chosen", "") or of.row, "journey": of.journey, "step": of.step, "request": of.request,
     }  # fmt: skip
-    if what == "step" and context.get("outcome"):
-        given["outcome"] = context["outcome"]
+    if what == "step":
+        given |= {name: context[from_] for name, from_ in SLICE.items() if context.get(from_)}
     if measure:
         given["measure"] = measure
     return pin(context, what, measure or of.name, **given)
@@ -45,7 +47,7 @@ def pin_table(context: dict[str, Any]) -> SafeString:
     """Pins the table of steps, in the window and the slice that are shown."""
     given = {
         "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"], "row": context["row_chosen"],
-        "outcome": context["outcome"],
+        **{name: context[from_] for name, from_ in SLICE.items()},
     }  # fmt: skip
     return pin(context, "steps", "the table of steps", **given)
 
