@@ -5,20 +5,21 @@ from unittest import TestCase
 
 import numpy as np
 
-from dynamikos.core.reports import KeptExchange, SeriesSecond, SeriesTotal
+from dynamikos.core.reports import KeptExchange, SeriesSecond
 from dynamikos.core.statistics import Histogram
 from dynamikos.web.runs import drawings
+from dynamikos.web.runs.reading import Strip
 
 
 def total(took_us: list[int], first_us: list[int], *, connects: int = 0, connect_us: int = 0, tls_us: int = 0,
-          failed: dict[str, int] | None = None) -> SeriesTotal:  # fmt: skip
+          failed: dict[str, int] | None = None) -> Strip:  # fmt: skip
     """Of requests that took so long, their first bytes after so long since they were sent."""
-    made = SeriesTotal()
-    made.add(SeriesSecond(
+    made = Strip()
+    made.add([SeriesSecond(
         no=0, n=len(took_us), sum_us=sum(took_us), squares=str(sum(each * each for each in took_us)),
         hist=Histogram.of(took_us).to_bytes(), ttfb_hist=Histogram.of(first_us).to_bytes(),
         connects=connects, connect_us=connect_us, handshakes=connects, tls_us=tls_us, failed=failed or {},
-    ))  # fmt: skip
+    )])  # fmt: skip
     return made
 
 

@@ -170,8 +170,8 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
     "processes": side_by_side(
         *lanes(
             "tests/processes",
-            ("test_cluster", "test_faults", "test_places"),  # the first two stop the database
-            ("test_runs", "test_preflight", "test_data", "test_probes"),
+            ("test_cluster", "test_faults"),  # these stop the database
+            ("test_runs", "test_preflight", "test_data", "test_probes", "test_places"),
         ),
         databases=True,
     ),
