@@ -9,6 +9,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.probes import Host, Measured, Probe, Reader, probe_problems, wants
 from dynamikos.core.probes.afterwards import measures_from_csv
 from dynamikos.core.probes.model import unknown_names
+from dynamikos.core.probes.shots import Shot, worth_keeping
 
 OPEN = b"""# TYPE jobs counter
 # UNIT jobs seconds
@@ -139,3 +140,24 @@ class Afterwards(TestCase):
         ):
             with self.subTest(words), self.assertRaisesRegex(DynamikosError, words):
                 measures_from_csv(text, self.BEGAN, 4)
+
+
+class Pictures(TestCase):
+    def test_which_of_a_page_are_worth_keeping(self) -> None:
+        def shot(paint: float = 100.0, problem: str = "", jpeg: bytes = b"j") -> Shot:
+            return Shot(page="/", jpeg=jpeg, figures={"largest paint": paint} if paint else {}, problem=problem)
+
+        for before, each, since_s, kept in (
+            ([], shot(), 0, True),
+            ([shot()], shot(110), 15, False),
+            ([shot()], shot(130), 15, True),  # the slowest so far
+            ([shot()], shot(100), 60, True),  # one a minute
+            ([shot()], shot(0, "gone"), 15, True),
+            ([shot(0, "gone")], shot(0, "gone"), 15, False),
+            ([shot(0, "gone")], shot(), 15, True),
+            ([shot(jpeg=b"")], shot(), 15, True),  # the first came to no picture
+            ([shot(jpeg=b"")], shot(jpeg=b""), 15, False),
+            ([shot(), shot(130, jpeg=b"")], shot(), 15, False),
+        ):
+            with self.subTest(before=before, each=each):
+                self.assertIs(worth_keeping(before, each, since_s), kept)

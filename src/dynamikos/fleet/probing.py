@@ -91,7 +91,7 @@ class Probed:
             before = self.seen.setdefault((told.probe, each.page), [])
             since_s = told.second - before[-1][0] if before else 0
             if len(before) < MOST_SHOTS and worth_keeping([old for _, old in before], each, since_s):
-                before.append((told.second, replace(each, jpeg=b"")))
+                before.append((told.second, replace(each, jpeg=each.jpeg[:1])))
                 said = storable(each.problem)[:300]
                 self.shots.append(
                     Shot(

@@ -38,10 +38,10 @@ def blind(shots: Sequence[Shot]) -> dict[str, str]:
 
 
 def worth_keeping(before: Sequence[Shot], shot: Shot, since_s: float) -> bool:
-    """Whether a picture says more than those kept before of its page, the last one `since_s` ago: the first, one that
-    failed after one that did not, the slowest so far, and one a minute.
+    """Whether a picture says more than those kept before of its page, the last one `since_s` ago: the first (which may
+    have come to no picture), one that failed after one that did not, the slowest so far, and one a minute.
     """
-    if not before:
+    if not before or (shot.jpeg and not any(each.jpeg for each in before)):
         return True
     if shot.problem:
         return not before[-1].problem or since_s >= 60
