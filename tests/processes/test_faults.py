@@ -112,7 +112,7 @@ class Faults(ProcessCase):
             if each.info["name"] == "postgres" and "-D" in each.info["cmdline"] and port in each.info["cmdline"]
         )
         # while it is there the server is not started again
-        hold = Path(os.environ["DYNAMIKOS_STATE_FOLDER"]) / "hold-postgres"
+        hold = Path(os.environ["DYNAMIKOS_HOLD"])
         hold.touch()
         self.addCleanup(hold.unlink, missing_ok=True)
         connection.close()

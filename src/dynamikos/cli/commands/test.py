@@ -230,8 +230,9 @@ def command(what: tuple[str, ...]) -> None:
         cluster = Cluster(state, name=f"pg-test-{os.getpid()}", fast=True)
         cluster.start()
         environment |= addresses(cluster)
-        over = threading.Event()
-        keeper = threading.Thread(target=keep_up, args=(cluster, state.folder / "hold-postgres", over), daemon=True)
+        over, hold = threading.Event(), state.folder / f"hold-postgres-{os.getpid()}"
+        environment["DYNAMIKOS_HOLD"] = str(hold)
+        keeper = threading.Thread(target=keep_up, args=(cluster, hold, over), daemon=True)
         keeper.start()
     count, lines = Count(), []
     try:
