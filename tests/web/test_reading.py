@@ -289,6 +289,14 @@ class Reading(TestCase):
                 self.assertEqual(len(page.context["kept"]), count)
                 self.assertLessEqual({of[kept.series] for _, kept in page.context["kept"]}, rows)
                 self.assertLessEqual({check.place.row for check in page.context["checks"]}, rows)
+                came = {each.row: each.rounds for each in page.context["crowd"]}
+                self.assertEqual(set(came), rows if one else {"left", "middle", "right"})
+                shards = (int(one),) if one else (0, 1)
+                for name, rounds in came.items():
+                    numbers = {each.no for each in self.series if (each.level, each.row) == ("round", name)}
+                    failed = sum(60 <= second < 660 for shard in shards for no in numbers
+                                 for second, _ in self.wrong[(shard, no)])  # fmt: skip
+                    self.assertEqual(rounds, len(self.values(numbers, 60, 660, shards)) + failed)
 
     def test_lines_by_the_second_and_by_tens(self) -> None:
         steps = {each.no for each in self.series if each.level == "step"}

@@ -73,6 +73,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     is_judged = (whose is None and those is None) or (is_measured and found.outcome is not None)
     judgements = queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured) if is_judged else []
     levels = queries.ASKED if those is None else ("step",)
+    crowd = queries.crowd(found, inputs, ledger, is_measured=is_measured and those is None)
     return {
         "run": found,
         "inputs": inputs,
@@ -117,7 +118,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "of_journey": queries.names_of_steps(inputs),
         "journey_names": {key: each.name for key, each in inputs.journeys.items()},
         "row_of_series": {each.no: each.row for each in every_series(inputs)},
-        "crowd": queries.crowd(found, inputs, ledger, is_measured=is_measured and those is None),
+        "crowd": [each for each in crowd if those is None or whose is None or each.row in whose],
         "tones": {row.row: at % 6 for at, row in enumerate(inputs.places.rows)},
         "row_names": {row.row: row.name or row.row for row in inputs.places.rows},
         "many": len(inputs.places.rows) > 1,
