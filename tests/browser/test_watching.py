@@ -165,7 +165,7 @@ class Watching(BrowserCase):
             dragged = page.locator("#tables h2").first.inner_text()
             page.focus("#tape")
             page.keyboard.press("Shift+ArrowRight")
-            page.wait_for_selector(f"#tables h2:not(:has-text('{dragged[-5:]}')) >> nth=0")
+            page.wait_for_function("was => document.querySelector('#tables h2').innerText !== was", arg=dragged)
             # a lane is taken away and comes back
             lanes = page.locator("[data-measure]").count()
             page.locator("[data-measure] .hide").first.click()
@@ -174,9 +174,10 @@ class Watching(BrowserCase):
             page.wait_for_selector(f"[data-measure] >> nth={lanes - 2}", state="attached")
             # a kept exchange opens where the eye is; what was judged is judged anew beside it
             # the tables come anew while it is pressed: the press goes on
-            link = page.locator("a[data-opens^=k]").first
-            link.scroll_into_view_if_needed()
-            box = link.bounding_box()
+            link, box = page.locator("a[data-opens^=k]").first, None
+            while box is None:  # the tables may come anew meanwhile
+                link.scroll_into_view_if_needed()
+                box = link.bounding_box()
             page.mouse.move(box["x"] + 8, box["y"] + 8)
             page.mouse.down()
             page.evaluate("document.querySelector('#tape').dispatchEvent(new KeyboardEvent('keydown', "
