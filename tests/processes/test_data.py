@@ -33,7 +33,7 @@ from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.rehearsals import actions as rehearsals
 from dynamikos.web.rehearsals import queries as rehearsed
 from dynamikos.web.rehearsals.models import Rehearsal
-from dynamikos.web.runs import actions, queries
+from dynamikos.web.runs import actions, checked, queries
 from dynamikos.web.runs.models import Delivery, Lease, Pile, Run, Shard
 from tests.processes.support import ProcessCase, until
 
@@ -287,7 +287,7 @@ class Together(ProcessCase):
         self.assertNotIn("ZmVsbC1zZWNyZXQtNz", shown)  # its base64
         headers = [dict(each.sent_headers) for each in kept if each.method]
         self.assertEqual({(each["X-Load-Test"], each["X-Staff"]) for each in headers}, {("yes", "•••••")})
-        lines = queries.checks(run, inputs, 0, 60)
+        lines = checked.checks(run, inputs, 0, 60)
         counts = {line.place.check: (line.passed, line.failed) for line in lines}
         self.assertEqual(counts[Check(contains="Borrow a telescope")][1], 0)
         asked, missed = counts[Check(contains="{{ digit }}", then="count")]

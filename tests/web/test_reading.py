@@ -12,6 +12,7 @@ import numpy as np
 from django.utils import timezone
 from msgspec.structs import replace
 
+from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import canonical, every_series
 from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow
@@ -268,7 +269,11 @@ class Reading(TestCase):
         pinned = [each for each in pinned if each.get("generator") == "1"]
         self.assertTrue(pinned)
         self.assertNotIn('data-opens="s', page)  # a closer look would be of all of them
-        told = steps(Seen(self.sample.project, {"run": str(found.pk), "from": "60", "to": "660", "generator": "1"}))
+        of = {"run": str(found.pk), "from": "60", "to": "660"}
+        for wrong in ({"generator": "7"}, {"generator": "@nowhere"}, {"row": "nobody"}):
+            with self.subTest(wrong), self.assertRaises(DynamikosError):  # never everybody's figures under its name
+                steps(Seen(self.sample.project, {**of, **wrong}))
+        told = steps(Seen(self.sample.project, {**of, "generator": "1"}))
         self.assertIn(", g1 only", told.where)
         shown = [each for each in reading.shown_series(self.inputs) if each.level == "step"]
         for each, row in zip(shown, told.tables[0].rows, strict=True):

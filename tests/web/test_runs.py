@@ -20,7 +20,7 @@ from dynamikos.web.plans import queries as plans
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.rehearsals import actions as rehearsals
 from dynamikos.web.rehearsals.models import Rehearsal
-from dynamikos.web.runs import actions, preflight, queries, reading
+from dynamikos.web.runs import actions, checked, preflight, queries, reading
 from dynamikos.web.runs.models import Block, Chunk, Command, Minute, Report, Run, Shard
 from dynamikos.web.streams.models import Message
 from tests.web.support import Sample, TestCase
@@ -133,7 +133,7 @@ class Reading(TestCase):
         self.assertEqual(list(Minute.objects.filter(run=run).values_list("minute", flat=True)), [0, 1])
 
         def read(begin: int, end: int) -> tuple[object, ...]:
-            line = queries.checks(run, self.inputs, begin, end)[0]
+            line = checked.checks(run, self.inputs, begin, end)[0]
             rows = list(queries.all_dealt(run, self.inputs))
             carried = sum(len(each.carried) for each in reading.besides(run, begin, end))
             return line.passed, line.failed, queries.dealt(run, self.inputs, begin, end)[0][1:3], len(rows), carried

@@ -11,7 +11,7 @@ from dynamikos.core.objectives import worst_first
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.verdicts.outcome import NOT_VALID
-from dynamikos.web.runs import queries, reading, whence
+from dynamikos.web.runs import checked, queries, reading, whence
 from dynamikos.web.runs.models import Run
 
 COLUMNS = (
@@ -112,7 +112,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "failing": queries.failing(found, inputs)[:MOST_FAILING],
         "shots": queries.shots(found, begin, end),
         "kept": queries.kept(found, begin, end, series=of, shards=those),
-        "checks": queries.checks(found, inputs, begin, min(end, found.watermark + 1), whose) if those is None else [],
+        "checks": checked.checks(found, inputs, begin, min(end, found.watermark + 1), whose) if those is None else [],
         "dealt": queries.dealt(found, inputs, 0, found.watermark + 1),
         "names": queries.step_names(inputs),
         "of_journey": queries.names_of_steps(inputs),

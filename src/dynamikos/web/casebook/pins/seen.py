@@ -52,12 +52,20 @@ class Seen:
     def row(self) -> str:
         """A row, or all of a persona or a journey; "" for everybody."""
         row = self.of.get("row", "")
-        return row if len(self.inputs.places.rows) > 1 and row in dict(reading.slices_of(self.inputs)) else ""
+        if not row or len(self.inputs.places.rows) == 1:
+            return ""
+        if row not in dict(reading.slices_of(self.inputs)):
+            raise DynamikosError(f"run {self.run.number} has no row {row[:60]}.")
+        return row
 
     @cached_property
     def shards(self) -> list[int] | None:
         """Those of a generator or a place; None for all."""
-        return whence.chosen(self._shards, self.of.get("generator", ""))
+        named = self.of.get("generator", "")
+        those = whence.chosen(self._shards, named)
+        if named and those is None:
+            raise DynamikosError(f"run {self.run.number} had no generator, or no place, {named[:60]}.")
+        return those
 
     @cached_property
     def _shards(self) -> list[Shard]:
@@ -75,8 +83,10 @@ class Seen:
         begin, end = self.window
         of_row = f", of {dict(reading.slices_of(self.inputs))[self.row]} only" if self.row else ""
         times = ", times of what failed" if self.of_failed else ""
-        place = dict(whence.choices(self._shards)).get(self.of.get("generator", "")) if self.shards is not None else ""
-        of_place = f", {place} only" if place else ""
+        of_place = ""
+        if self.shards is not None:
+            named = self.of["generator"]
+            of_place = f", {dict(whence.choices(self._shards)).get(named, named)} only"
         return f"{self.run.name}, run {self.run.number}, second {begin} to {end}{of_row}{of_place}{times}"
 
     @property
