@@ -153,6 +153,11 @@ class Watching(BrowserCase):
             page.fill("tr.closer [name=z]", "99")
             page.keyboard.press("Enter")
             page.wait_for_selector("tr.closer p:has-text('Nothing explains it')")
+            self.assertEqual(page.evaluate("document.activeElement.name"), "z")  # whoever types types on
+            page.fill("tr.closer [name=apdex]", "700")
+            page.keyboard.press("Enter")
+            page.wait_for_selector("tr.closer [name=apdex][value='700']")
+            self.assertEqual(page.evaluate("document.activeElement.name"), "apdex")
             page.click("tr.closer button:has-text('Close')")
             page.wait_for_selector("tr.closer", state="detached")
             # the window by dragging and by keys

@@ -2,6 +2,7 @@
 import "../components/components.js";
 import "../keeping/keeping.js";
 import "./details.js";
+import "./focus.js";
 import "./keys.js";
 import "./pins.js";
 import "./uploads.js";
