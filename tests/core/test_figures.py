@@ -1,8 +1,12 @@
 """Numbers as people write them, and what is none."""
 
+import re
+from pathlib import Path
 from unittest import TestCase
 
-from dynamikos.core.figures import clock, digits, figure, signed
+from dynamikos.core import figures as figures_module
+from dynamikos.core.analysis.evidence import milliseconds
+from dynamikos.core.figures import clock, digits, figure, short, signed
 from dynamikos.core.signs import storable
 
 
@@ -13,6 +17,24 @@ class Written(TestCase):
             (-9.999, "%", "-1,000 %"), (9.99, "", "+999"),
         ):  # fmt: skip
             self.assertEqual(signed(part, unit), said)
+
+    def test_short_ones_have_no_powers_of_ten_where_they_are_large(self) -> None:
+        for value, figures, said in (
+            (0.001234, 3, "0.00123"), (12.34, 3, "12.3"), (999.4, 3, "999"), (999.7, 3, "1,000"), (1250, 3, "1,250"),
+            (-45_000.4, 3, "-45,000"), (9_999.4, 4, "9,999"), (12_345, 4, "12,345"), (0, 3, "0"),
+        ):  # fmt: skip
+            self.assertEqual(short(value, figures), said)
+        self.assertEqual(milliseconds(1_250_000), "1,250 s")
+
+    def test_no_figure_is_written_by_the_general_form_alone(self) -> None:
+        """Rates, shares and times grow beyond a thousand: `short` writes them."""
+        root = Path(figures_module.__file__).parents[1]
+        found = [
+            f"{path.name}:{number}" for path in sorted(root.rglob("*.py"))
+            for number, line in enumerate(path.read_text().split("\n"), 1)
+            if re.search(r":\+?\.[34]g\}? ?(/s|rounds|exchanges|MB|GB|kB|Mbit)", line)
+        ]  # fmt: skip
+        self.assertEqual(found, [])
 
     def test_the_clock(self) -> None:
         for seconds, said in ((0, "00:00"), (275.9, "04:35"), (3599, "59:59"), (3723, "1:02:03"), (36_000, "10:00:00")):

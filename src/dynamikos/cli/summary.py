@@ -1,5 +1,6 @@
 """An outcome and its progress as lines of text."""
 
+from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.profiles import Arrivals, Held, UserRounds, highest
 from dynamikos.core.reports import Frame
@@ -14,7 +15,7 @@ def duration(milliseconds: float | None) -> str:
         return "–"
     if milliseconds < 1000:
         return f"{milliseconds:.3g} ms" if milliseconds < 100 else f"{milliseconds:.0f} ms"
-    return f"{milliseconds / 1000:.3g} s"
+    return f"{short(milliseconds / 1000)} s"
 
 
 def percentile(row: Row, percent: int) -> str:
@@ -95,14 +96,16 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
         )
     if many:
         lines.extend(
-            f"  {each.name or each.row}: {each.rounds:,} rounds, {each.users:.3g} users on average, planned"
+            f"  {each.name or each.row}: {each.rounds:,} rounds, {short(each.users)} users on average, planned"
             f" {each.share_planned:.3g} %, achieved"
             f" {'–' if each.share_achieved is None else f'{each.share_achieved:.3g} %'}"
             for each in outcome.crowd
         )
     lines.append("")
     for each in outcome.judgements:
-        value = each.reason if each.value is None else f"{'≥ ' if each.at_least else ''}{each.value:.4g} {each.unit}"
+        value = (
+            each.reason if each.value is None else f"{'≥ ' if each.at_least else ''}{short(each.value, 4)} {each.unit}"
+        )
         more = f" ({each.reason})" if each.reason and each.value is not None else ""
         lines.append(f"  {each.word:10} {told(each)}: {value}{more}")
     lines.extend(f"  doubt      {each}" for each in outcome.doubts)

@@ -2,6 +2,7 @@
 
 import math
 import re
+from typing import Literal
 
 MOST_DIGITS = 18  # of a whole number: it fits 64 bits
 THOUSANDS = re.compile(r"[+-]?[1-9]\d{0,2}(,\d{3})+(\.\d*)?\Z")
@@ -20,10 +21,14 @@ def clock(seconds: float) -> str:
     return f"{hours}:{rest // 60:02}:{rest % 60:02}" if hours else f"{rest // 60:02}:{rest % 60:02}"
 
 
+def short(value: float, figures: Literal[3, 4] = 3) -> str:
+    """So many figures, or all there are before the point: 0.00123, 12.3, 1,234."""
+    return f"{value:,.0f}" if abs(value) >= 1000 - 0.5 * 10 ** (3 - figures) else f"{value:.{figures}g}"
+
+
 def signed(part: float, unit: str) -> str:
     """A change in hundredths, with its sign: +12.3 %, -0.5 points, +4,680 %."""
-    value = 100 * part
-    return f"{value:+,.0f} {unit}".strip() if abs(value) >= 999.5 else f"{value:+.3g} {unit}".strip()
+    return f"{'' if part < 0 else '+'}{short(100 * part)} {unit}".strip()
 
 
 def figure(text: str) -> float | None:

@@ -9,7 +9,7 @@ import orjson
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.comparison import Comparison, Difference
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import digits, signed
+from dynamikos.core.figures import digits, short, signed
 
 
 @click.command()
@@ -78,7 +78,7 @@ def said(each: Difference) -> str:
     share = each.wanted.is_share
     unit = "%" if share else "/s" if each.wanted.measure == "throughput" else "ms"
     times = 100 if share else 1
-    values = " → ".join("–" if value is None else f"{value * times:.4g} {unit}" for value in (each.a, each.b))
+    values = " → ".join("–" if value is None else f"{short(value * times, 4)} {unit}" for value in (each.a, each.b))
     if each.change is None:
         return f"{values} ({each.reason})"
     points = "points" if share else "%"
@@ -87,7 +87,7 @@ def said(each: Difference) -> str:
         return f"{made} ({each.reason})"
     made += f" ({signed(each.low, '')} to {signed(each.high, '')})"
     if not each.differs:
-        made += f", smallest change that would be seen {100 * each.smallest:.3g} {points}"
+        made += f", smallest change that would be seen {short(100 * each.smallest)} {points}"
     if each.repetitions:
         made += f", {each.repetitions} runs on each side would say it"
     return made

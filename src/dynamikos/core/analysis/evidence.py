@@ -8,6 +8,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.core.profiles import Arrivals, Held, UserRounds, segments
 from dynamikos.core.profiles.changing import Change
@@ -180,7 +181,7 @@ class Found(msgspec.Struct, frozen=True, kw_only=True):
 
 def milliseconds(value_ms: float) -> str:
     """As figures are written everywhere."""
-    return f"{value_ms / 1000:.3g} s" if value_ms >= 999.5 else f"{value_ms:.3g} ms"
+    return f"{short(value_ms / 1000)} s" if value_ms >= 999.5 else f"{short(value_ms)} ms"
 
 
 def name_of(series: Series) -> str:

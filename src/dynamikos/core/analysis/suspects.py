@@ -238,7 +238,8 @@ def _together(
     return sorted(made, key=lambda each: -each.score)
 
 
-ROUGHLY = 0.15  # that a rank correlation may be off when ranks are not given anew at each lag
+ENOUGH = 100  # seconds of both, for ranks that are given once
+ROUGHLY = 0.2  # that a rank correlation may be off when ranks are not given anew at each lag
 
 
 def _worth_it(step: Trace, window: tuple[int, int], trace: Trace, load: Trace | None) -> list[int]:
@@ -255,17 +256,18 @@ def _worth_it(step: Trace, window: tuple[int, int], trace: Trace, load: Trace | 
     moved = np.lib.stride_tricks.sliding_window_view(ranks(around), end - begin)
     here = ranks(step[begin:end])
     rough = lagged(here, moved)
+    # of few seconds the ranks differ at each lag, as they do where the load explains nearly everything
+    known = (~np.isnan(moved)).astype(float) @ (~np.isnan(here)) >= ENOUGH
     if load is not None:
         given = ranks(load[begin:end])
         with_step, with_trace = correlation(here, given), lagged(given, moved)
         rest = np.sqrt(np.maximum((1 - with_step**2) * (1 - with_trace**2), 0.0))
-        known = rest > 0.05
-        # hardly anything is left that the load does not explain: then only the ranks of each lag tell
-        rough = np.where(known, np.divide(rough - with_step * with_trace, rest, out=np.ones_like(rest), where=known), 1)
+        known &= rest > 0.05
+        rough = np.divide(rough - with_step * with_trace, rest, out=np.zeros_like(rest), where=rest > 0.05)
     rough = np.abs(rough)
-    if not len(rough) or rough.max() < TOGETHER_RHO - ROUGHLY:
-        return []
-    return [lag for lag in lags if rough[lag + LONGEST_LAG_S] >= rough.max() - ROUGHLY]
+    most = float(rough.max())
+    least = most - ROUGHLY if most >= TOGETHER_RHO - ROUGHLY else np.inf
+    return [lag for lag in lags if rough[lag + LONGEST_LAG_S] >= least or not known[lag + LONGEST_LAG_S]]
 
 
 def lagged(one: Trace, moved: NDArray[np.float64]) -> Trace:

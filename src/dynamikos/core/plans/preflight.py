@@ -6,6 +6,7 @@ from typing import Literal
 from urllib.parse import urljoin, urlsplit
 
 from dynamikos.core.errors import TemplateError
+from dynamikos.core.figures import short
 from dynamikos.core.journeys import Journey, Request
 from dynamikos.core.journeys.kinds import Sending
 from dynamikos.core.objectives import Objective
@@ -368,7 +369,9 @@ def _caps(facts: Facts) -> Iterator[Finding]:
         return
     for target in facts.capped:
         expected_per_s = _sent_per_s(facts, target)
-        said = f"{target} may be sent {target.cap_per_s:g} exchanges/s; the plan comes to about {expected_per_s:.3g}."
+        said = (
+            f"{target} may be sent {target.cap_per_s:g} exchanges/s; the plan comes to about {short(expected_per_s)}."
+        )
         level: Level = "blocker" if expected_per_s > target.cap_per_s else "fine"
         mend = "" if level == "fine" else "Lower the load, or have an owner allow more"
         yield Finding("Rate allowed", level, said, mend, "settings")
@@ -385,6 +388,6 @@ def _disk(facts: Facts) -> Iterator[Finding]:
     if facts.disk_free_bytes is None:
         return
     free, needed = facts.disk_free_bytes, facts.report_bytes
-    said = f"{free / 1e9:.3g} GB are free, and the reports of this run may take {needed / 1e6:.3g} MB."
+    said = f"{short(free / 1e9)} GB are free, and the reports of this run may take {short(needed / 1e6)} MB."
     level: Level = "blocker" if needed > free else "warning" if free - needed < SPARE_BYTES else "fine"
     yield Finding("Disk", level, said, "Delete runs, or make room" if level != "fine" else "")

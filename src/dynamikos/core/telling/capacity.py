@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from dynamikos.core.analysis.capacity import Capacity
+from dynamikos.core.figures import short
 from dynamikos.core.telling.drawing import path, round_marks
 from dynamikos.core.telling.evidence import Evidence, Picture, Table
 
@@ -51,7 +52,7 @@ def sentences(found: Capacity) -> Iterator[str]:
     if found.peak is not None and found.curve is not None:
         load, rate = found.peak
         yield (
-            f"The most is {rate:.3g} rounds a second at about {load:.0f} users, by {LAWS[found.curve.law]}"
+            f"The most is {short(rate)} rounds a second at about {load:.0f} users, by {LAWS[found.curve.law]}"
             f" ({100 * found.curve.residual:.2g} % left over)."
         )
     if found.curve is not None:
@@ -60,18 +61,18 @@ def sentences(found: Capacity) -> Iterator[str]:
     if found.knee is not None and not found.why_not:
         knee = found.knee
         yield (
-            f"Best throughput for the wait at {knee.load:.0f} users: {knee.rate:.3g} rounds a second, of which each"
-            f" waits {knee.response_s:.3g} s."
+            f"Best throughput for the wait at {knee.load:.0f} users: {short(knee.rate)} rounds a second, of which each"
+            f" waits {short(knee.response_s)} s."
         )
     if found.first is not None:
         name, rate = found.first
         full = "" if found.full_at is None else f"; from {found.full_at:.0f} users on, if nobody waited before"
-        yield f"First to run full: {name}, at {rate:.3g} rounds a second by its demand{full}."
+        yield f"First to run full: {name}, at {short(rate)} rounds a second by its demand{full}."
 
 
 def evidence_of(found: Capacity, where: str = "") -> Evidence:
     """The sentences, the curve, and the levels it goes through."""
-    rows = [(f"{each.load:.0f}", f"{each.rate:.3g}", f"{each.response_s:.3g}") for each in found.levels]
+    rows = [(f"{each.load:.0f}", short(each.rate), short(each.response_s)) for each in found.levels]
     return Evidence(
         "Capacity",
         where,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dynamikos.core.figures import clock
+from dynamikos.core.figures import clock, short
 from dynamikos.core.telling.model import POINTS, Lane, Trace
 
 WIDTH, HEIGHT, LEFT, TOP, FOOT = 900.0, 96.0, 56.0, 6.0, 16.0
@@ -50,7 +50,7 @@ def drawn(lane: Lane, seconds: int, measured: tuple[float, float], begin: int = 
         columns=[(x(at - begin), clock(at)) for at in range(-(-begin // step) * step, begin + span + 1, step)],
         measured=(x(measured[0] - begin), round(x(measured[1] - begin) - x(measured[0] - begin), 1)),
         limit=None if lane.limit is None else (y(lane.limit), f"{lane.limit:g} {lane.unit}"),
-        says=f"{lane.title}, highest {most:.3g} {lane.unit}".strip(),
+        says=f"{lane.title}, highest {short(most)} {lane.unit}".strip(),
     )
 
 

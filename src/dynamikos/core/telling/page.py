@@ -9,6 +9,7 @@ from jinja2 import Environment, FileSystemLoader, StrictUndefined, Template
 from markupsafe import Markup
 
 from dynamikos.core.analysis.evidence import milliseconds
+from dynamikos.core.figures import short
 from dynamikos.core.telling.capacity import evidence_of
 from dynamikos.core.telling.drawing import HEIGHT, LEFT, TOP, WIDTH, drawn, ribbon
 from dynamikos.core.telling.evidence import Evidence
@@ -23,7 +24,7 @@ def _figure(value: float | None, unit: str = "ms") -> str:
         return "–"
     if unit == "ms":
         return milliseconds(value)
-    return f"{value:,.0f} {unit}".strip() if abs(value) >= 1000 else f"{value:.3g} {unit}".strip()
+    return f"{short(value)} {unit}".strip()
 
 
 @cache

@@ -8,6 +8,7 @@ from xml.sax import saxutils
 import msgspec
 import orjson
 
+from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.verdicts.outcome import Outcome
@@ -106,7 +107,7 @@ def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
     failures = errors = 0
     suite = quoteattr(frozen.plan.name)
     for each in outcome.judgements:
-        value = "nothing" if each.value is None else f"{each.value:.4g} {each.unit}"
+        value = "nothing" if each.value is None else f"{short(each.value, 4)} {each.unit}"
         inner = ""
         if each.word == "missed":
             failures += 1

@@ -11,7 +11,7 @@ from django.http import QueryDict
 from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Figure, Turn, turns
 from dynamikos.core.comparison.side import SHARES, Key
-from dynamikos.core.figures import signed
+from dynamikos.core.figures import short, signed
 from dynamikos.core.objectives import Objective
 from dynamikos.core.telling.drawing import round_up
 from dynamikos.web.plans.models import LoadPlan
@@ -120,7 +120,7 @@ def said(value: float, measure: str) -> str:
     """A value with its unit."""
     if measure in SHARES:
         return f"{100 * value:.3g} %"
-    return f"{value:.3g} /s" if measure == "throughput" else milliseconds(value)
+    return f"{short(value)} /s" if measure == "throughput" else milliseconds(value)
 
 
 def drawn(
@@ -191,7 +191,7 @@ def _line(
         changes=[_change(each, counted, runs, measure, x) for each in told],
         limits=[(y(limit), f"{_then(each)} {said(limit, measure)}")
                 for limit, each in zip(limits, objectives, strict=True) if limit <= top],
-        rows=[(y(top * part), f"{top * part * times:.3g}") for part in (0, 0.5, 1)],
+        rows=[(y(top * part), short(top * part * times)) for part in (0, 0.5, 1)],
         columns=[(x(at), str(run.number)) for at, run in enumerate(runs) if at % every == 0],
     )  # fmt: skip
 

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from dynamikos.core.analysis.evidence import Evidence, Found
+from dynamikos.core.figures import short
 
 
 def flat_throughput(evidence: Evidence) -> Iterator[Found]:
@@ -30,8 +31,8 @@ def flat_throughput(evidence: Evidence) -> Iterator[Found]:
     yield Found(
         rule="flat-throughput",
         about="target",
-        sentence=f"From {half_users:.0f} to {full_users:.0f} users throughput went from {half_rate:.3g} to"
-        f" {full_rate:.3g} exchanges/s: the limit is reached.",
+        sentence=f"From {half_users:.0f} to {full_users:.0f} users throughput went from {short(half_rate)} to"
+        f" {short(full_rate)} exchanges/s: the limit is reached.",
         means="More users only wait longer.",
         try_="Look which resource ran full; what it can carry stands under capacity.",
     )

@@ -8,7 +8,7 @@ from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Comparison, Difference, compare
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import signed
+from dynamikos.core.figures import short, signed
 from dynamikos.core.telling.evidence import Evidence, Picture, Table
 from dynamikos.web.casebook.pins.seen import Seen
 from dynamikos.web.runs import baselines, comparing, drawings, overlays
@@ -47,7 +47,7 @@ def _difference_cells(each: Difference) -> list[str]:
             return "–"
         if share:
             return f"{100 * of:.3g} %"
-        return f"{of:.3g} /s" if each.wanted.measure == "throughput" else milliseconds(of)
+        return f"{short(of)} /s" if each.wanted.measure == "throughput" else milliseconds(of)
 
     def change(of: float | None) -> str:
         return "–" if of is None else signed(of, points).replace("-", "−")

@@ -2,7 +2,7 @@
 
 from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import clock, digits
+from dynamikos.core.figures import clock, digits, short
 from dynamikos.core.reports import SeriesTotal
 from dynamikos.core.telling.capacity import evidence_of
 from dynamikos.core.telling.evidence import Evidence, Photo, Picture, Table
@@ -111,7 +111,7 @@ def shot(seen: Seen) -> Evidence:
         raise DynamikosError(f"run {seen.run.number} has no such picture.")
     names = {"first byte": "ms", "first paint": "ms", "largest paint": "ms", "load": "ms", "layout shift": ""}
     told = [
-        (name, milliseconds(value) if names.get(name) == "ms" else f"{value:.3g}")
+        (name, milliseconds(value) if names.get(name) == "ms" else short(value))
         for name, value in found.figures.items() if value is not None
     ]  # fmt: skip
     return Evidence(

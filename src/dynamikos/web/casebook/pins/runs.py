@@ -5,7 +5,7 @@ import numpy as np
 
 from dynamikos.core.analysis.evidence import Found, milliseconds
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import digits
+from dynamikos.core.figures import digits, short
 from dynamikos.core.reports import Row, unpack_kept
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.reports.ledger import row_of_total
@@ -47,7 +47,7 @@ def _cells(row: Row, name: str) -> list[str]:
         return "–" if value is None else milliseconds(value)
 
     times = (row.mean_ms, row.p50_ms, row.p95_ms, row.p99_ms, row.max_ms)
-    return [name, f"{row.count:,}", f"{row.failures:,}", f"{row.per_s:.3g}", *map(ms, times)]
+    return [name, f"{row.count:,}", f"{row.failures:,}", short(row.per_s), *map(ms, times)]
 
 
 def _rows(seen: Seen) -> list[Row]:
@@ -84,7 +84,7 @@ def objective(seen: Seen) -> Evidence:
     def figure(value: float | None) -> str:
         if value is None:
             return "–"
-        return milliseconds(value) if judged.unit == "ms" else f"{value:.4g} {judged.unit}".strip()
+        return milliseconds(value) if judged.unit == "ms" else f"{short(value, 4)} {judged.unit}".strip()
 
     row = [judged.sentence, judged.word, figure(judged.value), figure(judged.limit), f"{judged.samples:,}"]
     more = [judged.reason] if judged.reason else []

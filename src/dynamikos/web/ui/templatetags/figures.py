@@ -11,7 +11,8 @@ from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
 from dynamikos.core import figures
-from dynamikos.core.figures import clock
+from dynamikos.core.analysis.evidence import milliseconds
+from dynamikos.core.figures import clock, short
 
 register = template.Library()
 
@@ -21,9 +22,7 @@ def ms(value: Any) -> str:
     """A duration in ms as `182 ms` or `1.94 s`."""
     if value is None or value == "":
         return "–"
-    if value >= 999.5:
-        return f"{value / 1000:.3g} s" if value < 999_500 else f"{value / 1000:,.0f} s"
-    return f"{value:.3g} ms"
+    return milliseconds(value)
 
 
 @register.filter
@@ -31,7 +30,7 @@ def three(value: Any) -> str:
     """A figure of any unit with three significant digits, thousands parted."""
     if value is None or value == "":
         return "–"
-    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.3g}"
+    return short(value)
 
 
 @register.filter
@@ -47,7 +46,7 @@ def us(value: Any) -> str:
 
 @register.filter
 def rate(value: Any) -> str:
-    return "–" if value is None or value == "" else f"{value:.3g} /s"
+    return "–" if value is None or value == "" else f"{short(value)} /s"
 
 
 @register.filter
@@ -62,18 +61,18 @@ def size(value: Any) -> str:
         return "–"
     if value < 1000:
         return f"{value} B"
-    return f"{value / 1000:.3g} kB" if value < 999_500 else f"{value / 1_000_000:.3g} MB"
+    return f"{short(value / 1000)} kB" if value < 999_500 else f"{short(value / 1_000_000)} MB"
 
 
 @register.filter
 def bits(value: Any) -> str:
     """Bits a second as kbit/s or Mbit/s."""
-    return f"{value / 1000:.3g} kbit/s" if value < 999_500 else f"{value / 1e6:.3g} Mbit/s"
+    return f"{short(value / 1000)} kbit/s" if value < 999_500 else f"{short(value / 1e6)} Mbit/s"
 
 
 @register.filter
 def percent(value: Any) -> str:
-    return "–" if value is None or value == "" else f"{value:.3g} %"
+    return "–" if value is None or value == "" else f"{short(value)} %"
 
 
 @register.filter
@@ -160,7 +159,7 @@ def in_unit(value: Any, unit: str) -> str:
         return str(ms(value))
     if unit == "%":
         return str(percent(value))
-    return f"{value:.4g} {unit}".strip()
+    return f"{short(value, 4)} {unit}".strip()
 
 
 @register.simple_tag
@@ -168,7 +167,7 @@ def scaled(value: float | None, times: float, unit: str) -> str:
     """A compared figure in its unit."""
     if value is None:
         return "–"
-    return str(ms(value)) if unit == "ms" else f"{value * times:.3g} {unit}"
+    return str(ms(value)) if unit == "ms" else f"{short(value * times)} {unit}"
 
 
 @register.simple_tag
