@@ -41,7 +41,7 @@ from dynamikos.web.runs.models import Measure, MeasureMinute, ProbeTry, Reading,
 log = logging.getLogger(__name__)
 LOCK, LOOK_S = 7303, 0.3
 MOST_SHOTS = 100  # of a page in a run
-BROWSER_TRY_S, AGAIN_S = 25.0, 3.0
+BROWSER_TRY_S, AGAIN_S, SOON_S = 25.0, 3.0, 1.0
 UNDER_WAY = (Run.State.RUNNING, Run.State.CLOSING)
 
 
@@ -236,8 +236,7 @@ async def _try(
     """What a probe tells, or why it tells nothing."""
     probe = next(each for each in frozen.plan.probes if each.probe == key)
     if probe.browser:
-        once = only(frozen, [replace(probe, every_s=1.0)])
-        return await asyncio.to_thread(_look, once, own_ports, named(secrets))
+        return await asyncio.to_thread(_look, only(frozen, [probe]), own_ports, named(secrets))
     if problem:
         return {"problem": problem}
     clock, masker = RealClock(), Masker(secrets.values())
@@ -258,11 +257,12 @@ async def _try(
 
 
 def _look(frozen: FrozenRun, own_ports: frozenset[int], secrets: dict[str, str] | None = None) -> dict[str, object]:
-    """What a browser tells of its pages, once."""
+    """What the run's browser tells of its pages, once; each page may take as long as in the run."""
     apart = Apart(frozen, own_ports, secrets)
     try:
-        apart.begin(time.monotonic())
+        apart.wait_ready()
         until = time.monotonic() + BROWSER_TRY_S
+        apart.begin(time.monotonic() + SOON_S - frozen.plan.probes[0].every_s)  # whose first look comes at its end
         while time.monotonic() < until and apart.is_alive:
             for told in apart.newest():
                 problem = told.problem or "; ".join(f"{page}: {why}" for page, why in blind(told.shots).items())
@@ -277,7 +277,7 @@ def _look(frozen: FrozenRun, own_ports: frozenset[int], secrets: dict[str, str] 
 
 def _answer(asked: ProbeTry, answer: "Future[dict[str, object]]") -> None:
     try:
-        ProbeTry.objects.filter(pk=asked.pk).update(answer=storable(answer.result(3 * LONGEST_S)))
+        ProbeTry.objects.filter(pk=asked.pk).update(answer=storable(answer.result(BROWSER_TRY_S + 2 * LONGEST_S)))
     except Exception as problem:
         log.exception("a probe can't be tried")
         ProbeTry.objects.filter(pk=asked.pk).update(answer={"problem": f"it could not be read: {problem}"})
