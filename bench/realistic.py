@@ -88,14 +88,18 @@ def child(kind: str, port: int) -> None:
     uvloop.run(program())
 
 
-def run() -> list[Result]:
+def place() -> str:
+    """What nginx answers to such a step, as a part of its server block."""
     slots = ",".join(f'{{"id": "{at}", "begins": "20:15"}}' for at in range(7, 30))
     answer = f'{{"slots": [{slots}], "token": "t-77"}}'
-    place = (
+    return (
         'location /step { default_type application/json; add_header Set-Cookie "visit=abc; Path=/"; return 200'
         f" '{answer}'; }}"
     )
-    rates, printed = rates_beside({kind: [sys.executable, "-m", "bench.realistic", kind] for kind in KINDS}, place)
+
+
+def run() -> list[Result]:
+    rates, printed = rates_beside({kind: [sys.executable, "-m", "bench.realistic", kind] for kind in KINDS}, place())
     failed = sum(int(out[2]) for out in printed if len(out) > 2)
     found: list[Result] = [
         (f"{each}, exchanges per processor second", statistics.median(rate), "/s", "", True)

@@ -5,6 +5,7 @@ and the viewers.
 """
 
 import http.client
+import json
 import os
 import subprocess
 import sys
@@ -14,22 +15,33 @@ import time
 from pathlib import Path
 
 import psutil
+import yaml
 
 from bench.beside import nginx
 from bench.database import own_database
 from bench.ladder import Result
+from bench.realistic import MORE, STEP, place
 
 VIEWERS, GENERATORS, USERS, SECONDS = 20, 2, 400, 60
-THINK_S = float(os.environ.get("DYNAMIKOS_VIEWERS_THINK_S", "0.04"))  # of a step: the less, the busier the generators
+THINK_S = float(os.environ.get("DYNAMIKOS_VIEWERS_THINK_S", "0.05"))  # of a step: the less, the busier the generators
 BUSY = 0.6  # of a core, of each
-STEP = """  - step: {0}
-    name: Step {0}
-    think_s: {1}
-    requests:
-      - {{request: {0}-a, address: "{{{{ env.observatory }}}}/kb", checks: [{{status: 200}}]}}
-      - {{request: {0}-b, address: "{{{{ env.observatory }}}}/kb", checks: [{{status: 200}}]}}
-"""
-JOURNEY = "form: 1\njourney: busy\nname: Busy\nrounds:\n" + "".join(STEP.format(key, THINK_S) for key in "xyz")
+# two requests a step, each with a value, a header and a form, a capture of JSON and five checks
+JOURNEY = yaml.safe_load(
+    STEP.replace("CHECKS", MORE).replace("USER", "{{ user.number }}").replace("env.base", "env.observatory")
+)
+REQUEST = JOURNEY["rounds"][0]["requests"][0]
+JOURNEY |= {
+    "journey": "busy",
+    "rounds": [
+        {
+            "step": key,
+            "name": f"Step {key}",
+            "think_s": THINK_S,
+            "requests": [{**REQUEST, "request": f"{key}-{at}"} for at in "ab"],
+        }
+        for key in "xyz"
+    ],
+}
 
 
 def run() -> list[Result]:
@@ -67,7 +79,7 @@ def _measured(children: list[subprocess.Popen[bytes]], folder: Path) -> list[Res
         children.append(made)
         return made
 
-    children.append(nginx(folder, target, connections=4 * USERS))
+    children.append(nginx(folder, target, place(), connections=4 * USERS))
     start("dynamikos.cli", "coordinator")
     generators = [
         psutil.Process(start("dynamikos.cli", "generator", DYNAMIKOS_GENERATOR_URL=url).pid) for _ in range(GENERATORS)
@@ -78,7 +90,7 @@ def _measured(children: list[subprocess.Popen[bytes]], folder: Path) -> list[Res
     while len(living()) < GENERATORS:
         time.sleep(0.1)
     profile = (Stretch(stretch="climb", to=USERS, seconds=10), Stretch(stretch="hold", seconds=SECONDS - 10))
-    journey = journeys.create(sample.member, parse_journey(JOURNEY))
+    journey = journeys.create(sample.member, parse_journey(json.dumps(JOURNEY)))
     core = replace(content(sample.plan), journey=journey.key, profile=profile, generators=GENERATORS, objectives=())
     made = actions.start(sample.member, plans.add(sample.member, core))
     client = Client()
