@@ -55,6 +55,10 @@ class Apart:
         """Second 0 is the instant `begin` of the monotonic clock, which all processes of a machine share."""
         self._say(f"{begin!r}\n".encode())
 
+    def begin_now(self) -> None:
+        """The first probe is read as soon as the process can."""
+        self._say(b"now\n")
+
     def newest(self) -> Iterator[ProbeSecond]:
         """What it told since this was asked last."""
         body = os.pread(self._out.fileno(), os.fstat(self._out.fileno()).st_size - self._seen, self._seen)

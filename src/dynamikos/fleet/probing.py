@@ -41,7 +41,7 @@ from dynamikos.web.runs.models import Measure, MeasureMinute, ProbeTry, Reading,
 log = logging.getLogger(__name__)
 LOCK, LOOK_S = 7303, 0.3
 MOST_SHOTS = 100  # of a page in a run
-BROWSER_TRY_S, AGAIN_S, SOON_S = 25.0, 3.0, 1.0
+BROWSER_TRY_S, AGAIN_S = 30.0, 3.0
 UNDER_WAY = (Run.State.RUNNING, Run.State.CLOSING)
 
 
@@ -260,9 +260,8 @@ def _look(frozen: FrozenRun, own_ports: frozenset[int], secrets: dict[str, str] 
     """What the run's browser tells of its pages, once; each page may take as long as in the run."""
     apart = Apart(frozen, own_ports, secrets)
     try:
-        apart.wait_ready()
+        apart.begin_now()
         until = time.monotonic() + BROWSER_TRY_S
-        apart.begin(time.monotonic() + SOON_S - frozen.plan.probes[0].every_s)  # whose first look comes at its end
         while time.monotonic() < until and apart.is_alive:
             for told in apart.newest():
                 problem = told.problem or "; ".join(f"{page}: {why}" for page, why in blind(told.shots).items())

@@ -9,11 +9,13 @@ import threading
 
 import click
 
+SOON_S = 0.1
+
 
 @click.command(hidden=True)
 def command() -> None:
-    """Takes a frozen run, the secrets of its probes, and then its second 0 (an instant of the monotonic clock) from
-    stdin, a line each; writes a line for each reading until it is ended.
+    """Takes a frozen run, the secrets of its probes, and then its second 0 (an instant of the monotonic clock; or
+    "now", for a first reading at once) from stdin, a line each; writes a line for each reading until it is ended.
     """
     import msgspec
     import uvloop
@@ -32,7 +34,7 @@ def command() -> None:
 
     own = own_ports()
     print("ready", flush=True)
-    begin = float(sys.stdin.buffer.readline() or b"nan")
+    said = sys.stdin.buffer.readline().strip()
 
     def tell(told: ProbeSecond) -> None:
         sys.stdout.buffer.write(msgspec.json.encode(told) + b"\n")
@@ -53,9 +55,10 @@ def command() -> None:
         key = secrets.get(f"secrets.{frozen.way.key_secret}", "")
         way = replace(frozen.way, proxy=proxy)
         clock, network = RealClock(), RealNetwork(frozen.agreed, way=way, key=key, own_ports=own)
+        probes, values = frozen.plan.probes, frozen.values
+        begin = float(said) if said != b"now" else clock.now() + SOON_S - probes[0].every_s
         try:
             with contextlib.suppress(asyncio.CancelledError):
-                probes, values = frozen.plan.probes, frozen.values
                 await Probing(probes, values, network, clock, begin, tell, watcher, secrets).run()
         finally:
             await network.aclose()
@@ -68,5 +71,5 @@ def command() -> None:
 
     if any(each.browser for each in frozen.plan.probes):
         os.nice(10)  # a browser takes what it can get, and whoever sends load goes first
-    if begin == begin:
+    if said:
         uvloop.run(program())

@@ -29,7 +29,7 @@ from dynamikos.web.runs import queries
 from dynamikos.web.runs.actions import Prepared, prepared
 from dynamikos.web.runs.models import ProbeTry, Run
 
-BROWSER_TIMES = 5  # so much longer than another probe a browser may take, which has to be started
+BROWSER_TIMES = 6  # so much longer than another probe a browser may take, which has to be started
 BYTES_A_SERIES = 250  # of a second of one series in a report, folded and in its chunk, as measured
 
 
