@@ -8,7 +8,18 @@ from dynamikos.core.analysis.gathering import evidence_of
 from dynamikos.core.dealing import Deal
 from dynamikos.core.frozen import DataPile, every_series
 from dynamikos.core.reports import Ledger, decode, encode
-from dynamikos.core.reports.by_value import MOST_VALUES, ByValue, failing, packed, unpacked
+from dynamikos.core.reports.by_value import (
+    MOST_VALUES,
+    ByValue,
+    OfMany,
+    OfValue,
+    between,
+    counted,
+    failing,
+    is_kept,
+    packed,
+    unpacked,
+)
 from dynamikos.core.verdicts import as_json, conclude
 from dynamikos.engine.testing import Scripted, answer
 from dynamikos.engine.users.by_value import LOOKED_AT, MOST_KEPT, Tally
@@ -83,6 +94,32 @@ class Counted(TestCase):
         self.assertEqual([(each.value, each.of, each.values, each.failed) for each in found if each.values],
                          [("", 2 * len(wrong), 2 * len(set(wrong)), 1)])  # fmt: skip
         self.assertEqual({each.value for each in newest.values}, set())
+
+
+class Parts(TestCase):
+    """Between two tellings of a shard."""
+
+    def test_a_column_that_has_become_one_of_many_meanwhile(self) -> None:
+        before = ByValue(values=[OfValue(name="t.a", value="x", dealt=9, failed={4: 3})])
+        now = ByValue(many=[OfMany(name="t.a", series=4, failed=10, values=5, most=6)])
+        told = between([(before, now)], is_from_begin=False)[0]
+        self.assertEqual([(each.failed, each.values, each.most) for each in told.many], [(7, 0, 0)])
+        self.assertEqual(between([(None, now)], is_from_begin=True), [now])
+
+    def test_where_one_shard_told_nothing_before_it_is_not_known_how_often_values_were_dealt(self) -> None:
+        before = ByValue(values=[OfValue(name="t.a", value="x", dealt=9, failed={4: 3})])
+        now = ByValue(values=[OfValue(name="t.a", value="x", dealt=20, failed={4: 5})])
+        self.assertEqual([each.values[0].dealt for each in between([(before, now), (None, now)], is_from_begin=False)],
+                         [0, 0])  # fmt: skip
+        self.assertEqual([each.values[0].dealt for each in between([(before, now)], is_from_begin=False)], [11])
+
+    def test_what_is_counted_has_the_window_in_it_and_ends_where_something_was_kept(self) -> None:
+        for begin, end in ((0, 1), (7, 93), (60, 600), (598, 601), (601, 7000), (3600, 3660)):
+            low, high = counted(begin, end, 9999)
+            self.assertTrue(low <= begin < end <= high)
+            self.assertTrue(low == 0 or is_kept(low - 1, is_last=False))
+            self.assertTrue(is_kept(high - 1, is_last=False))
+        self.assertEqual(counted(0, 90, 33), (0, 33))
 
 
 class Large(TestCase):

@@ -5,6 +5,7 @@ import html
 import math
 import random
 import re
+from collections import Counter
 from typing import Any
 from urllib.parse import parse_qsl
 
@@ -18,24 +19,28 @@ from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import KeptExchange, SeriesSecond, ShardSecond, encode, pack_kept
+from dynamikos.core.reports.by_value import ByValue, OfMany, OfValue
 from dynamikos.core.statistics import Histogram, bucket_of
 from dynamikos.fleet.coordinator.noticing import expire
 from dynamikos.fleet.coordinator.watch import RunWatch
-from dynamikos.web.casebook.pins.runs import steps
+from dynamikos.web.casebook.pins.runs import steps, values
 from dynamikos.web.casebook.pins.seen import Seen
-from dynamikos.web.runs import actions, queries, reading
+from dynamikos.web.runs import actions, by_value, queries, reading
 from dynamikos.web.runs.models import Kept, Report, Run, Second, Shard
 from tests.web.support import Sample, TestCase
 from tests.web.test_runs import generator
 
 SECONDS, MEASURED = 665, (0, 664)
 LATE_US = 9_000_000  # of what was under way at the end of the measured part
+TERMS, FIRST_FAILS_S = ("lyra", "cygnus", "vega"), 25
 Samples = dict[tuple[int, int], list[tuple[int, int]]]  # by shard and series: (second, µs)
 
 
 class Reading(TestCase):
     samples: Samples
     wrong: Samples  # of those that failed
+    dealt: list[tuple[int, int, str]]  # shard, second, value
+    failures: list[tuple[int, int, int, str]]  # shard, second, series, value
 
     @classmethod
     def setUpTestData(cls) -> None:
@@ -62,13 +67,16 @@ class Reading(TestCase):
         run.save()
         cls.inputs, cls.series = inputs, every_series(inputs)
         draw = random.Random(11)
-        cls.samples, cls.wrong = {}, {}
+        cls.samples, cls.wrong, cls.dealt, cls.failures = {}, {}, [], []
         reports = []
         for number in range(2):
             shard = Shard.objects.create(run=run, number=number, generator_name=f"g{number}", state="running")
             for second in range(SECONDS):
                 parts = [cls.part(number, each.no, second, draw) for each in cls.series]
                 message = ShardSecond(shard=number, second=second, series=parts, judged={0: 1}, missed={0: second % 2})
+                cls.fail(number, second)
+                if second > FIRST_FAILS_S and second % 10 == 9:
+                    message.by_value = cls.told(number)
                 if second == SECONDS - 1:  # after the measured part
                     of_step = next(each for each in cls.series if each.level == "step").no
                     message.carried = [cls.of_values(of_step, [LATE_US] * (1 + number))]
@@ -89,6 +97,27 @@ class Reading(TestCase):
             )  # fmt: skip
 
     @classmethod
+    def fail(cls, shard: int, second: int) -> None:
+        """A row is dealt and, now and then, fails."""
+        draw = random.Random(f"{shard}.{second}")
+        cls.dealt += [(shard, second, term) for term in draw.choices(TERMS, k=3)]
+        asked = [each.no for each in cls.series if each.level == "request"]
+        if second >= FIRST_FAILS_S and draw.random() < 0.5:
+            cls.failures.append((shard, second, draw.choice(asked), draw.choice(TERMS)))
+
+    @classmethod
+    def told(cls, shard: int) -> ByValue:
+        """All of a shard so far, by a column of few values and one of many."""
+        dealt = Counter(term for number, _, term in cls.dealt if number == shard)
+        failed = Counter((term, no) for number, _, no, term in cls.failures if number == shard)
+        by_term = {term: {no: count for (each, no), count in failed.items() if each == term} for term in TERMS}
+        many = Counter(no for number, _, no, _ in cls.failures if number == shard)
+        return ByValue(
+            values=[OfValue(name="t.term", value=each, dealt=dealt[each], failed=by_term[each]) for each in TERMS],
+            many=[OfMany(name="t.id", series=no, failed=count, values=9, most=2) for no, count in many.items()],
+        )
+
+    @classmethod
     def part(cls, shard: int, no: int, second: int, draw: random.Random) -> SeriesSecond:
         values = [int(draw.lognormvariate(10.5, 0.8)) for _ in range(draw.randrange(3))]
         cls.samples.setdefault((shard, no), []).extend((second, value) for value in values)
@@ -105,6 +134,46 @@ class Reading(TestCase):
 
     def found(self) -> Run:
         return Run.objects.get(pk=self.run_pk)
+
+    def test_failures_by_value_follow_the_window_the_rows_and_the_generators(self) -> None:
+        """Against counting what failed one by one."""
+        of = {each.no: each for each in self.series}
+        for begin, end, rows, shards, counted in (
+            (0, SECONDS, None, None, (0, SECONDS)), (37, 112, None, None, (30, 120)), (0, 20, None, None, (0, 20)),
+            (40, 90, {"left"}, None, (40, 90)), (5, 58, None, [1], (0, 60)), (600, 640, None, None, (600, 660)),
+            (615, 700, {"middle", "right"}, [0], (600, SECONDS)), (10, 50, None, None, (10, 50)),
+        ):  # fmt: skip
+            found = by_value.failures(self.found(), self.inputs, begin, end, rows, shards)
+            self.assertEqual((found.from_s, found.to_s), counted)
+            until = SECONDS - SECONDS % 10 if counted[1] == SECONDS else counted[1]  # the newest that was told
+            expected = Counter(
+                (of[no].step, of[no].request, term)
+                for shard, second, no, term in self.failures
+                if counted[0] <= second < until and (rows is None or of[no].row in rows)
+                and (shards is None or shard in shards)
+            )  # fmt: skip
+            told = {(*each.asked[1:], each.value): each.failed for each in found.values if not each.is_many}
+            self.assertEqual(told, dict(expected))
+            many = {each.asked[1:]: each.of for each in found.values if each.is_many}
+            self.assertEqual(sum(many.values()), sum(expected.values()))
+            has_values = {bool(each.values) for each in found.values if each.is_many}
+            self.assertEqual(has_values, {counted[0] == 0} if expected else set())
+            dealt = Counter(
+                term for shard, second, term in self.dealt
+                if counted[0] <= second < until and (shards is None or shard in shards)
+            )  # fmt: skip
+            is_known = counted[0] == 0 or counted[0] > FIRST_FAILS_S
+            self.assertEqual({(each.value, each.dealt) for each in found.values if not each.is_many},
+                             {(term, dealt[term] if is_known else 0) for _, _, term in expected})  # fmt: skip
+
+    def test_pinned_failures_by_value_are_those_of_the_window_and_the_slice(self) -> None:
+        of = {"run": str(self.run_pk), "from": "605", "to": "650", "row": "left", "generator": "1"}
+        told = values(Seen(self.sample.member.project, of))
+        left = {each.no for each in self.series if each.row == "left"}
+        failed = sum(1 for shard, second, no, _ in self.failures if shard == 1 and 600 <= second < 660 and no in left)
+        self.assertEqual(sum(int(row[3]) for row in told.tables[0].rows if row[2] in TERMS), failed)
+        self.assertIn("counted from second 600 to 660", told.where)
+        self.assertIn("g1 only", told.where)
 
     def values(self, numbers: set[int], begin: int, end: int, shards: tuple[int, ...] = (0, 1)) -> Any:
         return np.array(

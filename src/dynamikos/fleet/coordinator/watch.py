@@ -19,7 +19,7 @@ from dynamikos.core.frozen.changing import with_changes
 from dynamikos.core.frozen.seating import Numbering, planned_by, seats_of
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
-from dynamikos.core.reports.by_value import ByValue, packed
+from dynamikos.core.reports.by_value import is_kept, packed
 from dynamikos.core.verdicts import Watching, conclude
 from dynamikos.core.verdicts.objectives import Stop
 from dynamikos.core.verdicts.outcome import OUTCOME
@@ -33,7 +33,20 @@ from dynamikos.web.places.models import Generator
 from dynamikos.web.places.queries import living, locks_held
 from dynamikos.web.runs.actions import frozen_of, next_of_set, take_in
 from dynamikos.web.runs.measures import readings_of
-from dynamikos.web.runs.models import Block, Chunk, Delivery, Lease, Minute, Reading, Remark, Report, Run, Second, Shard
+from dynamikos.web.runs.models import (
+    Block,
+    ByValueAt,
+    Chunk,
+    Delivery,
+    Lease,
+    Minute,
+    Reading,
+    Remark,
+    Report,
+    Run,
+    Second,
+    Shard,
+)
 from dynamikos.web.runs.queries import changes_of
 
 log = logging.getLogger(__name__)
@@ -271,8 +284,7 @@ class RunWatch:
                         self._stop(stop)
                     say(self.run.pk, "frame", msgspec.json.encode(frame).decode())
                 for message in messages:
-                    if message.by_value is not None:
-                        self._keep_values(message.shard, message.by_value)
+                    self._keep_values(message)
                 self.folding.add(second, messages, write=second // 60 > self.run.chunked)
                 if second % 60 == 59:
                     self._chunk(second // 60)
@@ -346,9 +358,10 @@ class RunWatch:
             self.window.carry(message)
             users[message.second] = users.get(message.second, 0) + sum(message.users.values())
         self.peak = max(users.values(), default=0)
-        for number, told in self.whole.by_value.items():
-            self._keep_values(number, told)
+        ByValueAt.objects.filter(run=self.run).delete()
         for second in sorted(came):
+            for message in came[second]:
+                self._keep_values(message)
             self.watching.add(second, came[second], whole=len(came[second]) == len(shards))
             self.folding.add(second, came[second], write=False)
         with transaction.atomic():
@@ -369,8 +382,15 @@ class RunWatch:
             self.run.is_folded = True
             self.run.save(update_fields=["is_folded"])
 
-    def _keep_values(self, shard: int, told: ByValue) -> None:
-        Shard.objects.filter(run=self.run, number=shard).update(by_value=packed(told))
+    def _keep_values(self, message: ShardSecond) -> None:
+        """What a shard told of failures by value, if it did."""
+        if message.by_value is None:
+            return
+        body = packed(message.by_value)
+        Shard.objects.filter(run=self.run, number=message.shard).update(by_value=body)
+        if is_kept(message.second, is_last=message.last):
+            number, second = message.shard, message.second
+            ByValueAt.objects.update_or_create({"body": body}, run=self.run, shard=number, second=second)
 
     def _chunk(self, minute: int) -> None:
         if minute > self.run.chunked:

@@ -19,7 +19,7 @@ from dynamikos.core.reports.folding import COARSE_S, Overall, with_overall
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts.outcome import OUTCOME
-from dynamikos.web.runs import measures, queries, reading, whence
+from dynamikos.web.runs import by_value, measures, queries, reading, whence
 from dynamikos.web.runs.models import Kept, Run
 
 FINE_S = 7200  # of longer runs lines are ten by ten seconds
@@ -57,7 +57,7 @@ def evidence(found: Run) -> Evidence:
         ],
         changes=queries.changes_of(found),
         silent=_silent(found),
-        failing=queries.failing(found, inputs),
+        failing=by_value.failures(found, inputs, 0, found.watermark + 1).values,
         ended=found.ended,
         width=1 if seconds <= FINE_S else COARSE_S,
         names={row.row: row.name or row.row for row in inputs.places.rows},

@@ -79,6 +79,18 @@ class Shard(models.Model):
         ordering = ["number"]
 
 
+class ByValueAt(models.Model):
+    """What a shard had counted by value since its begin, at the end of a second (core.reports.by_value.is_kept)."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="by_value_at")
+    shard = models.PositiveIntegerField()
+    second = models.PositiveIntegerField()
+    body = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "shard", "second"], name="by_value_at_once")]
+
+
 class Pile(models.Model):
     """A pile of rows that the run's shards share: `next` is the first taking nobody was granted yet."""
 

@@ -21,8 +21,6 @@ from dynamikos.core.profiles import spans
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesTotal, unpack_kept
 from dynamikos.core.reports.besides import carried_by
-from dynamikos.core.reports.by_value import Failing, unpacked
-from dynamikos.core.reports.by_value import failing as failing_of
 from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
 from dynamikos.core.reports.frames import Frame, joined
 from dynamikos.core.reports.ledger import row_of_total
@@ -386,13 +384,6 @@ def kinds(
         for kind, count in ledger.totals[each.no].failed.items()
     ]
     return sorted(found, key=lambda row: -row[4])
-
-
-def failing(found: Run, inputs: FrozenRun) -> list[Failing]:
-    """What failed by the values of dealt columns, in the whole run so far; the most failures first."""
-    bodies = found.shards.exclude(by_value=b"").values_list("by_value", flat=True)
-    told = [unpacked(bytes(body)) for body in bodies]
-    return failing_of(told, {each.no: each for each in every_series(inputs)})
 
 
 def failures_over_time(found: Run, from_s: int, to_s: int) -> list[KindLine]:

@@ -11,7 +11,7 @@ from dynamikos.core.objectives import worst_first
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.verdicts.outcome import NOT_VALID
-from dynamikos.web.runs import checked, queries, reading, whence
+from dynamikos.web.runs import by_value, checked, queries, reading, whence
 from dynamikos.web.runs.models import Run
 
 COLUMNS = (
@@ -73,6 +73,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     is_judged = (whose is None and those is None) or (is_measured and found.outcome is not None)
     judgements = queries.judgements(found, inputs, ledger, begin, seen, is_measured=is_measured) if is_judged else []
     levels = queries.ASKED if those is None else ("step",)
+    failures = by_value.failures(found, inputs, begin, end, whose, those)
     crowd = queries.crowd(found, inputs, ledger, is_measured=is_measured and those is None)
     return {
         "run": found,
@@ -109,7 +110,8 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "is_sliced": whose is not None or those is not None,
         "kinds": (kinds := queries.kinds(ledger, series, levels)),
         "over_time": queries.failures_over_time(found, begin, begin + seen) if kinds and not (row or generator) else [],
-        "failing": queries.failing(found, inputs)[:MOST_FAILING],
+        "failing": failures.values[:MOST_FAILING],
+        "failing_of": failures,
         "shots": queries.shots(found, begin, end),
         "kept": queries.kept(found, begin, end, series=of, shards=those),
         "checks": checked.checks(found, inputs, begin, min(end, found.watermark + 1), whose) if those is None else [],

@@ -7,6 +7,7 @@ from dynamikos.core.analysis.evidence import Found, milliseconds
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits, short
 from dynamikos.core.reports import Row, unpack_kept
+from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.telling.drawing import drawn
@@ -14,7 +15,7 @@ from dynamikos.core.telling.evidence import Evidence, Table
 from dynamikos.core.telling.model import Lane
 from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.web.casebook.pins.seen import Seen
-from dynamikos.web.runs import analysis, measures, queries, reading, telling
+from dynamikos.web.runs import analysis, by_value, measures, queries, reading, telling
 from dynamikos.web.runs.models import Kept
 
 OWN_LANES = {"users": 0, "rate": 1, "time": 2, "failures": 3}
@@ -153,16 +154,25 @@ def kept(seen: Seen) -> Evidence:
 MOST_VALUES = 50
 
 
+def _value(each: Failing) -> str:
+    if not each.is_many:
+        return each.value
+    return f"one of {each.values:,} values" if each.values else "many values"
+
+
 def values(seen: Seen) -> Evidence:
     """What failed, by the values of dealt columns."""
-    found = queries.failing(seen.run, seen.inputs)[:MOST_VALUES]
-    if not found:
-        raise DynamikosError(f"nothing failed in run {seen.run.number} that a data value was dealt to.")
+    rows_of = reading.rows_named(seen.inputs, seen.row or None)
+    window = seen.window if "from" in seen.of else (0, seen.run.watermark + 1)  # as it was pinned on an earlier day
+    found = by_value.failures(seen.run, seen.inputs, *window, rows_of, seen.shards)
+    if not found.values:
+        raise DynamikosError(f"nothing failed in run {seen.run.number} then that a data value was dealt to.")
     rows = [
-        (each.asked[2], each.name, f"one of {each.values:,} values" if each.values else each.value,
-         f"{each.failed:,}", f"{each.of:,}", f"{each.dealt:,}" if each.dealt_in_all else "–")
-        for each in found
+        (each.asked[2], each.name, _value(each), f"{each.failed:,}" if each.failed else "–", f"{each.of:,}",
+         f"{each.dealt:,}" if each.dealt_in_all else "–")
+        for each in found.values[:MOST_VALUES]
     ]  # fmt: skip
     heads = ("request", "column", "value", "failed #", "of #", "dealt #")
-    where = f"{seen.run.name}, run {seen.run.number}, the whole run; columns with secrets are left out"
+    counted = f"counted from second {found.from_s} to {found.to_s}; columns with secrets are left out"
+    where = f"{seen.where}; {counted}"
     return Evidence("Failures by data value", where, tables=[Table(heads, rows)])

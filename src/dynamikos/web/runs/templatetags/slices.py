@@ -43,13 +43,13 @@ def pin_of(context: dict[str, Any], what: str, of: Row | Series, measure: str = 
 
 
 @register.simple_tag(takes_context=True)
-def pin_table(context: dict[str, Any]) -> SafeString:
-    """Pins the table of steps, in the window and the slice that are shown."""
+def pin_table(context: dict[str, Any], what: str = "steps", title: str = "the table of steps") -> SafeString:
+    """Pins a table of the run, in the window and the slice that are shown."""
     given = {
         "run": context["run"].pk, "from": context["from_s"], "to": context["to_s"], "row": context["row_chosen"],
         **{name: context[from_] for name, from_ in SLICE.items()},
     }  # fmt: skip
-    return pin(context, "steps", "the table of steps", **given)
+    return pin(context, what, title, **given)
 
 
 @register.simple_tag(takes_context=True)
