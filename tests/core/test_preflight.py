@@ -1,5 +1,6 @@
 """What is looked at before a start: each finding on facts where it must speak, and on those where it must not."""
 
+import dataclasses
 from typing import Any
 from unittest import TestCase
 
@@ -143,6 +144,11 @@ class Followed(TestCase):
         after = follows(plan, {"j": JOURNEY, "k": OTHER}, lambda key, number: Took(1_000_000))
         self.assertEqual((after.users, after.ceiling), (100, 500))  # 10 a second for 10 s each
         self.assertEqual(after.users_range, (80, 120))  # 1.96 × √100
+        self.assertEqual([dataclasses.replace(after, answers_known=known).to_carry for known in (True, False)],
+                         [120, 500])  # fmt: skip
+        found = [each for each in preflight(facts(plan=plan, follows=after, users_per_generator=130))
+                 if each.what == "Capacity"]  # fmt: skip
+        self.assertEqual([(each.level, each.said.endswith("to have 120.")) for each in found], [("fine", True)])
 
     def test_a_trial_is_the_whole_plan_small(self) -> None:
         made = trial_of(parse_plan(TEXT.replace("share: 40", "share: 0")))

@@ -76,6 +76,13 @@ class Follows:
     bits_per_s: float = 0.0
     rows: tuple[RowFollows, ...] = ()
 
+    @property
+    def to_carry(self) -> int:
+        """Users that generators are to carry: as many as are expected at most. Up to the ceiling come only where the
+        target stalls, and those who wait take no processor; it is taken where it is not known how long answers take.
+        """
+        return self.users_range[1] if self.answers_known else self.ceiling or self.users
+
 
 def expected(steps: Iterable[Step], share: float = 1.0) -> Iterator[tuple[Step, float]]:
     """Steps with how often a round is expected to perform each: branches by weight, repetitions by their number where

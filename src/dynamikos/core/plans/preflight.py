@@ -282,19 +282,18 @@ def _generators(facts: Facts) -> Iterator[Finding]:
         yield Finding(what, "fine", f"{facts.free} free, and the plan asks for {wanted}.")
     if follows is None:
         return
-    users = follows.ceiling or follows.users
-    each = -(-users // wanted)
     if facts.users_per_generator is not None:
-        carried = facts.users_per_generator
-        said = f"One carries about {carried:,} users of this kind, as measured; each would have {each:,}."
-        if each > carried:
-            needed = -(-users // max(1, carried))
+        carried, expected = facts.users_per_generator, -(-follows.to_carry // wanted)
+        said = f"One carries about {carried:,} users of this kind, as measured; each is expected to have {expected:,}."
+        if expected > carried:
+            needed = -(-follows.to_carry // max(1, carried))
             yield Finding("Capacity", "warning", f"{said} {needed} would be needed.", "Ask for more generators", "plan")
         else:
             yield Finding("Capacity", "fine", said)
     if facts.machine is None or facts.knocked is None:
         return
     places = max(1, len(facts.knocked))
+    each = -(-(follows.ceiling or follows.users) // wanted)
     files = each * places + 64
     if files > facts.machine.descriptors:
         said = (

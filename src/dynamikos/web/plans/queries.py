@@ -169,8 +169,7 @@ def carries(found: LoadPlan, after: Follows | None) -> Carries | None:
         known = capacity.first()
         per_user = after.exchanges_per_s / after.users
         users = int(known / per_user) if known and per_user > 0 else 0
-    most = after.ceiling or after.users
-    return Carries(users, -(-most // users)) if users else None
+    return Carries(users, -(-after.to_carry // users)) if users else None
 
 
 HOST = {"processor": "%", "memory used": "%", "load": ""}  # what a host always tells, with its units
