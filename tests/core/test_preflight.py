@@ -75,6 +75,9 @@ class Looked(TestCase):
             ({"free": 0}, "Generators", "blocker", "1 are there and 0 of them free"),
             ({"living": 0, "free": 0}, "Generators", "blocker", "No generator is there"),
             ({"users_per_generator": 40}, "Capacity", "warning", "3 would be needed"),
+            ({"users_per_generator": 40, "may_be_more": True, "carried_by": "by run 7"}, "Capacity", "warning",
+             "at least 40 users of this kind, by run 7; each is expected to have 100. Whether it carries them is not "
+             "known; 3 would do."),
             ({"machine": Machine(name="g", descriptors=150, ports=9)}, "Open files", "blocker", "164 open files"),
             ({"plan": arrivals}, "Source ports", "blocker", "54,000 of 28,000"),
             ({"plan": replace(PLAN, objectives=(often,))}, "Objectives", "warning", "6 samples come in 1 s, and p99"),

@@ -66,6 +66,18 @@ def outcome(
     return frozen, conclude(frozen, window, whole, ended=ended, in_flight=0, peak_users=peak, lost=lost)
 
 
+class Carried(TestCase):
+    def test_one_that_is_not_busy_does_not_tell_its_capacity_but_how_many_users_it_carries_at_least(self) -> None:
+        for share, capacity in ((0.01, None), (0.1, None), (0.5, 140)):
+            ledger = Ledger(series_of(JOURNEY))
+            for second in range(10):
+                health = Health(cpu_share=share)
+                ledger.add(ShardSecond(shard=0, second=second, users={"thinking": 20}, answered=100, health=health))
+            self.assertAlmostEqual(ledger.processor_share, share)
+            self.assertEqual(ledger.capacity_per_s, capacity)  # at 70 %
+            self.assertEqual(ledger.carries, None if share < 0.02 else int(0.7 * 20 / share + 1e-9))
+
+
 class Verdicts(TestCase):
     def test_exit_codes(self) -> None:
         cases = (

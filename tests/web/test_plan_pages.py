@@ -17,6 +17,7 @@ from dynamikos.core.verdicts.outcome import OUTCOME, Outcome
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.actions import change as change_journey
 from dynamikos.web.journeys.actions import create as create_journey
+from dynamikos.web.places.models import Generator
 from dynamikos.web.plans import actions, personas, queries
 from dynamikos.web.plans.models import LoadPlan, Persona
 from dynamikos.web.projects.actions import create_project
@@ -175,6 +176,40 @@ class Beginning(PlanCase):
         again = self.client.post(self.at("plan-suggest"), {"source": f"run:{run.pk}", "factor": "1.5"})
         self.assertContains(again, "Nothing to suggest", status_code=422)
         self.assertTrue(all(re.fullmatch(r"[a-z0-9-]+", each.objective) for each in self.plan().objectives))
+
+    def test_how_many_a_generator_carries_is_told_by_the_run_that_kept_it_busiest(self) -> None:
+        def ended(number: int, share: float, carries: int) -> None:
+            outcome: Any = OUTCOME.plain(Outcome(carries=carries, processor_share=share))
+            Run.objects.create(
+                project=self.sample.project, plan=self.sample.plan, number=number, name="r", frozen=b"{}", sha256="",
+                state="ended", outcome=outcome,
+            )  # fmt: skip
+
+        plan = LoadPlan.objects.get(pk=self.sample.plan.pk)
+        after = queries.follows_of(plan, self.plan())
+        assert after is not None
+        self.assertIsNone(queries.carries(plan, after))
+        generator()
+        Generator.objects.update(capacity=int(50 * after.exchanges_per_s / after.users) + 1)
+        told = queries.carries(plan, after)
+        assert told is not None
+        self.assertEqual((told.may_be_more, told.by), (False, "by what it did when it was busy"))
+        for number, share, carries in ((1, 0.12, 9), (2, 0.05, 3)):
+            ended(number, share, carries)
+        told = queries.carries(plan, after)
+        assert told is not None
+        self.assertEqual((told.users, told.may_be_more, told.needed), (9, True, -(-after.to_carry // 9)))
+        self.assertContains(self.client.get(self.at("plan")), "by run 1, which took 12 % of a processor core")
+        ended(3, 0.45, 31)
+        ended(4, 0.1, 5)
+        told = queries.carries(plan, after)
+        assert told is not None
+        self.assertEqual((told.users, told.may_be_more), (31, False))
+        for number in range(5, 10):
+            ended(number, 0.04, 2)
+        told = queries.carries(plan, after)
+        assert told is not None
+        self.assertEqual(told.users, 2, "of the last five")
 
 
 class Crowds(PlanCase):

@@ -85,7 +85,9 @@ class Facts:
     free: int = 0
     busy_with: str = ""
     machine: Machine | None = None
-    users_per_generator: int | None = None  # measured
+    users_per_generator: int | None = None  # measured; `carried_by` says by what, and whether it may be more
+    carried_by: str = ""
+    may_be_more: bool = False
     others: Sequence[tuple[int, str]] = ()
     capped: Sequence[AgreedTarget] = ()
     values: Mapping[str, str] = field(default_factory=dict)
@@ -284,8 +286,13 @@ def _generators(facts: Facts) -> Iterator[Finding]:
         return
     if facts.users_per_generator is not None:
         carried, expected = facts.users_per_generator, -(-follows.to_carry // wanted)
-        said = f"One carries about {carried:,} users of this kind, as measured; each is expected to have {expected:,}."
-        if expected > carried:
+        about, by = ("at least" if facts.may_be_more else "about"), facts.carried_by or "as measured"
+        said = f"One carries {about} {carried:,} users of this kind, {by}; each is expected to have {expected:,}."
+        if expected > carried and facts.may_be_more:
+            enough = -(-follows.to_carry // max(1, carried))
+            more = f"Whether it carries them is not known; {enough} would do."
+            yield Finding("Capacity", "warning", f"{said} {more}", "Ask for more generators", "plan")
+        elif expected > carried:
             needed = -(-follows.to_carry // max(1, carried))
             yield Finding("Capacity", "warning", f"{said} {needed} would be needed.", "Ask for more generators", "plan")
         else:

@@ -216,6 +216,9 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
 
 
 FULL = 0.7  # of a processor: beyond it a generator begins to be late
+# of a processor: a generator that does little pays for waking up as often as for the work itself, several times as much
+# an exchange as one that is kept busy; what less than this tells of a busy one is too low
+BUSY = 0.3
 
 
 class Ledger:
@@ -237,7 +240,7 @@ class Ledger:
         self.judged: dict[int, int] = {}  # see ShardSecond; of the window
         self.missed: dict[int, int] = {}
         self.cpu_s = 0.0  # of one core, of all shards, in all messages; users and exchanges of the same seconds
-        self.user_seconds = 0
+        self.user_seconds = self.messages = 0
         self.learned_late = self.left = self.reloaded = 0
         self.until_s = 0  # the first second of which there is nothing
         self.by_value: dict[int, ByValue] = {}  # the newest of each shard
@@ -250,6 +253,7 @@ class Ledger:
         if message.by_value is not None and message.second >= self._by_value_s.get(message.shard, 0):
             self.by_value[message.shard], self._by_value_s[message.shard] = message.by_value, message.second
         self.cpu_s += message.health.cpu_share
+        self.messages += 1
         self.user_seconds += sum(message.users.values())
         self.learned_late += message.learned_late
         self.left += message.left
@@ -289,17 +293,22 @@ class Ledger:
 
     @property
     def carries(self) -> int | None:
-        """How many users of this kind one generator carries, at 70 % of its processor; None where hardly any of it was
-        used.
+        """How many users of this kind one generator carries, at 70 % of its processor: at least so many, where less
+        than BUSY of it was used. None where hardly any of it was used.
         """
         if self.until_s < 5 or self.cpu_s < 0.02 * self.until_s or not self.user_seconds:
             return None
         return int(FULL * self.user_seconds / self.cpu_s)
 
     @property
+    def processor_share(self) -> float:
+        """Of one core, the mean of all shards."""
+        return self.cpu_s / self.messages if self.messages else 0.0
+
+    @property
     def capacity_per_s(self) -> int | None:
-        """How many exchanges a second one generator carries, at 70 % of its processor."""
-        if self.until_s < 5 or self.cpu_s < 0.1 * self.until_s or not self.answered:
+        """How many exchanges a second one generator carries, at 70 % of its processor; None where it was not busy."""
+        if self.until_s < 5 or self.processor_share < BUSY or not self.answered:
             return None
         return int(FULL * self.answered / self.cpu_s)
 

@@ -84,6 +84,7 @@ def as_json(
             "late_by": outcome.late_by,
             "own_limits": outcome.own_limits,
             "carries_users": outcome.carries,
+            "processor_share": outcome.processor_share,
         },
         "rows": [msgspec.to_builtins(each) for each in outcome.rows],
         "failures_by_value": [_failing(each) for each in outcome.failing],

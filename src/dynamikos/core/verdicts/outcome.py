@@ -96,6 +96,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     retired: dict[str, int] = {}  # users who left before their time, by why
     failing: list[Failing] = []  # by values of dealt columns, the most failures first
     carries: int | None = None  # users of this kind that one generator carries, as this run measured it
+    processor_share: float = 0.0  # that it used of one generator's core
 
     @property
     def sentence(self) -> str:
@@ -254,6 +255,7 @@ def conclude(
         retired=dict(whole.retired),
         failing=failing(whole.by_value.values(), {each.no: each for each in whole.series})[:MOST_FAILING],
         carries=whole.carries,
+        processor_share=round(whole.processor_share, 4),
         stopped_by=by_objective,
         stopped_s=whole.until_s if by_objective else 0,
     )

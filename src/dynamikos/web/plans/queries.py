@@ -17,6 +17,7 @@ from dynamikos.core.plans.model import PLAN
 from dynamikos.core.plans.preflight import unchecked
 from dynamikos.core.probes import wants
 from dynamikos.core.profiles import highest, levels_at, segments, spans
+from dynamikos.core.reports.ledger import BUSY
 from dynamikos.web.datasets.deals import ends_of
 from dynamikos.web.datasets.models import DataSet
 from dynamikos.web.datasets.queries import deal_of
@@ -149,27 +150,38 @@ def follows_of(found: LoadPlan, core: Plan) -> Follows | None:
 
 @dataclass(frozen=True, slots=True)
 class Carries:
-    """How many `users` of a plan's kind one generator carries, as measured, and how many are `needed`."""
+    """How many `users` of a plan's kind one generator carries, as measured: by what, and whether it may be more; and
+    how many are `needed`.
+    """
 
     users: int
     needed: int
+    by: str
+    may_be_more: bool = False
+
+
+LAST_RUNS = 5
 
 
 def carries(found: LoadPlan, after: Follows | None) -> Carries | None:
-    """By the last run of the plan, else by what generators did in any run that kept them busy; None where nothing is
-    known.
+    """By that of the plan's last runs that kept them busiest, else by what generators did in any run that kept them
+    busy; None where nothing is known.
     """
     if after is None or not after.users:
         return None
-    outcomes = found.runs.filter(state="ended", outcome__carries__isnull=False).order_by("-asked_at")
-    outcome = outcomes.values_list("outcome", flat=True).first()
-    users = int((outcome or {}).get("carries") or 0)
+    ended = found.runs.filter(state="ended", outcome__carries__gt=0).order_by("-asked_at")
+    last = ended.values_list("outcome__processor_share", "number", "outcome__carries")[:LAST_RUNS]
+    share, number, users = max(
+        ((share or 0.0, number, int(carries)) for share, number, carries in last), default=(0, 0, 0)
+    )
+    by, is_busy = f"by run {number}, which took {100 * share:.0f} % of a processor core", share >= BUSY
     if not users:
+        by, is_busy = "by what it did when it was busy", True
         capacity = Generator.objects.filter(capacity__gt=0).order_by("-last_seen").values_list("capacity", flat=True)
         known = capacity.first()
         per_user = after.exchanges_per_s / after.users
         users = int(known / per_user) if known and per_user > 0 else 0
-    return Carries(users, -(-after.to_carry // users)) if users else None
+    return Carries(users, -(-after.to_carry // users), by, not is_busy) if users else None
 
 
 HOST = {"processor": "%", "memory used": "%", "load": ""}  # what a host always tells, with its units
