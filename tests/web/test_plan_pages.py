@@ -210,6 +210,11 @@ class Beginning(PlanCase):
         told = queries.carries(plan, after)
         assert told is not None
         self.assertEqual(told.users, 2, "of the last five")
+        for number in range(10, 15):
+            ended(number, 0.0, 7)  # of an earlier day
+        told = queries.carries(plan, after)
+        assert told is not None
+        self.assertEqual((told.by, told.may_be_more), ("by run 14", True))
 
 
 class Crowds(PlanCase):

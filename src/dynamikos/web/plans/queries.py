@@ -174,7 +174,8 @@ def carries(found: LoadPlan, after: Follows | None) -> Carries | None:
     share, number, users = max(
         ((share or 0.0, number, int(carries)) for share, number, carries in last), default=(0, 0, 0)
     )
-    by, is_busy = f"by run {number}, which took {100 * share:.0f} % of a processor core", share >= BUSY
+    took = f", which took {100 * share:.0f} % of a processor core" if share else ""  # not known of an earlier day
+    by, is_busy = f"by run {number}{took}", share >= BUSY
     if not users:
         by, is_busy = "by what it did when it was busy", True
         capacity = Generator.objects.filter(capacity__gt=0).order_by("-last_seen").values_list("capacity", flat=True)
