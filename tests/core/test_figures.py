@@ -6,7 +6,7 @@ from unittest import TestCase
 
 from dynamikos.core import figures as figures_module
 from dynamikos.core.analysis.evidence import milliseconds
-from dynamikos.core.figures import clock, digits, figure, short, signed
+from dynamikos.core.figures import clock, digits, figure, odds, short, signed
 from dynamikos.core.signs import storable
 
 
@@ -17,6 +17,13 @@ class Written(TestCase):
             (-9.999, "%", "-1,000 %"), (9.99, "", "+999"),
         ):  # fmt: skip
             self.assertEqual(signed(part, unit), said)
+
+    def test_how_likely_something_is_by_chance(self) -> None:
+        for p, said in (
+            (0.0, "less than 1 in a million"), (9e-7, "less than 1 in a million"), (0.00025, "1 in 4,000"),
+            (0.01, "1 %"), (0.125, "12.5 %"), (1.2, "100 %"),
+        ):  # fmt: skip
+            self.assertEqual(odds(p), said)
 
     def test_short_ones_have_no_powers_of_ten_where_they_are_large(self) -> None:
         for value, figures, said in (

@@ -1,6 +1,8 @@
 """A report: everything in one file, figures as they are, nothing that could be run, and what can't be said."""
 
+import dataclasses
 import re
+from collections.abc import Sequence
 from unittest import TestCase
 from xml.etree import ElementTree
 
@@ -10,13 +12,15 @@ from msgspec.structs import replace
 from dynamikos.core.analysis.evidence import Found, Measured
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.objectives import Judgement, Mark, Objective
-from dynamikos.core.plans import Plan
+from dynamikos.core.plans import Plan, parse_plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Row
+from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.telling import as_html, as_markdown, report_of
 from dynamikos.core.telling.drawing import drawn
 from dynamikos.core.telling.model import Lane, Report, lanes_of, limit_of
 from dynamikos.core.verdicts import Outcome
+from dynamikos.core.verdicts.outcome import ArrivalFigures
 from dynamikos.engine.testing import frozen_of_one
 
 JOURNEY = parse_journey(
@@ -80,6 +84,11 @@ def told(**more: object) -> Report:
     return report_of(frozen, outcome(), lanes, **{**given, **more})  # type: ignore[arg-type]
 
 
+def report_of_rows(rows: list[Row], failing: Sequence[Failing] = ()) -> Report:
+    plan = Plan(form=2, plan="p", name="P", journey="j", environment="e")
+    return report_of(frozen_of_one(plan, JOURNEY), outcome(rows=rows, failing=list(failing)), [], run="", when="")
+
+
 class Page(TestCase):
     def test_it_asks_for_nothing_and_runs_nothing(self) -> None:
         page = as_html(told())
@@ -112,6 +121,56 @@ class Page(TestCase):
         self.assertTrue(tables)
         widths = {len(re.split(r"(?<!\\)\|", line)) for line in tables}
         self.assertEqual(widths, {6, 10})
+
+
+class Told(TestCase):
+    """What somebody who was not there needs."""
+
+    def said(self, plan: str, **more: object) -> str:
+        head = "form: 2\nplan: p\nname: P\nenvironment: e\ncrowds:\n  - crowd: c\n"
+        text = f"{head}{plan}    rows: [{{row: r, journey: j}}]\n"
+        frozen = replace(frozen_of_one(Plan(form=2, plan="p", name="P", journey="j", environment="e"), JOURNEY),
+                         crowds=parse_plan(text).everybody())  # fmt: skip
+        return " ".join(report_of(frozen, outcome(**more), [], run="run 7", when="").tested)
+
+    def test_how_many_come_is_said_with_the_curve(self) -> None:
+        climb = (
+            "{stretch: climb, to: 30, seconds: 5}, {stretch: hold, seconds: 25}, {stretch: climb, to: 10, seconds: 5}"
+        )
+        said = self.said(f"    profile: [{climb}]\n", planned_peak=30, peak_users=28)
+        self.assertIn("Up to 30 users in 5 s, 30 users for 25 s, down to 10 users in 5 s.", said)
+        self.assertIn("At most 28 of 30 planned users were there at once", said)
+        steps = "{stretch: stairs, to: 40, steps: 4, seconds: 80}, {stretch: burst, to: 90, seconds: 3}"
+        said = self.said(f"    profile: [{steps}, {{stretch: hold, seconds: 9}}]\n")
+        self.assertIn("In 4 steps to 40 users in 80 s, at once 90 users for 3 s, 40 users for 9 s.", said)
+
+    def test_of_arrivals_how_many_came_and_nothing_of_planned_users(self) -> None:
+        load = "    load: {workload: arrivals, ceiling: 50}\n    profile: [{stretch: burst, to: 80, seconds: 120}]\n"
+        came = ArrivalFigures(planned=9600, started=9550, turned_away=50)
+        said = self.said(load, arrivals=came, peak_users=117)
+        self.assertIn("At once 80 arrivals a second for 120 s.", said)
+        self.assertIn("9,550 of 9,600 that were planned came. 50 were turned away.", said)
+        self.assertIn("At most 117 users were there at once", said)
+
+    def test_what_failed_by_kind_and_by_value(self) -> None:
+        rows = [
+            Row(level="step", step="a", name="Look", count=90, failures=32, kinds={"status-500": 30, "check": 2}),
+            Row(level="request", step="a", request="find", name="find", kinds={"status-500": 30}),
+            Row(level="round", name="Round", kinds={"a step failed": 31}),
+        ]
+        failing = [
+            Failing(("j", "a", "find"), "t.term", "cyg|nus", 30, 30, 40, 100, 8),
+            Failing(("j", "a", "find"), "t.id", "", 1, 30, values=30, is_many=True),
+        ]
+        report = dataclasses.replace(
+            told(), failed=report_of_rows(rows).failed, failing=report_of_rows(rows, failing).failing
+        )
+        self.assertEqual(list(report.failed), [("Look: find", "status-500", 30), ("Look", "check", 2)])
+        self.assertEqual([each.value for each in report.failing], ["cyg|nus"])
+        self.assertIn("What failed", as_html(report))
+        self.assertIn("| find | t.term | cyg\\|nus | 30 | 30 | 40 |", as_markdown(report))
+        self.assertNotIn("What failed", as_html(told()))
+        self.assertIn("32 of 90 steps failed", " ".join(report_of_rows(rows).tested))
 
 
 class Limits(TestCase):

@@ -31,6 +31,13 @@ def signed(part: float, unit: str) -> str:
     return f"{'' if part < 0 else '+'}{short(100 * part)} {unit}".strip()
 
 
+def odds(p: float) -> str:
+    """How likely something is by chance: 2.5 %, 1 in 4,000, less than 1 in a million."""
+    if p >= 0.01:
+        return f"{short(100 * min(p, 1.0))} %"
+    return f"1 in {short(1 / p)}" if p >= 1e-6 else "less than 1 in a million"
+
+
 def figure(text: str) -> float | None:
     """4,000 and 4 000 are four thousand, 12,5 and 12.5 twelve and a half, and 1.234,5 is 1234.5; a comma before three
     digits parts thousands, unless it comes after a 0. None for what is no number, or an endless one.

@@ -1,7 +1,12 @@
 """A crowd's load in words."""
 
+from collections.abc import Iterator, Sequence
+
+from dynamikos.core.figures import short
 from dynamikos.core.plans.crowds import Crowd
-from dynamikos.core.profiles import Arrivals, Held, UserRounds
+from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds
+
+MOST_SAID = 12  # stretches of a curve, one by one
 
 
 def unit_of(crowd: Crowd) -> str:
@@ -29,3 +34,41 @@ def says(crowd: Crowd) -> str:
         return f"Rounds are begun {how}, by at most {load.ceiling:,} users."
     leave = {"step": "", "round": "; those taken away finish their round", "now": "; those taken away leave at once"}
     return f"So many users are there as the curve says{paced}{leave[load.leaving]}."
+
+
+def curve_says(crowd: Crowd) -> str:
+    """Its curve in a sentence; "" for one that has none."""
+    stretches = crowd.profile
+    if not stretches or isinstance(crowd.load, UserRounds):
+        return ""
+    said = list(_stretches(stretches[:MOST_SAID], unit_of(crowd)))
+    left = len(stretches) - len(said)
+    told = f"{', '.join(said)}{f', and {left} more stretches' if left > 0 else ''}."
+    return told[0].upper() + told[1:]
+
+
+def _stretches(stretches: Sequence[Stretch], unit: str) -> Iterator[str]:
+    level = 0.0
+    for each in stretches:
+        to = level if each.to is None else float(each.to)
+        time = f"{each.seconds:g} s"
+        at = f"{short(to)} {unit}"
+        if each.stretch == "hold":
+            yield f"{short(level)} {unit} for {time}"
+        elif each.stretch == "burst":
+            yield f"at once {at} for {time}"
+            continue  # and then where it was
+        elif each.stretch == "stairs":
+            yield f"in {each.steps or 2} steps to {at} in {time}"
+            level = to
+        elif each.stretch == "drawn":
+            levels = [high for _, high in each.points]
+            low, high = min(levels, default=0.0), max(levels, default=0.0)
+            yield f"as it is drawn between {short(low)} and {short(high)} {unit} for {time}"
+            level = levels[-1] if levels else level
+        elif not each.seconds:
+            yield f"at once to {at}"
+            level = to
+        else:
+            yield f"{'up' if to >= level else 'down'} to {at} in {time}"
+            level = to

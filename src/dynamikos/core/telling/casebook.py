@@ -12,7 +12,17 @@ from dynamikos.core.forms import Stored
 
 MOST_BLOCKS, MOST_SIGNS, NOTE = 300, 40_000, 2000
 Part = Literal[
-    "verdict", "objectives", "tested", "changed", "lanes", "steps", "findings", "capacity", "limits", "inputs"
+    "verdict",
+    "objectives",
+    "tested",
+    "changed",
+    "lanes",
+    "steps",
+    "failures",
+    "findings",
+    "capacity",
+    "limits",
+    "inputs",
 ]
 What = Literal[
     "lane", "steps", "step", "objective", "finding", "suspect", "kept", "values",

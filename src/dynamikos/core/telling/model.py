@@ -11,15 +11,17 @@ from dynamikos.core.analysis.evidence import Found, Measured
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import written
 from dynamikos.core.objectives import Judgement, Objective, worst_first
-from dynamikos.core.plans.saying import says
+from dynamikos.core.plans.saying import curve_says, says
 from dynamikos.core.reports import Row
+from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.verdicts import Outcome
 from dynamikos.core.verdicts.outcome import WORDS
 
 Trace = NDArray[np.float64]
-POINTS, LINES, SERVERS = 400, 6, 4
+POINTS, LINES, SERVERS, MOST_FAILING = 400, 6, 4, 10
 PARTS = (
-    "verdict", "objectives", "tested", "changed", "lanes", "steps", "findings", "capacity", "limits", "inputs",
+    "verdict", "objectives", "tested", "changed", "lanes", "steps", "failures", "findings", "capacity", "limits",
+    "inputs",
 )  # fmt: skip
 FIRST = ("utilization", "largest paint", "processor", "waiting", "memory")
 
@@ -36,7 +38,10 @@ class Lane:
 
 @dataclass(frozen=True, slots=True)
 class Report:
-    """`tested` are sentences; `limits` what the measurement can't say; `rows` the steps, the slowest first."""
+    """`tested` are sentences; `limits` what the measurement can't say; `rows` the steps, the slowest first. `failed`
+    are (request or step, kind, count) of the measured part, `failing` those that share a data value in the whole run,
+    both the most first.
+    """
 
     title: str
     run: str
@@ -56,6 +61,8 @@ class Report:
     measured: tuple[float, float]
     seconds: int
     remarks: Sequence[tuple[int, str]] = field(default_factory=tuple)
+    failed: Sequence[tuple[str, str, int]] = ()
+    failing: Sequence[Failing] = ()
 
 
 def report_of(
@@ -93,7 +100,26 @@ def report_of(
         measured=(outcome.from_s, min(outcome.to_s, float(seconds))),
         seconds=seconds,
         remarks=remarks,
+        failed=list(_failed(outcome)),
+        failing=[each for each in outcome.failing if not each.values and each.different > 1][:MOST_FAILING],
     )
+
+
+def _failed(outcome: Outcome) -> Sequence[tuple[str, str, int]]:
+    """Of requests and what else fails by itself; of steps only what none of them has."""
+    own = [each for each in outcome.rows if each.level not in ("step", "round")]
+    kinds = {kind for each in own for kind in each.kinds}
+    steps = {(each.row, each.journey, each.step): each.name for each in outcome.rows if each.level == "step"}
+    made = [
+        (f"{steps.get((each.row, each.journey, each.step), each.step)}: {each.request or each.name}", kind, count)
+        for each in own for kind, count in each.kinds.items()
+    ]  # fmt: skip
+    made += [
+        (each.name, kind, count)
+        for each in outcome.rows if each.level == "step"
+        for kind, count in each.kinds.items() if kind not in kinds
+    ]  # fmt: skip
+    return sorted(made, key=lambda each: (-each[2], each))
 
 
 def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[no-untyped-def]
@@ -104,13 +130,22 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
             + (f" as {frozen.personas[row.persona].name or row.persona}" if row.persona in frozen.personas else "")
             for row in crowd.rows
         ]
-        yield f"{crowd.name or 'Visitors'}: {says(crowd)} Of them: {', '.join(rows)}."
+        said = " ".join(filter(None, (says(crowd), curve_says(crowd))))
+        yield f"{crowd.name or 'Visitors'}: {said} Of them: {', '.join(rows)}."
+    arrivals = outcome.arrivals
+    if arrivals is not None and arrivals.planned:
+        turned = f" {arrivals.turned_away:,} were turned away." if arrivals.turned_away else ""
+        yield f"{arrivals.started:,} of {arrivals.planned:,} that were planned came.{turned}"
+    planned = f" of {outcome.planned_peak:,} planned" if outcome.planned_peak else ""
     yield (
-        f"At most {outcome.peak_users:,} of {outcome.planned_peak:,} planned users were there at once; the run took"
-        f" {seconds:,} s, of which second {outcome.from_s:g} to {outcome.to_s:g} was measured."
+        f"At most {outcome.peak_users:,}{planned} users were there at once; the run took {seconds:,} s, of which second"
+        f" {outcome.from_s:g} to {outcome.to_s:g} was measured."
     )
-    sent = f"{outcome.sent:,} requests were sent, {outcome.answered:,} answered, {outcome.failed:,} failed."
-    rounds = f"{outcome.rounds_passed:,} rounds passed and {outcome.rounds_failed:,} failed in the measured part."
+    sent = f"{outcome.sent:,} requests were sent, {outcome.answered:,} of them answered"
+    steps = [each for each in outcome.rows if each.level == "step"]
+    count, failed = sum(each.count for each in steps), sum(each.failures for each in steps)
+    sent += f". {failed:,} of {count:,} steps failed in the measured part."
+    rounds = f"{outcome.rounds_passed:,} rounds passed and {outcome.rounds_failed:,} failed there."
     yield f"{sent} {rounds}"
     targets = ", ".join(sorted({f"{each.scheme}://{each.host}:{each.port}" for each in frozen.agreed}))
     yield f"Against the environment {frozen.plan.environment}" + (f" ({targets})." if targets else ".")

@@ -17,6 +17,7 @@ from dynamikos.core.telling.model import PARTS, Report
 
 SIZES = WIDTH, LEFT, TOP, TOP + HEIGHT
 MOST_ROWS, MOST_SIGNS = 200, 200_000  # of the table of steps, and of each text of the inputs
+MOST_KINDS = 15  # requests and kinds of what failed
 
 
 def _figure(value: float | None, unit: str = "ms") -> str:
@@ -50,6 +51,8 @@ def _arguments(part: str, report: Report) -> tuple[Any, ...]:
         return report, [drawn(lane, report.seconds, report.measured) for lane in report.lanes], *SIZES
     if part == "steps":
         return report, report.rows[:MOST_ROWS], max(0, len(report.rows) - MOST_ROWS)
+    if part == "failures":
+        return report, report.failed[:MOST_KINDS], max(0, len(report.failed) - MOST_KINDS)
     if part == "capacity":
         return (None if report.capacity is None else evidence_of(report.capacity),)
     if part == "inputs":
@@ -71,7 +74,7 @@ def part_as_markdown(part: str, report: Report) -> str:
     if part in ("lanes", "inputs"):
         return ""
     given = _arguments(part, report)
-    return _macro("parts.md", part, *given[: 2 if part == "steps" else 1])
+    return _macro("parts.md", part, *given[: 2 if part in ("steps", "failures") else 1])
 
 
 def evidence_as_html(each: Evidence) -> str:

@@ -7,6 +7,7 @@ from scipy.special import bdtrc
 
 from dynamikos.core.analysis.evidence import Evidence, Found
 from dynamikos.core.analysis.findings.blocks import LEAST
+from dynamikos.core.figures import odds
 
 FEWEST, DIFFERENT = 5, 3  # failures, and values that were dealt
 MOSTLY, SELDOM = 0.8, 0.3  # parts: of the failures that have the value, and of what was dealt
@@ -50,7 +51,7 @@ def _counted(evidence: Evidence) -> Iterator[Found]:
             journey=journey,
             step=step,
             request=request,
-            evidence={"value": each.value[:80], "chance": f"{chance:.2g}"},
+            evidence={"value": each.value[:80], "by chance": odds(chance)},
         )
 
 

@@ -7,7 +7,7 @@ import numpy as np
 
 from dynamikos.core.analysis.evidence import Evidence, Found, Trace, name_of
 from dynamikos.core.analysis.findings.blocks import EFFECT, LEAST, SAMPLES, block_means
-from dynamikos.core.figures import short
+from dynamikos.core.figures import odds, short
 
 FEW = 30  # values whose orders are counted
 
@@ -36,7 +36,7 @@ def drift(evidence: Evidence) -> Iterator[Found]:
                 " steady load.",
                 means="Something accumulates: rows, entries of a cache, memory, connections.",
                 try_="Run a soak of several hours; look at heap, tables and caches that only grow.",
-                evidence={"growth a minute": f"{short(100 * (math.exp(slope * 6) - 1))} %", "chance": f"{p:.2g}"},
+                evidence={"growth a minute": f"{short(100 * (math.exp(slope * 6) - 1))} %", "by chance": odds(p)},
                 window=(begin, end),
                 journey=line.series.journey,
                 step=line.series.step,

@@ -8,6 +8,7 @@ import numpy as np
 
 from dynamikos.core.analysis.evidence import Evidence, Found, Trace, milliseconds, name_of
 from dynamikos.core.analysis.findings.blocks import BLOCK_S, EFFECT, LEAST, SAMPLES, block_means
+from dynamikos.core.figures import odds
 
 PERMUTATIONS, SEED = 1999, 20_261
 
@@ -43,7 +44,7 @@ def shift(evidence: Evidence) -> Iterator[Found]:
                 means="Something changed on the server at that moment, not with the load.",
                 try_="Look at the suspects around it, and at what else ran then: a job, a deployment, another client.",
                 evidence={"geometric mean before": milliseconds(math.exp(before.mean()) / 1000),
-                          "after": milliseconds(math.exp(after.mean()) / 1000), "chance": f"{p:.2g}"},
+                          "after": milliseconds(math.exp(after.mean()) / 1000), "by chance": odds(p)},
                 window=(max(0, where - 30), where + 30),
                 journey=line.series.journey,
                 step=line.series.step,
