@@ -200,7 +200,7 @@ STAGES: dict[str, Callable[[dict[str, str], Count], None]] = {
         pool=8,
     ),
 }
-LIMITS_S = {"static": 90, "core": 120, "web": 150, "processes": 360, "browser": 400}
+LIMITS_S = {"static": 150, "core": 120, "web": 150, "processes": 360, "browser": 400}
 
 
 def addresses(cluster: Cluster) -> dict[str, str]:
