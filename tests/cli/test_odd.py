@@ -13,8 +13,8 @@ from unittest import TestCase
 from click.testing import CliRunner
 
 from dynamikos.cli.commands.run import command
-from dynamikos.cli.state import is_free
 from dynamikos.core.journeys import parse_journey
+from tests.ports import free_port
 
 EXAMPLES = Path(__file__).parents[2] / "examples"
 
@@ -23,7 +23,7 @@ class Odd(TestCase):
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory())) / "examples"
         shutil.copytree(EXAMPLES, self.folder)
-        self.port = next(port for port in range(18600, 18700) if is_free(port))
+        self.port = free_port()
         place = self.folder / "environments/practice.yaml"
         place.write_text(place.read_text().replace("8470", str(self.port)))
         self.target = subprocess.Popen([sys.executable, "-m", "observatory", "--port", str(self.port)])

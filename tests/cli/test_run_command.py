@@ -17,6 +17,7 @@ from dynamikos.cli.commands.compare import command as compare_command
 from dynamikos.cli.commands.report import command as report_command
 from dynamikos.cli.commands.run import command
 from dynamikos.cli.state import State, is_free, wait_for_port
+from tests.ports import free_port
 
 PLAN = (
     "form: 1\n"
@@ -39,7 +40,7 @@ class Files(TestCase):
 
     def setUp(self) -> None:
         self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        port = next(port for port in range(18470, 18600) if is_free(port))
+        port = free_port()
         self.write("p.yaml", PLAN)
         self.write("j.yaml", JOURNEY)
         self.write(
@@ -219,7 +220,7 @@ class Address(TestCase):
         return CliRunner().invoke(command, words)
 
     def test_one_address_is_loaded_without_a_plan(self) -> None:
-        port = next(port for port in range(18470, 18600) if is_free(port))
+        port = free_port()
         target = subprocess.Popen([sys.executable, "-m", "observatory", "--port", str(port)])
         self.addCleanup(target.wait)
         self.addCleanup(target.terminate)

@@ -2,7 +2,6 @@
 
 import json
 import os
-import random
 import subprocess
 import sys
 import time
@@ -15,18 +14,11 @@ from django.db import connection
 from django.test import TransactionTestCase
 
 from dynamikos.cli.processes import GRANTS
-from dynamikos.cli.state import is_free, wait_for_port
+from dynamikos.cli.state import wait_for_port
+from tests.ports import free_port
 from tests.web.support import Sample
 
-_taken: set[int] = set()
 PATIENCE_S = 120  # a machine that others keep busy is slow, not wrong: only what never comes fails
-
-
-def free_port() -> int:
-    ports = random.sample(range(18800, 19400), 600)  # another test run may look for one at this moment
-    port = next(port for port in ports if port not in _taken and is_free(port))
-    _taken.add(port)
-    return port
 
 
 def until(what: Callable[[], object], seconds: float = PATIENCE_S, every: float = 0.05) -> object:
