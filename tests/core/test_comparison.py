@@ -12,8 +12,8 @@ from dynamikos.core.comparison import Line, OneRun, Wanted, compare, family_of
 from dynamikos.core.frozen.differing import differing
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.objectives import Objective
-from dynamikos.core.plans import Plan
-from dynamikos.core.profiles import Stretch
+from dynamikos.core.plans import Crowd, CrowdRow, Plan
+from dynamikos.core.profiles import Arrivals, Stretch
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.intervals import autocorrelation_s, percentile, ratio
 from dynamikos.engine.testing import frozen_of_one
@@ -252,3 +252,7 @@ class Inputs(TestCase):
             "environment e → staging", "env.site: — → http://x", "engine 0.1 → 0.2",
         ):  # fmt: skip
             self.assertTrue(any(each.startswith(said) for each in found), (said, found))
+        arriving = Crowd(crowd="c", load=Arrivals(ceiling=9), profile=(Stretch(stretch="burst", to=80, seconds=60),),
+                         rows=(CrowdRow(row="r", journey=journey.journey),))  # fmt: skip
+        self.assertIn("load: 20 users at most, 60 s → 80 arrivals a second at most, 60 s",
+                      list(differing(before, replace(before, crowds=(arriving,)))))  # fmt: skip

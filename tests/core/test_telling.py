@@ -142,13 +142,13 @@ class Told(TestCase):
         self.assertIn("At most 28 of 30 planned users were there at once", said)
         steps = "{stretch: stairs, to: 40, steps: 4, seconds: 80}, {stretch: burst, to: 90, seconds: 3}"
         said = self.said(f"    profile: [{steps}, {{stretch: hold, seconds: 9}}]\n")
-        self.assertIn("In 4 steps to 40 users in 80 s, at once 90 users for 3 s, 40 users for 9 s.", said)
+        self.assertIn("In 4 steps to 40 users in 80 s, a jump to 90 users for 3 s, 40 users for 9 s.", said)
 
     def test_of_arrivals_how_many_came_and_nothing_of_planned_users(self) -> None:
         load = "    load: {workload: arrivals, ceiling: 50}\n    profile: [{stretch: burst, to: 80, seconds: 120}]\n"
         came = ArrivalFigures(planned=9600, started=9550, turned_away=50)
         said = self.said(load, arrivals=came, peak_users=117)
-        self.assertIn("At once 80 arrivals a second for 120 s.", said)
+        self.assertIn("A jump to 80 arrivals a second for 120 s.", said)
         self.assertIn("9,550 of 9,600 that were planned came. 50 were turned away.", said)
         self.assertIn("At most 117 users were there at once", said)
 
@@ -156,6 +156,8 @@ class Told(TestCase):
         rows = [
             Row(level="step", step="a", name="Look", count=90, failures=32, kinds={"status-500": 30, "check": 2}),
             Row(level="request", step="a", request="find", name="find", kinds={"status-500": 30}),
+            Row(level="request", row="other", step="a", request="find", name="find", kinds={"status-500": 4}),
+            Row(level="step", row="other", step="a", name="Look", count=10, failures=4, kinds={"status-500": 4}),
             Row(level="round", name="Round", kinds={"a step failed": 31}),
         ]
         failing = [
@@ -165,12 +167,12 @@ class Told(TestCase):
         report = dataclasses.replace(
             told(), failed=report_of_rows(rows).failed, failing=report_of_rows(rows, failing).failing
         )
-        self.assertEqual(list(report.failed), [("Look: find", "status-500", 30), ("Look", "check", 2)])
+        self.assertEqual(list(report.failed), [("Look: find", "status-500", 34), ("Look", "check", 2)])
         self.assertEqual([each.value for each in report.failing], ["cyg|nus"])
         self.assertIn("What failed", as_html(report))
         self.assertIn("| find | t.term | cyg\\|nus | 30 | 30 | 40 |", as_markdown(report))
         self.assertNotIn("What failed", as_html(told()))
-        self.assertIn("32 of 90 steps failed", " ".join(report_of_rows(rows).tested))
+        self.assertIn("36 of 100 steps failed", " ".join(report_of_rows(rows).tested))
 
 
 class Limits(TestCase):

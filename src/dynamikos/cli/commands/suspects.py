@@ -8,7 +8,7 @@ import orjson
 
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import digits
+from dynamikos.core.figures import digits, odds
 
 
 @click.command()
@@ -45,7 +45,7 @@ def command(
         click.echo("Nothing explains it: no measure moved with this step there.")
     for each in found if not as_json else ():
         moved = f"{'rose' if each.sign > 0 else 'fell'} {each.words}"
-        chance = "" if each.p is None else f", by chance {each.p:.2g}"
+        chance = "" if each.p is None else f", by chance {odds(each.p)}"
         click.echo(f"{each.score:6.1f}  {each.measure}  {moved}{chance}")
         for other in each.folded:
             click.echo(f"        with it {other}")

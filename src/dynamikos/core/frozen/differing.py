@@ -7,11 +7,14 @@ from collections.abc import Iterator, Mapping
 import msgspec
 from msgspec.structs import replace
 
+from dynamikos.core.figures import short
 from dynamikos.core.frozen.document import FrozenRun
 from dynamikos.core.journeys import write_journey
 from dynamikos.core.objectives import Objective, describe
 from dynamikos.core.personas import write_persona
 from dynamikos.core.plans import write_plan
+from dynamikos.core.plans.saying import unit_of
+from dynamikos.core.profiles import Arrivals, Held, highest
 
 
 def written(inputs: FrozenRun) -> list[tuple[str, str]]:
@@ -68,7 +71,12 @@ def _texts(what: str, before: Mapping[str, str], after: Mapping[str, str]) -> It
 
 
 def _size(inputs: FrozenRun) -> str:
-    return f"{inputs.planned_peak:,} users at most, {inputs.ends_s:g} s"
+    comes = [f"{inputs.planned_peak:,} users"] if inputs.planned_peak else []
+    comes += [
+        f"{short(highest(crowd.profile))} {unit_of(crowd)}"
+        for crowd in inputs.crowds if isinstance(crowd.load, Arrivals | Held)
+    ]  # fmt: skip
+    return f"{', '.join(comes) or 'nobody'} at most, {inputs.ends_s:g} s"
 
 
 def _load(before: FrozenRun, after: FrozenRun) -> Iterator[str]:

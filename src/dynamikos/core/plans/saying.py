@@ -56,7 +56,7 @@ def _stretches(stretches: Sequence[Stretch], unit: str) -> Iterator[str]:
         if each.stretch == "hold":
             yield f"{short(level)} {unit} for {time}"
         elif each.stretch == "burst":
-            yield f"at once {at} for {time}"
+            yield f"a jump to {at} for {time}"
             continue  # and then where it was
         elif each.stretch == "stairs":
             yield f"in {each.steps or 2} steps to {at} in {time}"
@@ -67,7 +67,7 @@ def _stretches(stretches: Sequence[Stretch], unit: str) -> Iterator[str]:
             yield f"as it is drawn between {short(low)} and {short(high)} {unit} for {time}"
             level = levels[-1] if levels else level
         elif not each.seconds:
-            yield f"at once to {at}"
+            yield f"a jump to {at}"
             level = to
         else:
             yield f"{'up' if to >= level else 'down'} to {at} in {time}"

@@ -1,5 +1,6 @@
 """What a report says, in the order in which it is read."""
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -100,26 +101,30 @@ def report_of(
         measured=(outcome.from_s, min(outcome.to_s, float(seconds))),
         seconds=seconds,
         remarks=remarks,
-        failed=list(_failed(outcome)),
+        failed=_failed(outcome),
         failing=[each for each in outcome.failing if not each.values and each.different > 1][:MOST_FAILING],
     )
 
 
 def _failed(outcome: Outcome) -> Sequence[tuple[str, str, int]]:
     """Of requests and what else fails by itself; of steps only what none of them has."""
+    steps = {_place(each): each for each in outcome.rows if each.level == "step"}
     own = [each for each in outcome.rows if each.level not in ("step", "round")]
-    kinds = {kind for each in own for kind in each.kinds}
-    steps = {(each.row, each.journey, each.step): each.name for each in outcome.rows if each.level == "step"}
-    made = [
-        (f"{steps.get((each.row, each.journey, each.step), each.step)}: {each.request or each.name}", kind, count)
-        for each in own for kind, count in each.kinds.items()
-    ]  # fmt: skip
-    made += [
-        (each.name, kind, count)
-        for each in outcome.rows if each.level == "step"
-        for kind, count in each.kinds.items() if kind not in kinds
-    ]  # fmt: skip
-    return sorted(made, key=lambda each: (-each[2], each))
+    of_own = {(*_place(each), kind) for each in own for kind in each.kinds}
+    made: Counter[tuple[str, str]] = Counter()  # of all rows of the crowd
+    for each in own:
+        step = steps[_place(each)].name if _place(each) in steps else each.step
+        for kind, count in each.kinds.items():
+            made[f"{step}: {each.request or each.name}", kind] += count
+    for place, each in steps.items():
+        for kind, count in each.kinds.items():
+            if (*place, kind) not in of_own:
+                made[each.name, kind] += count
+    return sorted(((name, kind, count) for (name, kind), count in made.items()), key=lambda each: (-each[2], each))
+
+
+def _place(each: Row) -> tuple[str, str, str]:
+    return each.row, each.journey, each.step
 
 
 def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[no-untyped-def]
@@ -141,10 +146,10 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
         f"At most {outcome.peak_users:,}{planned} users were there at once; the run took {seconds:,} s, of which second"
         f" {outcome.from_s:g} to {outcome.to_s:g} was measured."
     )
-    sent = f"{outcome.sent:,} requests were sent, {outcome.answered:,} of them answered"
     steps = [each for each in outcome.rows if each.level == "step"]
     count, failed = sum(each.count for each in steps), sum(each.failures for each in steps)
-    sent += f". {failed:,} of {count:,} steps failed in the measured part."
+    sent = f"{outcome.sent:,} requests were sent, {outcome.answered:,} of them answered."
+    sent += f" {failed:,} of {count:,} steps failed in the measured part."
     rounds = f"{outcome.rounds_passed:,} rounds passed and {outcome.rounds_failed:,} failed there."
     yield f"{sent} {rounds}"
     targets = ", ".join(sorted({f"{each.scheme}://{each.host}:{each.port}" for each in frozen.agreed}))

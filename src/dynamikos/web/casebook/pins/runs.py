@@ -5,7 +5,7 @@ import numpy as np
 
 from dynamikos.core.analysis.evidence import Found, milliseconds
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import digits, short
+from dynamikos.core.figures import digits, odds, short
 from dynamikos.core.reports import Row, unpack_kept
 from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.reports.folding import BY_SHARD
@@ -121,7 +121,7 @@ def suspect(seen: Seen) -> Evidence:
     said = "It is no suspect there any more."
     if found is not None:
         moved = "rose" if found.sign > 0 else "fell"
-        chance = "" if found.p is None else f", by chance in {found.p:.3g}"
+        chance = "" if found.p is None else f", by chance {odds(found.p)}"
         said = f"It {moved} {found.words}, with a score of {found.score:.3g}{chance}."
     return Evidence(
         f"What moved with {seen.name}: {name}", seen.where, [said],

@@ -26,6 +26,11 @@ def ms(value: Any) -> str:
 
 
 @register.filter
+def odds(value: float) -> str:
+    return figures.odds(value)
+
+
+@register.filter
 def three(value: Any) -> str:
     """A figure of any unit with three significant digits, thousands parted."""
     if value is None or value == "":
