@@ -16,6 +16,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from dynamikos.machine import stops
 from dynamikos.machine.modules import MADE_FROM, MODULES, PLACE, SOURCES, is_current, signs, source_of
 
 
@@ -106,6 +107,7 @@ def _at_once(
 
 def main() -> int:
     """0 when it is there, 1 when the engine has to be interpreted."""
+    stops.made()
     if is_current():
         return 0
     print("dynamikos: compiling the engine, once: it takes about a minute", file=sys.stderr)

@@ -82,14 +82,18 @@ def worst_first(judgements: Iterable[Judgement]) -> list[Judgement]:
 @dataclass(slots=True, kw_only=True)
 class Slice:
     """What an objective is judged on: the spread of what passed (of first bytes, where those are meant) with its
-    moments, how many failed, were left by their users, and the ages of what was under way in µs; checks asked and
-    passed; over so many seconds.
+    moments, how many failed, were left by their users; what was cut off, at its age (`cut`, with the sum of these ages
+    and, of what passed after the measured part, its whole time in `later`), and the ages of what never ended, in µs;
+    checks asked and passed; over so many seconds.
     """
 
     passed: Histogram
     moments: Moments
     failed: int = 0
     left: int = 0
+    cut: Histogram = field(default_factory=Histogram)
+    cut_sum_us: int = 0
+    later: Histogram = field(default_factory=Histogram)
     open_us: list[int] = field(default_factory=list)
     checks: int = 0
     checks_passed: int = 0
@@ -101,13 +105,35 @@ class Slice:
         """How many passed."""
         return self.passed.n if self.count is None else self.count
 
+    @property
+    def timed(self) -> int:
+        """How many times there are: of what passed and of what was cut off."""
+        return self.passed.n + self.cut.n + len(self.open_us)
+
+    @property
+    def spread(self) -> Spread:
+        return Spread(self.passed, self.cut, self.open_us, self.later)
+
+    def mean_us(self) -> tuple[float | None, float | None]:
+        """(what the mean is at least, at most): of what passed, and with what was cut off at its age, and at the time
+        that is known since; (None, None) without samples.
+        """
+        n = self.timed
+        if not n:
+            return None, None
+        passed = self.moments.sum_us / self.moments.n if self.moments.n else 0.0
+        low = max(passed, (self.moments.sum_us + self.cut_sum_us + sum(self.open_us)) / n)
+        if self.cut.n + len(self.open_us) > self.later.n:
+            return low, None
+        return low, max(low, (self.moments.sum_us + self.later.sum_us()) / n)
+
 
 def judge(
     objective: Objective, found: Slice, *, step_name: str | None = None, until_name: str | None = None
 ) -> Judgement:
     """Judges `objective` on all that was measured.
 
-    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was under way is taken at
+    A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was cut off is taken at
     its age and as lasting for ever: missed when both are beyond the limit, met when both are within, else not judged. A
     response time of which more than half failed is missed whatever the rest took. "close" = met by less than 10 % of
     the limit, not defined at limit 0.
@@ -121,8 +147,8 @@ def judge(
     elif low is not None and _within(objective, low, high) is not None:
         word = word_of(objective, low, high)
     elif low is not None and not reason:
-        count = len(found.open_us)
-        reason = f"{count:,} {'was' if count == 1 else 'were'} still under way at the end, and could turn it"
+        count = found.cut.n + len(found.open_us)
+        reason = f"{count:,} {'was' if count == 1 else 'were'} cut off before {'its' if count == 1 else 'their'} end, and could turn it"
     return Judgement(
         objective=objective.objective,
         word=word,
@@ -162,8 +188,9 @@ def word_of(objective: Objective, low: float, high: float | None) -> Word:
 def _samples(objective: Objective, found: Slice) -> int:
     if objective.measure == "checks":
         return found.checks
-    n = found.n + len(found.open_us)
-    return n if objective.is_spread else n + found.failed + (found.left if objective.measure == "left" else 0)
+    if objective.is_spread:
+        return found.timed
+    return found.n + found.failed + (found.left if objective.measure == "left" else 0)
 
 
 def _bounds(objective: Objective, found: Slice) -> tuple[Bounds, str]:
@@ -180,26 +207,29 @@ def _bounds(objective: Objective, found: Slice) -> tuple[Bounds, str]:
         n = found.n + found.failed + found.left
         return ((100.0 * found.left / n, 100.0 * found.left / n), "") if n else nothing
     if objective.measure == "failure-rate":
-        n = found.n + count + found.failed
-        return ((100.0 * found.failed / n, 100.0 * (found.failed + count) / n), "") if n else nothing
+        n = found.n + found.failed
+        if not n + count:
+            return nothing
+        return (100.0 * found.failed / n if n else 0.0, 100.0 * (found.failed + count) / (n + count)), ""
     return _of_spread(objective, found)
 
 
 def _of_spread(objective: Objective, found: Slice) -> tuple[Bounds, str]:
-    n, count = found.passed.n + len(found.open_us), len(found.open_us)
+    n = found.timed
     if n == 0:
         return (None, None), "nothing passed in the measured part" if found.failed else "nothing was measured"
-    spread = Spread(found.passed, found.open_us)
+    spread = found.spread
     if objective.measure == "mean":
-        low = (found.moments.sum_us + sum(found.open_us)) / n / 1000
-        return (low, None if count else low), ""
+        low, high = found.mean_us()
+        return ((low or 0.0) / 1000, None if high is None else high / 1000), ""
     if objective.measure == "max":
-        low = (spread.max_us() or 0) / 1000
-        return (low, None if count else low), ""
+        least = spread.max_us() or 0
+        endless = found.cut.n + len(found.open_us) > found.later.n
+        return (least / 1000, None if endless else max(least, found.later.max_us() or 0) / 1000), ""
     percent = objective.percent
     assert percent is not None
     if enough_for(percent, n) == "no":
         needed = -(-100 // (100 - percent))
         return (None, None), f"{n} samples are too few for {objective.measure}; {needed:.0f} are needed"
-    high = spread.high_us(percent)
-    return ((spread.low_us(percent) or 0) / 1000, None if high is None else high / 1000), ""
+    most = spread.high_us(percent)
+    return ((spread.low_us(percent) or 0) / 1000, None if most is None else most / 1000), ""

@@ -9,7 +9,8 @@ from dynamikos.core.frozen import Series
 from dynamikos.core.reports.besides import Beside
 from dynamikos.core.reports.by_value import ByValue
 from dynamikos.core.reports.messages import SeriesSecond, ShardSecond
-from dynamikos.core.statistics import Histogram, Moments, Spread
+from dynamikos.core.statistics import Histogram, Moments, Spread, Undelayed
+from dynamikos.core.statistics.delayed import least
 from dynamikos.core.statistics.histogram import enough_for
 
 
@@ -32,7 +33,33 @@ class SeriesTotal:
     resumed: int = 0
     left: int = 0
     cached: int = 0
+    cut: Histogram = field(default_factory=Histogram)  # ages of what was cut off; see SeriesSecond
+    cut_sum_us: int = 0
+    later: Histogram = field(default_factory=Histogram)  # times of those of `cut` that passed after the measured part
     open_us: list[int] = field(default_factory=list)  # ages of what was under way at the end and never ended
+    low: Histogram = field(default_factory=Histogram)  # `passed` without the generators' own delay; see SeriesSecond
+    own_us: int = 0  # what each of `low` can have lost besides
+    quiet_us: int = 0
+
+    @property
+    def undelayed(self) -> Undelayed:
+        """What passed, without what can have been the generators' own delay; cut off things as they are."""
+        low = self.low if self.low.counts else self.passed
+        return Undelayed(Spread(low, self.cut, self.open_us, self.later), self.own_us, self.quiet_us, self.cut_sum_us)
+
+    @property
+    def times(self) -> Spread:
+        """What passed, and what was cut off at its age."""
+        return Spread(self.passed, self.cut, self.open_us, self.later)
+
+    @property
+    def mean_us(self) -> float | None:
+        """Of what passed, and at least of what was cut off at its age as well; None where nothing passed or was cut."""
+        n = self.moments.n + self.cut.n + len(self.open_us)
+        if not n:
+            return None
+        aged = (self.moments.sum_us + self.cut_sum_us + sum(self.open_us)) / n
+        return max(aged, self.moments.mean_us or 0.0)
 
     @property
     def failures(self) -> int:
@@ -50,6 +77,8 @@ class SeriesTotal:
         self.passed.merge(Histogram.joined(part.hist for part in parts))
         self.failed_hist.merge(Histogram.joined(part.failed_hist for part in parts))
         self.ttfb.merge(Histogram.joined(part.ttfb_hist for part in parts))
+        self.cut.merge(Histogram.joined(part.cut_hist for part in parts))
+        self.low.merge(Histogram.joined(part.low_hist or part.hist for part in parts))
         for part in parts:
             self.moments.add(part.n, part.sum_us, int(part.squares))
             for kind, count in part.failed.items():
@@ -64,6 +93,22 @@ class SeriesTotal:
             self.resumed += part.resumed
             self.left += part.left
             self.cached += part.cached
+            self.cut_sum_us += part.cut_sum_us
+            self.own_us = max(self.own_us, part.own_us)
+            self.quiet_us = least(self.quiet_us, part.quiet_us)
+
+    def carry(self, part: SeriesSecond) -> None:
+        """Adds what was under way when the measured part ended and ended later: to the times alone, with the age that it
+        had then (reports of earlier days lack it: the whole time instead).
+        """
+        passed = Histogram.from_bytes(part.hist) if part.hist else Histogram()
+        self.later.merge(passed)
+        if part.cut_hist:
+            self.cut.merge(Histogram.from_bytes(part.cut_hist))
+            self.cut_sum_us += part.cut_sum_us
+        else:
+            self.cut.merge(passed)
+            self.cut_sum_us += part.sum_us
 
     def merge(self, other: "SeriesTotal") -> None:
         self.passed.merge(other.passed)
@@ -82,6 +127,12 @@ class SeriesTotal:
         self.resumed += other.resumed
         self.left += other.left
         self.cached += other.cached
+        self.cut.merge(other.cut)
+        self.cut_sum_us += other.cut_sum_us
+        self.later.merge(other.later)
+        self.low.merge(other.low)
+        self.own_us = max(self.own_us, other.own_us)
+        self.quiet_us = least(self.quiet_us, other.quiet_us)
         self.open_us += other.open_us
 
     def part(self, no: int) -> SeriesSecond:
@@ -105,6 +156,11 @@ class SeriesTotal:
             resumed=self.resumed,
             left=self.left,
             cached=self.cached,
+            cut_hist=self.cut.to_bytes() if self.cut.counts else b"",
+            cut_sum_us=self.cut_sum_us,
+            own_us=self.own_us,
+            low_hist=b"" if self.low.counts == self.passed.counts else self.low.to_bytes(),
+            quiet_us=self.quiet_us,
         )
 
 
@@ -119,9 +175,9 @@ def is_own(kind: str) -> bool:
 class Row(msgspec.Struct, frozen=True, kw_only=True):
     """One line of the table. Times in ms, None where there are no samples; rates per second of the window.
 
-    `open` counts what was still under way at the end: it is in `count`, and in the percentiles and the longest time
-    with its age, so that those of them named in `at_least` are lower bounds. Percentiles of fewer samples than they
-    need are None.
+    `count` is what ended, passed or failed. Times are those of what passed, and of what was `cut` off (time-outs,
+    patience, the end) at its age: `timed` of them, so that those named in `at_least` are lower bounds. `open` of them
+    were under way at the end and never ended. Percentiles of fewer samples than they need are None.
     """
 
     no: int = 0
@@ -147,6 +203,12 @@ class Row(msgspec.Struct, frozen=True, kw_only=True):
     tries: int = 0
     kinds: dict[str, int] = {}
     open: int = 0
+    timed: int = 0
+    cut: int = 0
+    # what figures would be without the generators' own delay, at least, by their names (p95_ms …); each is as measured
+    # where it is not named. `own_delay_ms`: the greatest difference of them
+    without_delay: dict[str, float] = {}
+    own_delay_ms: float = 0.0
     at_least: tuple[str, ...] = ()
     own_failures: int = 0
     left: int = 0  # by users who did not wait for it
@@ -164,9 +226,8 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
     """The figures of one series over `seconds` of measured time; `of_failed`: its times are those of what failed (of
     which no sums are kept, so neither mean nor deviation).
     """
-    passed = total.passed
-    timed = total.failed_hist if of_failed else passed
-    spread = Spread(timed, [] if of_failed else total.open_us)
+    spread = Spread(total.failed_hist) if of_failed else total.times
+    cut = 0 if of_failed else total.cut.n + len(total.open_us)
     moments = Moments() if of_failed else total.moments
 
     def ms(value_us: float | None) -> float | None:
@@ -176,7 +237,10 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
         return total_us / count / 1000 if count else None
 
     at_least = [f"p{percent}_ms" for percent in (50, 90, 95, 99) if spread.is_open(percent)]
-    n = passed.n + total.failures + total.own + len(total.open_us)
+    if cut:
+        at_least += ["mean_ms", "max_ms"]
+    n = total.passed.n + total.failures + total.own
+    without = {} if of_failed else _without_delay(total)
     return Row(
         no=series.no,
         level=series.level,
@@ -189,8 +253,8 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
         failures=total.failures,
         failure_percent=100 * total.failures / n if n else None,
         per_s=n / seconds if seconds > 0 else 0.0,
-        min_ms=ms(timed.min_us()),
-        mean_ms=ms(moments.mean_us),
+        min_ms=ms((total.failed_hist if of_failed else total.passed).min_us()),
+        mean_ms=ms(None if of_failed else total.mean_us),
         sd_ms=ms(moments.sd_us),
         p50_ms=ms(spread.shown_us(50)),
         p90_ms=ms(spread.shown_us(90)),
@@ -201,7 +265,11 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
         tries=total.tries,
         kinds=dict(total.failed),
         open=len(total.open_us),
-        at_least=(*at_least, "max_ms") if total.open_us and not of_failed else (),
+        timed=spread.n,
+        cut=cut,
+        without_delay={name: low for name, (low, _) in without.items()},
+        own_delay_ms=round(max((high - low for low, high in without.values()), default=0.0), 3),
+        at_least=tuple(at_least),
         own_failures=total.own,
         left=total.left,
         cached=total.cached,
@@ -213,6 +281,20 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
         resumed=total.resumed,
         tls_ms=share(total.tls_us, total.handshakes),
     )
+
+
+def _without_delay(total: SeriesTotal) -> dict[str, tuple[float, float]]:
+    """(without the generators' own delay, as measured) in ms of the figures that it can have changed."""
+    low, times = total.undelayed, total.times
+    pairs = {
+        f"p{percent}_ms": (low.percentile_us(percent), times.shown_us(percent)) for percent in (50, 90, 95, 99)
+    }
+    pairs["mean_ms"], pairs["max_ms"] = (low.mean_us, total.mean_us), (low.max_us, times.max_us())
+    return {
+        name: (round(least_us / 1000, 3), round(as_measured / 1000, 3))
+        for name, (least_us, as_measured) in pairs.items()
+        if least_us is not None and as_measured is not None and as_measured - least_us > 0.0006 * as_measured
+    }
 
 
 FULL = 0.7  # of a processor: beyond it a generator begins to be late
@@ -313,12 +395,10 @@ class Ledger:
         return int(FULL * self.answered / self.cpu_s)
 
     def carry(self, message: ShardSecond | Beside) -> None:
-        """Adds what was under way when the measured part ended: what ended later with its time, what never did with its
-        age.
-        """
+        """Adds what was under way when the measured part ended, to the times alone: at its age, as a lower bound."""
         for part in message.carried:
             if part.no in self.totals:
-                self.totals[part.no].add(part)
+                self.totals[part.no].carry(part)
         for no, age_us in message.open:
             if no in self.totals:
                 self.totals[no].open_us.append(age_us)

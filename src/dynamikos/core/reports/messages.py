@@ -7,6 +7,7 @@ import msgspec
 from dynamikos.core.reports.by_value import ByValue
 
 VERSION = 1
+QUIET_US = 1000  # own delay up to which a second is quiet
 
 
 class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
@@ -31,6 +32,15 @@ class SeriesSecond(msgspec.Struct, array_like=True, kw_only=True):
     resumed: int = 0
     left: int = 0  # that a user did not wait for
     cached: int = 0  # that a user had fresh in its cache: nothing was sent
+    # what did not end by itself (own time-outs, patience, users taken away), at its age when it was cut off; of what is
+    # carried beyond the measured part: the age that it had at the end of that
+    cut_hist: bytes = b""
+    cut_sum_us: int = 0
+    # the generator's own delay: what each sample can have lost by it at most, in µs; where that is much (QUIET_US), the
+    # distribution without it instead: each sample less what it can have lost
+    own_us: int = 0
+    low_hist: bytes = b""
+    quiet_us: int = 0  # the smallest sample of seconds in which little was lost; 0: there is none
 
 
 class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
@@ -48,6 +58,9 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     wait_share: float = 0.0  # of the second in which it was ready to go on and got no processor
     throttled_share: float = 0.0  # in which the container's limit held it back
     stolen_share: float = 0.0  # of the machine's time that its host gave to others
+    stopped_us: int = 0  # how long it could not run although it was ready, or was stopped, and the longest such time
+    stopped_max_us: int = 0
+    stops_by: str = ""  # what those were seen by: "thread", or "loop" where there was no compiler
 
     @property
     def late_by(self) -> tuple[str, ...]:
@@ -98,10 +111,9 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     judged: dict[int, int] = {}  # how often the checks of a request were asked, by its first check's number
     missed: dict[int, int] = {}  # how often a check was not passed, by its number
     # what was under way when the measured part ended: what ended in this second, and, in the last message, (series, age
-    # in µs) of what
-    # never did
+    # in µs) of what never did
     carried: list[SeriesSecond] = []
-    open: list[tuple[int, int]] = []  # of what was abandoned in this second, too
+    open: list[tuple[int, int]] = []
     arrivals: tuple[int, int, int] = (0, 0, 0)  # planned for this second: started, turned away, not started
     late_rounds: int = 0
     abandoned: int = 0  # exchanges that users left without waiting for them

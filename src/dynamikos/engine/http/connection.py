@@ -22,10 +22,22 @@ class Arrivals:
 
     Reading all sockets first and computing afterwards keeps code and data of the one in the processor's caches while it
     is needed, and an answer's instant is when it was read, not when the answers before it were done with.
+
+    How long bytes may have been there before they were read is known, too: since the loop looked at its sockets before,
+    when there was nothing of it, this thread has computed for so long and no longer (what else it waited was for want of
+    work, or is a stop: `reporting.stops`).
     """
 
     def __init__(self) -> None:
         self.waiting: list[tuple[Connection, bytes, float]] = []
+        self.computed_s = 0.0  # between the look before and that of the batch at hand
+        self.began = 0.0  # when the batch at hand was begun to be read
+        self._looked_at = time.thread_time()
+
+    def look(self, now: float) -> None:
+        """A batch begins."""
+        at = time.thread_time()
+        self.computed_s, self._looked_at, self.began = at - self._looked_at, at, now
 
     def soon(self) -> None:
         asyncio.get_running_loop().call_soon(self.hand_on)
@@ -49,7 +61,7 @@ class Connection:
     """
 
     def __init__(self, watch: "set[Connection]", heads: Heads, arrivals: Arrivals) -> None:
-        self._waiting, self._soon = arrivals.waiting, arrivals.soon
+        self._arrivals, self._waiting = arrivals, arrivals.waiting
         self._reader: ReplyReader | None = None  # most answers need none
         self._heads, self._known = heads, heads.known.get
         self._started = self._head_only = self._keep = False
@@ -90,10 +102,11 @@ class Connection:
         self._through, self._more = through, more
 
     def data_received(self, data: bytes) -> None:
-        waiting = self._waiting
+        waiting, now = self._waiting, time.perf_counter()
         if not waiting:
-            self._soon()
-        waiting.append((self, data, time.perf_counter()))
+            self._arrivals.look(now)
+            self._arrivals.soon()
+        waiting.append((self, data, now))
 
     def arrived(self, data: bytes, now: float) -> None:
         """Takes what was read at `now`."""
@@ -121,6 +134,7 @@ class Connection:
                 elif self._keep or seen.status >= 400:
                     reply.body = data[end:]
                 reply.sent_at, reply.first_at, reply.last_at = self._sent_at, now, now
+                reply.own_s = self._arrivals.computed_s + now - self._arrivals.began
                 reply.bytes_in, reply.bytes_out = len(data), self._size
                 self._taker = None
                 if self._size > QUEUED:
@@ -264,6 +278,7 @@ class Connection:
         """The reply is complete: its instants and sizes, then whoever waits."""
         taker, self._taker, self._started = self._taker, None, False
         reply.sent_at, reply.last_at = self._sent_at, now
+        reply.own_s = max(0.0, self._arrivals.computed_s + now - self._arrivals.began)
         reply.bytes_out = self._size
         self._settle(reply)
         if taker is not None:

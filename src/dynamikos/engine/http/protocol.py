@@ -24,6 +24,7 @@ class Reply(View):
     sent_at = 0.0
     first_at = 0.0
     last_at = 0.0
+    own_s = 0.0  # how long its last bytes may have been there before they were read
     keep_alive = True
     set_cookies: Sequence[bytes] | None = None
     encoding = b""  # the content encodings of all headers of that name (RFC 9110 §5.3); empty when there are none

@@ -8,6 +8,7 @@ from pathlib import Path
 import psutil
 
 from dynamikos.core.reports import Health
+from dynamikos.engine.reporting.stops import Stops
 
 
 def _waited_ns() -> int:
@@ -45,11 +46,15 @@ class HealthWatch:
         self._machine = psutil.cpu_times()
         self._waited_ns, self._throttled_us = _waited_ns(), _throttled_us()
         self._task: asyncio.Task[None] | None = None
+        self._stops = Stops()
+        self.lost = self._stops.lost
 
     def start(self) -> None:
+        self._stops.begin()
         self._task = asyncio.create_task(self._stalls(), name="stalls")
 
     def stop(self) -> None:
+        self._stops.end()
         if self._task is not None:
             self._task.cancel()
 
@@ -73,6 +78,7 @@ class HealthWatch:
         )
         memory = self._process.memory_info().rss
         waited, throttled, took = _waited_ns(), _throttled_us(), max(1e-6, wall - self._wall)
+        stopped_s, longest_s = self._stops.take(wall)
         stolen = getattr(machine, "steal", 0.0) - getattr(self._machine, "steal", 0.0)
         health = Health(
             cpu_share=(cpu - self._cpu) / max(1e-6, wall - self._wall),
@@ -87,6 +93,9 @@ class HealthWatch:
             wait_share=min(1.0, max(0, waited - self._waited_ns) / 1e9 / took),
             throttled_share=min(1.0, max(0, throttled - self._throttled_us) / 1e6 / took),
             stolen_share=max(0.0, stolen / total) if total > 0.2 else 0.0,
+            stopped_us=round(stopped_s * 1e6),
+            stopped_max_us=round(longest_s * 1e6),
+            stops_by=self._stops.by,
         )
         self._wall, self._cpu, self._machine = wall, cpu, machine
         self._waited_ns, self._throttled_us = waited, throttled

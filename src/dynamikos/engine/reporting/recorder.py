@@ -9,12 +9,14 @@ import numpy.ma  # np.unique loads it when it is first called: a third of a seco
 import numpy.typing
 
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
+from dynamikos.core.reports.messages import QUIET_US
 from dynamikos.core.reports.by_value import EVERY_S, ByValue
 from dynamikos.core.statistics import Histogram, bucket_of, buckets_of
 from dynamikos.core.verdicts.objectives import Older
 from dynamikos.engine.http.protocol import Reply
 
 ARRIVED = ("started", "turned away", "not started")
+TIMED_OUT = "timeout"  # what the kinds of our own time-outs begin with
 BATCH = 1000  # notes that may wait before they are counted: about a millisecond of work
 
 
@@ -27,6 +29,9 @@ class _Cell:
         "cached",
         "connect",
         "connects",
+        "cut",
+        "cut_sum",
+        "durations",
         "failed",
         "failed_hist",
         "failed_sum",
@@ -34,6 +39,7 @@ class _Cell:
         "hist",
         "left",
         "n",
+        "own",
         "resumed",
         "squares",
         "sum",
@@ -49,8 +55,14 @@ class _Cell:
         self.ttfb: list[Buckets] = []
         self.failed: dict[str, int] = {}
         self.failed_hist: dict[int, int] = {}
+        self.cut: dict[int, int] = {}
+        self.cut_sum = 0
+        self.durations: list[Microseconds] = []  # the samples themselves, and what of each was the generator's doing
+        self.own: list[Microseconds] = []
 
-    def wire(self, no: int) -> SeriesSecond:
+    def wire(self, no: int, lost: "Lost | None" = None) -> SeriesSecond:
+        """`lost`: what samples can have lost by stops of the process."""
+        own_us, low, quiet_us = self._lowered(lost)
         return SeriesSecond(
             no=no,
             n=self.n,
@@ -71,10 +83,40 @@ class _Cell:
             resumed=self.resumed,
             left=self.left,
             cached=self.cached,
+            cut_hist=Histogram(self.cut).to_bytes() if self.cut else b"",
+            cut_sum_us=self.cut_sum,
+            own_us=own_us,
+            low_hist=low,
+            quiet_us=quiet_us,
         )
 
-    def add(self, durations: "Microseconds", passed: "Rows | None" = None) -> None:
-        """Counts durations; with rows of PASSED their other figures too."""
+    def _lowered(self, lost: "Lost | None") -> tuple[int, bytes, int]:
+        """(what each sample can have lost at most, µs; the distribution without what each can have lost, where that is
+        more than QUIET_US; the smallest sample where it is not).
+        """
+        if not self.durations:
+            return 0, b"", 0
+        durations, own = np.concatenate(self.durations), np.concatenate(self.own)
+        if lost is not None:
+            own = own + lost(durations)
+        most = int(own.max())
+        if most <= QUIET_US:
+            return most, b"", max(1, int(durations.min()))
+        return 0, Histogram.packed(buckets_of(np.maximum(durations - own, 0))), 0
+
+    def cut_off(self, age_us: int) -> None:
+        """Something did not end by itself; it was this old."""
+        index = bucket_of(age_us)
+        self.cut[index] = self.cut.get(index, 0) + 1
+        self.cut_sum += age_us
+
+    def add(
+        self, durations: "Microseconds", passed: "Rows | None" = None, own: "Microseconds | None" = None
+    ) -> None:
+        """Counts durations, and what of each was the generator's doing; with rows of PASSED their other figures too."""
+        if own is not None:
+            self.durations.append(durations)
+            self.own.append(own)
         self.n += len(durations)
         self.sum += int(durations.sum())
         if int(durations.max()) < 10_000_000:
@@ -92,21 +134,25 @@ class _Cell:
         self.failed_sum += duration_us
         index = bucket_of(duration_us)
         self.failed_hist[index] = self.failed_hist.get(index, 0) + 1
+        if kind.startswith(TIMED_OUT):
+            self.cut_off(duration_us)
 
 
 Microseconds = np.typing.NDArray[np.int64]
 Buckets = np.typing.NDArray[np.int64]
 Rows = np.typing.NDArray[np.void]
+Lost = Callable[[Microseconds], Microseconds]
 # A request that passed: its series, the series of the step that it is all of or −1; instants at which it was due, its
 # last exchange began (−1 where that was noted apart) and was sent, its first and last byte came; bytes of all its
-# exchanges; how many checks it passed, all of them.
+# exchanges; how many checks it passed, all of them; how much of its time was the generator's own doing at most.
 PASSED = np.dtype([
     (name, "f8")
-    for name in ("series", "step", "due", "began", "sent", "first", "last", "bytes_out", "bytes_in", "checks")
+    for name in ("series", "step", "due", "began", "sent", "first", "last", "bytes_out", "bytes_in", "checks", "own")
 ])  # fmt: skip
-pack_passed = struct.Struct("10d").pack
-STRETCH = np.dtype([("series", "f8"), ("due", "f8"), ("last", "f8")])  # a step or a round that passed
-pack_stretch = struct.Struct("3d").pack
+pack_passed = struct.Struct("11d").pack
+# a step or a round that passed
+STRETCH = np.dtype([("series", "f8"), ("due", "f8"), ("last", "f8"), ("own", "f8")])
+pack_stretch = struct.Struct("4d").pack
 TRIP = np.dtype([("began", "f8"), ("last", "f8")])  # an exchange that was answered and is in no row of PASSED
 
 
@@ -125,7 +171,6 @@ class _Second:
         "late_rounds",
         "learned_late",
         "left",
-        "left_open",
         "missed",
         "reloaded",
         "reopened",
@@ -142,7 +187,6 @@ class _Second:
         ) = 0
         self.abandoned = self.late_rounds = self.learned_late = self.left = self.reloaded = 0
         self.arrivals = [0, 0, 0]  # as ARRIVED
-        self.left_open: list[tuple[int, int]] = []  # (series, age in µs) of what was abandoned
         self.retired: dict[str, int] = {}
         self.dealt: list[tuple[int, int, int, int]] = []
         self.judged: dict[int, int] = {}
@@ -260,12 +304,15 @@ class Recorder:
         there, too.
         """
         due, last = rows["due"], rows["last"]
-        durations = _microseconds(last - due)
-        second.cells.setdefault(no, _Cell()).add(durations, rows if exchanges else None)
+        durations, own = _microseconds(last - due), np.maximum(_microseconds(rows["own"]), 0)
+        second.cells.setdefault(no, _Cell()).add(durations, rows if exchanges else None, own)
         if float(last.max()) >= self.measured_to:
             across = (due < self.measured_to) & (last >= self.measured_to)
             if across.any():
-                second.carried.setdefault(no, _Cell()).add(durations[across], rows[across] if exchanges else None)
+                carried = second.carried.setdefault(no, _Cell())
+                carried.add(durations[across])
+                for begun in due[across].tolist():
+                    carried.cut_off(round((self.measured_to - begun) * 1e6))
 
     def _parts(self, rows: Rows) -> "Iterator[tuple[_Second, int, Rows]]":
         """Rows by the second in which they ended, and series."""
@@ -309,9 +356,9 @@ class Recorder:
 
     # series --------------------------------------------------------------------------------------------
 
-    def passed(self, series: int, begun: float, ended: float) -> None:
-        """A step or round passed."""
-        self.stretches.append(pack_stretch(series, begun, ended))
+    def passed(self, series: int, begun: float, ended: float, own_s: float = 0.0) -> None:
+        """A step or round passed; `own_s` of its time may have been the generator's own doing."""
+        self.stretches.append(pack_stretch(series, begun, ended, own_s))
         if len(self.stretches) >= BATCH:
             self.count()
 
@@ -320,7 +367,7 @@ class Recorder:
         or the reply's.
         """
         out, into = bytes_out or reply.bytes_out, bytes_in or reply.bytes_in
-        row = pack_passed(series, -1, due, -1, reply.sent_at, reply.first_at, reply.last_at, out, into, 0)
+        row = pack_passed(series, -1, due, -1, reply.sent_at, reply.first_at, reply.last_at, out, into, 0, reply.own_s)
         self.passed_requests.append(row)
         if len(self.passed_requests) >= BATCH:
             self.count()
@@ -344,8 +391,9 @@ class Recorder:
         cell.miss(duration_us, kind)
         cell.bytes_out += bytes_out
         cell.bytes_in += bytes_in
-        if ended >= self.measured_to > ended - duration_us / 1e6:
-            second.carried.setdefault(series, _Cell()).miss(duration_us, kind)
+        begun = ended - duration_us / 1e6
+        if ended >= self.measured_to > begun:
+            second.carried.setdefault(series, _Cell()).cut_off(round((self.measured_to - begun) * 1e6))
 
     def checks(self, instant: float, first: int, count: int, failed: Sequence[int]) -> None:
         """The `count` checks of a request, numbered from `first`, were asked; those in `failed` were not passed."""
@@ -405,7 +453,9 @@ class Recorder:
         self._second(instant).late_rounds += 1
 
     def abandoned(self, numbers: Iterable[int], instant: float, under_way: Sequence[tuple[int, float]]) -> None:
-        """Exchanges that a user leaves without waiting for them; (series, due) of all that it had under way."""
+        """Exchanges that a user leaves without waiting for them; (series, due) of all that it had under way, which
+        count with their age.
+        """
         second = self._second(instant)
         for number in numbers:
             began = self.flying.pop(number, None)
@@ -414,8 +464,10 @@ class Recorder:
             if int(began - self.begin) > self.closed:
                 self._second(began).sent += 1
             second.abandoned += 1
-        if instant < self.measured_to:
-            second.left_open.extend((no, round((instant - due) * 1e6)) for no, due in under_way)
+        for no, due in under_way:
+            second.cells.setdefault(no, _Cell()).cut_off(round((instant - due) * 1e6))
+            if instant >= self.measured_to > due:
+                second.carried.setdefault(no, _Cell()).cut_off(round((self.measured_to - due) * 1e6))
 
     def cached(self, series: int, instant: float) -> None:
         """Nothing was sent: it was fresh in the user's cache."""
@@ -469,9 +521,10 @@ class Recorder:
         *,
         last: bool = False,
         under_way: Sequence[tuple[int, float]] = (),
+        lost: Lost | None = None,
     ) -> list[ShardSecond]:
         """The messages of all seconds up to `number`, empty ones too; they can't change any more. `under_way` is
-        (series, due) of what has not ended with the last one.
+        (series, due) of what has not ended with the last one; `lost` says what samples can have lost by stops.
         """
         ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self.measured_to] if last else []
         self.count()
@@ -502,14 +555,14 @@ class Recorder:
                     checks_passed=second.checks_passed,
                     checks_failed=second.checks_failed,
                     retired=second.retired,
-                    series=[cell.wire(no) for no, cell in sorted(second.cells.items())],
+                    series=[cell.wire(no, lost) for no, cell in sorted(second.cells.items())],
                     health=measured,
                     last=last and each == number,
                     dealt=second.dealt,
                     judged=second.judged,
                     missed=second.missed,
                     carried=[cell.wire(no) for no, cell in sorted(second.carried.items())],
-                    open=[*second.left_open, *(ages if each == number else [])],
+                    open=ages if each == number else [],
                     arrivals=(second.arrivals[0], second.arrivals[1], second.arrivals[2]),
                     late_rounds=second.late_rounds,
                     abandoned=second.abandoned,

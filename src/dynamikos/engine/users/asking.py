@@ -62,6 +62,13 @@ class Asker(Flight):
         self._sampled = False
         self._cache = own.cache
         self._entry: Entry | None = None  # what the request at hand asks about, which the user has in its cache
+        self._late_s = 0.0  # the user's `late_s` when the request was due
+        self._ready = 0.0  # since when the exchange at hand could be sent
+
+    @property
+    def late_s(self) -> float:
+        """See Holdings."""
+        return self._own.late_s
 
     def follow(self) -> None:
         """Whether its user is followed was changed."""
@@ -106,6 +113,7 @@ class Asker(Flight):
             self._sampled = choice.sample()
         attempt = self.attempt
         attempt.compiled, attempt.place, attempt.due = compiled, place, due
+        self._late_s, self._ready = self._own.late_s, due
         if attempt.began:
             attempt.fresh()
         self.keep = compiled.keeps_body or self._sampled
@@ -211,6 +219,7 @@ class Asker(Flight):
             # the token's own exchange is counted as such, not as this request's time
             if not prover.is_digest and attempt.hop == 0:
                 attempt.due = self._now()
+            self._ready = self._now()
         self._send()
 
     def _send(self) -> None:
@@ -221,6 +230,9 @@ class Asker(Flight):
     def arrived(self, reply: Reply, link: Link) -> None:
         try:
             self.wire.landed(self, reply, link)
+            if self.instant > self._ready:
+                self._own.late_s += self.instant - self._ready
+            self._ready = reply.last_at
             if self._cache is not None:
                 self._kept_in_cache(reply)
             try:
@@ -313,7 +325,7 @@ class Asker(Flight):
         rows.append(pack_passed(
             compiled.series, -1 if embedded else self._step.whole, due, -1 if noted else self.instant, reply.sent_at,
             reply.first_at, ended, attempt.bytes_out + reply.bytes_out, attempt.bytes_in + reply.bytes_in,
-            0 if missed else compiled.count,
+            0 if missed else compiled.count, self._own.late_s - self._late_s,
         ))  # fmt: skip
         if len(rows) >= BATCH:
             self._recorder.count()
@@ -366,7 +378,7 @@ class Asker(Flight):
         )
         self.ended = max(self.ended, last)
         if step.whole >= 0:
-            self._recorder.passed(step.whole, self.attempt.due, self.ended)
+            self._recorder.passed(step.whole, self.attempt.due, self.ended, self._own.late_s - self._late_s)
         self._on_end()
 
     def _unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> bool:

@@ -26,6 +26,8 @@ class Holdings:
     failures: int = 0  # requests that failed; of the last one when, on the clock, and how
     failed_at: float = 0.0
     failure: str = ""
+    late_s: float = 0.0  # the generator's own delay in all that it has exchanged and thought: what a sample holds of it
+    # is the difference of two readings
 
     def missed(self, kind: str, at: float) -> None:
         """A request failed."""

@@ -89,7 +89,9 @@ class User:
         self._opens: list[tuple[int, float]] = []  # steps and requests of a step at once: series, due
         self._doing = ""  # the key of the step at hand that sends nothing itself
         self._rowless = False  # whether there are no rows for another round
-        self._spans: dict[int, tuple[float, float]] = {}  # those that are open: series → due, seconds thought by then
+        # those that are open: series → due, seconds thought by then, own delay by then
+        self._spans: dict[int, tuple[float, float, float]] = {}
+        self._late_s = 0.0  # own delay (see Holdings) when the round at hand began
         self._thought_s = self._thinks_since = 0.0
         self._failing = 0  # rounds that failed at their first request, one after the other
 
@@ -230,7 +232,7 @@ class User:
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the round, steps and requests that are under way."""
         found = [*self._opens, *self._walk.open_now()]
-        found.extend((no, due + self._thought_s - thought) for no, (due, thought) in self._spans.items())
+        found.extend((no, due + self._thought_s - thought) for no, (due, thought, _) in self._spans.items())
         if self.own.round and self._state in ("in a round", "thinking"):
             found.append((self.around.script.round_series, self.begun))
         return found
@@ -261,7 +263,9 @@ class User:
 
     async def _rounds(self) -> None:
         around, recorder, now = self.around, self.around.recorder, self.around.clock.now
-        walk, self.begun = self._walk, now()
+        walk = self._walk
+        # that of an arrival at its planned instant, as its first step does, unless that was in the opening
+        self.begun = now() if walk.planned is None else min(walk.planned, now())
         series = around.script.round_series
         while not self.leaving and not self._last_round and self._rounds_left != 0 and not self._retired:
             if self._gate is not None:
@@ -290,7 +294,7 @@ class User:
             elif self.leaving:
                 return  # cut short: neither a passed nor a failed round
             if passed:
-                recorder.passed(series, self.begun, ended)
+                recorder.passed(series, self.begun, ended, self.own.late_s - self._late_s)
             else:
                 recorder.missed(series, ended, round((ended - self.begun) * 1e6), "a step failed")
             if outcome == "round" and self._rounds_left != 0:
@@ -302,7 +306,7 @@ class User:
     def began(self, step: CompiledStep, due: float) -> None:
         """See Guide."""
         for no in step.begins:
-            self._spans[no] = (due, self._thought_s)
+            self._spans[no] = (due, self._thought_s, self.own.late_s)
 
     def over(self, step: CompiledStep, ended: float, kind: str) -> None:
         """See Guide. A span's time is without the think times in it."""
@@ -310,18 +314,19 @@ class User:
             self._over(no, ended, kind)
 
     def _over(self, no: int, ended: float, kind: str) -> None:
-        due, thought = self._spans.pop(no, (-1.0, 0.0))
+        due, thought, late_s = self._spans.pop(no, (-1.0, 0.0, 0.0))
         if due < 0:
             return
         took = ended - due - (self._thought_s - thought)
         if kind:
             self.around.recorder.missed(no, ended, round(took * 1e6), kind)
         else:
-            self.around.recorder.passed(no, ended - took, ended)
+            self.around.recorder.passed(no, ended - took, ended, self.own.late_s - late_s)
 
     def _begin_round(self) -> None:
         own = self.own
         own.round += 1
+        self._late_s = own.late_s
         self._spans.clear()
         if self.around.script.counts_rounds:
             own.values["round.number"] = str(own.round)
@@ -340,8 +345,8 @@ class User:
             if not around.dealer.deal(own, due):
                 self._rowless = True
                 return False
-        self._stretches.append(pack_stretch(around.script.round_series, self.begun, ended))
-        self.begun = ended
+        self._stretches.append(pack_stretch(around.script.round_series, self.begun, ended, own.late_s - self._late_s))
+        self.begun, self._late_s = ended, own.late_s
         own.round += 1
         if self._spans:
             self._spans.clear()
@@ -467,7 +472,7 @@ class User:
     async def _at_once(self, step: CompiledStep) -> tuple[str, Then]:
         """All requests of a step in parallel: (first kind of failure or "", its worst consequence)."""
         recorder, loop = self.around.recorder, asyncio.get_running_loop()
-        due = self._walk.first_due(self.around.clock.now())
+        due, late_s = self._walk.first_due(self.around.clock.now()), self.own.late_s
         self._opens = [(step.series, due), *((request.series, due) for request in step.requests)]
         self.began(step, due)
         askers: list[Asker] = []
@@ -491,7 +496,7 @@ class User:
         failed = [asker for asker in askers if asker.kind]
         self.over(step, last, failed[0].kind if failed else "")
         if not failed:
-            recorder.passed(step.series, due, last)
+            recorder.passed(step.series, due, last, self.own.late_s - late_s)
             return "", "round"
         recorder.missed(step.series, last, round((last - due) * 1e6), failed[0].kind)
         return failed[0].kind, max((asker.then for asker in failed), key=lambda then: SEVERITY[then])
@@ -572,6 +577,7 @@ class User:
         self._thought_s += now - self._thinks_since
         if not self.leaving:
             self.around.health.late(now - self._due)
+            self.own.late_s += max(0.0, now - self._due)
         self._thinking = None
         self._enter(self._thought_in)
 

@@ -93,7 +93,7 @@ class Walk:
         self._over_rounds = self._leaving = False
         self._steps: list[CompiledStep] = []
         self._at = 0
-        self._begun = self._waited = self._last = 0.0
+        self._begun = self._waited = self._last = self._late_s = 0.0
         self._pausing = False
         self._done: asyncio.Future[None] | None = None
         self._limit: asyncio.Future[None] | None = None  # done when the user is out of patience
@@ -187,7 +187,9 @@ class Walk:
                             return
                         continue
                     if step.whole < 0:
-                        self._recorder.stretches.append(pack_stretch(step.series, self._begun + self._waited, last))
+                        self._recorder.stretches.append(pack_stretch(
+                            step.series, self._begun + self._waited, last, asker.late_s - self._late_s
+                        ))
                     if step.ends:
                         guide.over(step, last, "")
                 if self._limit is not None:
@@ -204,7 +206,7 @@ class Walk:
             if not step.walks or (guide.leaving and not self._leaving and guide.cuts_short):
                 return self._stop()
             self._begun = due = self.first_due(self._now())
-            self._waited, self._at = 0.0, 0
+            self._waited, self._at, self._late_s = 0.0, 0, asker.late_s
             if step.begins:
                 guide.began(step, due)
             if guide.patience_s > 0:

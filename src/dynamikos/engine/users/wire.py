@@ -1,6 +1,7 @@
 """How one user exchanges: cookies and trace put in, connections taken and opened, each exchange counted."""
 
 import asyncio
+import time
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Coroutine, Mapping, Sequence
 from functools import partial
@@ -45,12 +46,13 @@ class Sent(ABC):
 class Flight(Sent):
     """One exchange on the wire, or several after each other: a Taker. Whoever sends derives from it.
 
-    `instant` is when it was sent; `opened` whether its connection was opened for it.
+    `instant` is when it was sent, or its connection begun to be opened; `opened` whether that was for it.
     """
 
     desk: Desk
     instant = 0.0
     opened = False
+    opening_s = 0.0  # what this thread computed while its connection was opened
 
     def __init__(self, wire: "Wire") -> None:
         super().__init__()
@@ -145,8 +147,10 @@ class Wire:
         flight.opened = link is None
         if link is None:
             self._opening.add(flight)
+            computed = time.thread_time()
             try:
                 link = await pool.open(origin)
+                flight.opening_s = time.thread_time() - computed
             except Failure as failure:
                 if failure.kind == "not-agreed":
                     recorder.withdrawn(flight.span)
@@ -165,7 +169,9 @@ class Wire:
         """An answer is complete: its link goes back, its cookies are taken. Noting it is left to whoever sent it."""
         del self._flying[flight.span]
         desk = flight.desk
+        self._own.late_s += reply.own_s
         if flight.opened:
+            self._own.late_s += flight.opening_s
             reply.opened_us = link.connect_parts_us
             reply.resumed = link.remember(desk.origin, self.pool.sessions)
         if link.alive:

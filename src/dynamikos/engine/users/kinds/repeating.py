@@ -24,7 +24,7 @@ class Repeats(Doing[Repeating]):
 
     async def perform(self, stage: Stage, at: CompiledStep, *, leaving: bool) -> Outcome:
         most = self._most(stage)
-        begun, last, tries = stage.now(), stage.now(), 0
+        begun, last, tries, late_s = stage.now(), stage.now(), 0, stage.own.late_s
         came = False
         worst: Outcome = ""
         while True:
@@ -55,7 +55,7 @@ class Repeats(Doing[Repeating]):
         came = came or (self._times is not None and tries >= most)
         stage.say(at, told + ("" if came else ", and it has not come about"))
         if came or (stage.user.leaving and not leaving):
-            stage.around.recorder.passed(at.series, begun, last)
+            stage.around.recorder.passed(at.series, begun, last, stage.own.late_s - late_s)
             return ""
         return self._not_come(stage, at, most, tries, begun, last)
 
