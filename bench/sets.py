@@ -14,7 +14,7 @@ from bench.ladder import Result
 from dynamikos.cli import folder
 from dynamikos.cli.state import ROOT, is_free, wait_for_port
 from dynamikos.core.comparison import Comparison, Difference, compare
-from dynamikos.core.verdicts.outcome import NOT_VALID
+from dynamikos.core.verdicts.states import NOT_JUDGED
 
 RUNS, PER_S, WARM_S, MEASURED_S = 4, 60, 8, int(os.environ.get("DYNAMIKOS_SETS_S", "84"))
 TRIES = 4  # a run that is not valid is made again, as anybody would do
@@ -45,7 +45,7 @@ def run() -> list[Result]:
                 for again in range(TRIES):
                     made += 1
                     seed = 100 * turn + 10 * again + at
-                    if _performed(place, f"{kind}-{turn}", slower, seed) != NOT_VALID:
+                    if _performed(place, f"{kind}-{turn}", slower, seed) != NOT_JUDGED:
                         break
         sides = {kind: [folder.one_run(place / f"{kind}-{turn}")[0] for turn in range(RUNS)] for kind in KINDS}
     doubted = {each for kind in KINDS for each in compare(sides["a"], sides[kind]).left_out}

@@ -137,7 +137,7 @@ class Telling(BrowserCase):
             alone.on("request", lambda request: asked.append(request.url))
             alone.goto((folder / "book.html").as_uri())
             text = alone.inner_text("body")
-            for said in ("The index is missing <again>.", "It grew by half.", "Response time of steps", "worse here"):
+            for said in ("The index is missing <again>.", "It grew by half.", "Response time of steps", "worse"):
                 self.assertIn(said, text)
             self.assertEqual([each for each in asked if not each.startswith("file:")], [])
             self.assertGreater(alone.locator("svg path.line").count(), 0)

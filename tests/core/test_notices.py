@@ -17,7 +17,7 @@ class Messages(TestCase):
     def test_a_program_reads_it_and_can_prove_who_sent_it_and_when(self) -> None:
         body = body_of(TOLD)
         told = json.loads(body)
-        self.assertEqual((told["form"], told["event"], told["run"], told["verdict"]), (1, "ended", 7, "missed"))
+        self.assertEqual((told["form"], told["event"], told["run"], told["verdict"]), (2, "ended", 7, "missed"))
         at, _, hex_ = signature("key", 1700000000, body).partition(",sha256=")
         self.assertEqual(at, "t=1700000000")
         self.assertEqual(hex_, hmac.new(b"key", b"1700000000." + body, hashlib.sha256).hexdigest())

@@ -3,6 +3,7 @@
 from unittest import TestCase
 
 import numpy as np
+from bench.comparing import false_turns
 
 from dynamikos.core.comparison import figures_of, turns
 from tests.core.test_comparison import a_run, line
@@ -40,9 +41,13 @@ class Levels(TestCase):
         self.assertEqual(turns(small, [None] * 8, "mean"), [])
 
     def test_values_that_are_close_by_luck_vary_by_what_each_is_uncertain(self) -> None:
-        values = [100, 100.01, 99.99, 120, 120.01, 119.99]
-        self.assertEqual(len(turns(values, [0.1] * 6, "mean")), 1)
-        self.assertEqual(turns(values, [15.0] * 6, "mean"), [])
+        values = [100, 100.01, 99.99, 100.02, 99.98, 120, 120.01, 119.99, 120.02, 119.98]
+        self.assertEqual(len(turns(values, [0.1] * 10, "mean")), 1)
+        self.assertEqual(turns(values, [15.0] * 10, "mean"), [])
+
+    def test_what_runs_share_with_the_ones_before_is_no_turn(self) -> None:
+        for phi, allowed in ((0.8, 0.16), (0.0, 0.05)):
+            self.assertLessEqual(false_turns(20, phi, 150, seed=6), allowed, phi)
 
     def test_shares_change_by_points_and_nothing_at_all_is_no_level(self) -> None:
         shares = [0.0, 0.001, 0.0005, 0.0, 0.05, 0.052, 0.049, 0.051]

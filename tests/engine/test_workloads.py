@@ -252,7 +252,7 @@ class Leaving(TestCase):
         last = ran.messages[-1]
         self.assertEqual(ran.whole.sent, ran.whole.answered + ran.whole.failed + ran.whole.abandoned + last.in_flight)
         self.assertEqual((ran.whole.failed, last.in_flight), (0, 0))
-        self.assertEqual(len(ran.window.all_of("request").open_us), 15)  # at least as long as they were waited for
+        self.assertEqual(ran.window.all_of("request").cut.n, 15)  # at least as long as they were waited for
         self.assertEqual(ran.outcome().abandoned, 15)
 
     def test_after_the_round_and_after_the_step(self) -> None:

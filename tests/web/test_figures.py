@@ -42,7 +42,7 @@ class Figures(SimpleTestCase):
         self.assertEqual([plural(n, "step") for n in (0, 1, 2000)], ["0 steps", "1 step", "2,000 steps"])
 
     def test_the_mark_never_stands_without_its_word(self) -> None:
-        for word in ("met", "close", "missed", "not judged"):
+        for word in ("met", "close", "not decided", "missed", "not judged"):
             self.assertTrue(str(balance(word)).endswith(f"{word}</span>"))
 
 

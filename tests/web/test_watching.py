@@ -352,7 +352,8 @@ class Afterwards(Watched):
         change(self.sample.member, self.sample.plan, token(self.sample.plan.head), objectives=objectives)  # fmt: skip
         self.client.post(self.at("run-anew"))
         made = queries.rejudged(self.found())
-        self.assertEqual([each.word for each in made], ["met", "met"])
+        self.assertEqual([each.word for each in made], ["not decided", "met"])
+        self.assertIn("within the limit, not decided", made[0].reason)
         self.assertEqual([mark.word for mark in made[1].marks].count("missed"), 1)
         self.assertEqual(self.found().outcome, found.outcome)
         self.assertContains(self.client.get(self.at("run")), "Judged anew")

@@ -240,6 +240,7 @@ async def _perform(
         in_flight=seen["flying"],
         peak_users=seen["peak"],
         marks=watching.marks,
+        chances=watching.chances(min(to_s, whole.until_s)),
         readings=probes.readings(max((each.second for each in sink.messages), default=-1) + 1),
     )
     return outcome, sink

@@ -40,6 +40,8 @@ SECOND_COLUMNS = pa.schema(
         ("step", pa.string()), ("request", pa.string()), ("passed", pa.int64()), ("failed", pa.int64()),
         ("sum_us", pa.int64()), ("squares_us2", pa.string()), ("p50_ms", pa.float64()), ("p95_ms", pa.float64()),
         ("p99_ms", pa.float64()), ("bytes_in", pa.int64()), ("users", pa.int32()), ("times", pa.binary()),
+        ("cut_off", pa.binary()), ("cut_sum_us", pa.int64()), ("own_us", pa.int32()), ("low_times", pa.binary()),
+        ("quiet_us", pa.int64()),
     ]
 )  # fmt: skip
 PROBE_COLUMNS = pa.schema(
@@ -72,13 +74,14 @@ def second_table(result: Result) -> pa.Table:
     columns: dict[str, list[Any]] = {name: [] for name in SECOND_COLUMNS.names}
     for each in result.series:
         for second, part in sorted(result.parts.get(each.no, {}).items()):
-            times = Histogram.from_bytes(part.hist)
+            times = Histogram.joined((part.hist, part.cut_hist))
             values = [times.percentile_us(percent) for percent in (50, 95, 99)]
             told = (
                 second, each.level, each.row, each.journey, each.step, each.request, part.n,
                 sum(part.failed.values()), part.sum_us, part.squares,
                 *(None if value is None else value / 1000 for value in values), part.bytes_in,
                 int(result.users[second]) if second < len(result.users) else 0, part.hist,
+                part.cut_hist, part.cut_sum_us, part.own_us, part.low_hist, part.quiet_us,
             )  # fmt: skip
             for name, value in zip(columns, told, strict=True):
                 columns[name].append(value)
@@ -128,7 +131,9 @@ def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
         told = orjson.loads((folder / RUN).read_bytes())
         frozen = FROZEN.read((folder / INPUTS).read_bytes())
         columns = ["second", "level", "journey", "step", "request", "passed", "failed", "sum_us", "times"]
-        seconds = pq.read_table(folder / SECONDS, columns=columns).to_pydict()
+        more = ["cut_off", "cut_sum_us", "own_us", "low_times", "quiet_us"]  # not in folders of earlier days
+        more = [each for each in more if each in pq.read_schema(folder / SECONDS).names]
+        seconds = pq.read_table(folder / SECONDS, columns=columns + more).to_pydict()
     except (OSError, ValueError, pa.ArrowException, Unfit) as problem:
         raise DynamikosError(
             f"{folder} is no result folder of ./dynamikos run --keep that can be compared: {problem}"
@@ -140,14 +145,29 @@ def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:
     }
     cells: dict[Key, Cells] = {}
     rows = zip(*(seconds[name] for name in columns), strict=True)
-    for second, level, journey, step, request, passed, failed, sum_us, times in rows:
+    for at, (second, level, journey, step, request, passed, failed, sum_us, times) in enumerate(rows):
         if level in COMPARED and begin <= second < end:
             key: Key = level, journey, step, request
-            cells.setdefault(key, Cells(end - begin)).add(second - begin, passed, failed, sum_us, times)
+            cut, cut_sum_us, own_us, low, quiet_us = (
+                (seconds[name][at] for name in more) if more else (b"", 0, 0, b"", 0)
+            )
+            part = SeriesSecond(
+                no=0, n=passed, failed={"failed": failed} if failed else {}, sum_us=sum_us, hist=times, cut_hist=cut,
+                cut_sum_us=cut_sum_us, own_us=own_us, low_hist=low, quiet_us=quiet_us,
+            )  # fmt: skip
+            cells.setdefault(key, Cells(end - begin)).add(second - begin, part)
     lines = {key: each.line(names.get(key, key[2])) for key, each in cells.items()}
     doubts, plan = told.get("doubts") or [], frozen.plan
+    lost = told.get("generators", {}).get("lost") or []
     return OneRun(
-        folder.name, lines, end - begin, plan.plan, doubts, plan.objectives, mix_of(told.get("crowd") or [])
+        name=folder.name,
+        lines=lines,
+        seconds=end - begin,
+        plan=plan.plan,
+        doubts=doubts,
+        lost=f"its generator {', '.join(lost)} was lost" if lost else "",
+        objectives=plan.objectives,
+        mix=mix_of(told.get("crowd") or []),
     ), frozen
 
 

@@ -23,7 +23,7 @@ def percentile(row: Row, percent: int) -> str:
     name = f"p{percent}_ms"
     value = getattr(row, name)
     if value is None:
-        return "?" if row.count > row.failures else "–"
+        return "?" if row.timed else "–"
     return ("≥ " if name in row.at_least else "") + duration(value)
 
 
@@ -69,7 +69,8 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
         if row.level == "request" or (row.level in ("embedded", "item") and not row.count):
             continue
         longest = ("≥ " if "max_ms" in row.at_least else "") + duration(row.max_ms)
-        figures = (duration(row.mean_ms), *(percentile(row, percent) for percent in (50, 95, 99)), longest)
+        mean = ("≥ " if "mean_ms" in row.at_least else "") + duration(row.mean_ms)
+        figures = (mean, *(percentile(row, percent) for percent in (50, 95, 99)), longest)
         cells = "".join(f"{figure:>10}" for figure in figures)
         name = f"{row.row}: {row.name}" if many else row.name
         lines.append(f"{name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")
@@ -86,8 +87,10 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     lines.append(
         f"sent {outcome.sent:,} = answered {outcome.answered:,} + failed {outcome.failed:,}"
         f"{f' + abandoned {outcome.abandoned:,}' if outcome.abandoned else ''} + in flight"
-        f" {outcome.in_flight:,}   generators late in {100 * outcome.late_share:.1f} % of seconds"
+        f" {outcome.in_flight:,}"
     )
+    if outcome.own_delay is not None:
+        lines.append(outcome.own_delay.sentence)
     if outcome.arrivals is not None:
         came = outcome.arrivals
         lines.append(
@@ -107,7 +110,7 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
             each.reason if each.value is None else f"{'≥ ' if each.at_least else ''}{short(each.value, 4)} {each.unit}"
         )
         more = f" ({each.reason})" if each.reason and each.value is not None else ""
-        lines.append(f"  {each.word:10} {told(each)}: {value}{more}")
-    lines.extend(f"  doubt      {each}" for each in outcome.doubts)
+        lines.append(f"  {each.word:12} {told(each)}: {value}{more}")
+    lines.extend(f"  doubted      {each}" for each in outcome.doubts)
     lines.append(outcome.sentence)
     return "\n".join(lines)

@@ -313,7 +313,12 @@ async def run(
 
     def tell(upto: int, *, last: bool = False) -> None:
         for message in recorder.close(
-            upto, clock.now(), planned, healthy, last=last, under_way=starter.open_now() if last else (),
+            upto,
+            clock.now(),
+            planned,
+            healthy,
+            last=last,
+            under_way=starter.open_now() if last else (),
             lost=health.lost,
         ):
             sink.report(message)

@@ -20,7 +20,7 @@ from dynamikos.core.plans.trial import trial_of
 from dynamikos.core.profiles import Users, stretched
 from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.core.verdicts import as_json, as_junit, refused_junit
-from dynamikos.core.verdicts.outcome import COULD_NOT_RUN, STOPPED, WORST
+from dynamikos.core.verdicts.states import COULD_NOT_RUN, STOPPED, WORST
 
 
 def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
@@ -108,7 +108,7 @@ def command(
 ) -> None:
     """Run PLAN, a text file or the key of a plan in a project, and judge it. Or one address, without a plan.
 
-    Exit code: 0 objectives met, 1 missed, 2 could not run, 3 ran but the measurement is not valid, 4 stopped by hand.
+    Exit code: 0 objectives met, 1 missed, 2 could not run, 3 not judged, 4 stopped by hand.
     Secrets come from the process environment, under the names the environment lists in secret_from_process.
     """
     # before anything is sent: what can't be written is said, and what an earlier run left is not taken for this one's

@@ -1,10 +1,11 @@
 """Figures of runs as they follow each other: each with its error, and where their level changed.
 
 The parts into which their squares fall least, with a price for each part (optimal partitioning: Jackson 2005, of which
-PELT, Killick 2012, is the quick form), each change confirmed by Welch's test (1947) of its two neighbours, corrected
-for all places (Bonferroni).
+PELT, Killick 2012, is the quick form), each change confirmed by Welch's test (1947) of its two neighbours with what
+runs share with the ones before, corrected for all places (Bonferroni).
 """
 
+import itertools
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -14,17 +15,20 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import stdtr
 
-from dynamikos.core.comparison.side import SHARES, KeptLine, Key, OneRun, pulled
-from dynamikos.core.statistics.intervals import Certain
+from dynamikos.core.comparison.side import SHARES, KeptLine, Key, OneRun
+from dynamikos.core.statistics.intervals import Estimate
 
 MEASURES = ("mean", "p50", "p95", "p99", "throughput", "failure-rate")
 LEAST_RUNS, ALPHA, EFFECT, POINTS = 3, 0.01, 0.1, 0.01  # runs on each side; a tenth, of shares a percentage point
+NORMAL, USUAL_PHI, USUAL_WEIGHT, MOST_PHI = 1.96, 0.4, 10.0, 0.9
 PRICE = 3.0  # of a part, in variances and logarithms of how many runs there are
 
 
 class Figure(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """A measure of a step or request of one run: ms, per second or a part, with its standard error (None: the run was
-    too short for one) from `n` samples.
+    too short for one) from `n` samples; as an Estimate: the ends of its interval, the error of its logarithm or log
+    odds (`spread`) and `n_eff` (None and 0 in figures of earlier days). `own`: which part of it may be the generators'
+    own delay.
     """
 
     level: str
@@ -37,10 +41,20 @@ class Figure(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     error: float | None = None
     freedom: float = 0.0
     n: int = 0
+    low: float | None = None
+    high: float | None = None
+    spread: float | None = None
+    n_eff: float = 0.0
+    own: float = 0.0
 
     @property
     def key(self) -> Key:
         return self.level, self.journey, self.step, self.request
+
+    @property
+    def is_of_today(self) -> bool:
+        """Whether all is there that comparing needs."""
+        return self.error is None or self.spread is not None
 
 
 def figures_of(run: OneRun) -> list[Figure]:
@@ -50,10 +64,14 @@ def figures_of(run: OneRun) -> list[Figure]:
         for measure in MEASURES:
             found = line.figure(measure)
             if found is not None:
-                value = line.share if measure in SHARES else found.value
+                error = None
+                if found.error is not None and found.low is not None and found.high is not None:
+                    is_share = measure in SHARES
+                    error = (found.high - found.low) / 2 / NORMAL if is_share else found.value * found.error
                 made.append(Figure(
                     level=level, journey=journey, step=step, request=request, name=line.name, measure=measure,
-                    value=value, error=found.error, freedom=found.freedom, n=found.n,
+                    value=found.value, error=error, freedom=found.freedom, n=found.n, low=found.low, high=found.high,
+                    spread=found.error, n_eff=float(found.n_eff), own=line.own_delay(measure),
                 ))  # fmt: skip
     return made
 
@@ -68,9 +86,12 @@ def lines_of(figures: Iterable[Figure]) -> dict[Key, KeptLine]:
         share = next((each for each in own if each.measure in SHARES), None)
         if share is None:
             continue  # there was nothing of it
-        told = {each.measure: Certain(each.value, each.error, each.freedom, each.n) for each in own}
-        told[share.measure] = Certain(pulled(share.value * share.n, share.n), share.error, share.freedom, share.n)
-        made[key] = KeptLine(share.name, share.n, share.value, told)
+        told = {
+            each.measure: Estimate(each.value, each.n, each.low, each.high, each.spread, each.freedom, each.n_eff)
+            for each in own
+        }
+        delays = {each.measure: each.own for each in own if each.own}
+        made[key] = KeptLine(share.name, share.n, share.value, told, delays)
     return made
 
 
@@ -145,10 +166,10 @@ def _confirmed(
     while places:
         edges = [0, *places, len(values)]
         found = []
-        for begin, at, end in zip(edges, places, edges[2:], strict=False):
-            p = _chance(values[begin:at], values[at:end], within[begin:at], within[at:end]) * tests
+        for at, p in zip(places, chances(values, edges, within), strict=True):
+            begin, end = edges[edges.index(at) - 1], edges[edges.index(at) + 1]
             step = abs(float(values[at:end].mean() - values[begin:at].mean()))
-            found.append((p if step >= (POINTS if is_share else math.log1p(EFFECT)) else math.inf, at))
+            found.append((p * tests if step >= (POINTS if is_share else math.log1p(EFFECT)) else math.inf, at))
         p, worst = max(found)
         if p < ALPHA:
             return [(at, p) for p, at in found]
@@ -156,16 +177,26 @@ def _confirmed(
     return []
 
 
-def _chance(
-    one: NDArray[np.float64], other: NDArray[np.float64], within: NDArray[np.float64], within_other: NDArray[np.float64]
-) -> float:
-    """That two sets of one level differ so much."""
-    errors = [
-        max(float(side.var(ddof=1)), float((own**2).mean())) / len(side)
-        for side, own in ((one, within), (other, within_other))
-    ]
-    error2 = sum(errors)
-    if error2 <= 0:
-        return 1.0  # nothing varies at all: nothing can be said of chance
-    freedom = error2**2 / sum(each**2 / (len(side) - 1) for each, side in zip(errors, (one, other), strict=True))
-    return float(2 * stdtr(freedom, -abs(float(one.mean() - other.mean())) / math.sqrt(error2)))
+def chances(values: NDArray[np.float64], edges: Sequence[int], within: NDArray[np.float64]) -> list[float]:
+    """That the levels on both sides of each inner edge differ so much by chance, corrected by nothing: Welch's test
+    with the variance of all parts together, at least that within runs, and with as many runs as are independent. What
+    runs share with the ones before (the machine's mood, a cache) is the correlation of what is left in the parts, which
+    is estimated too low from few runs (Kendall) and drawn to 0.4 by the weight of ten.
+    """
+    parts = [values[begin:end] for begin, end in itertools.pairwise(edges)]
+    rest = np.concatenate([part - part.mean() for part in parts])
+    n, power = len(rest), float(rest @ rest)
+    together = sum(float((part[1:] - part.mean()) @ (part[:-1] - part.mean())) for part in parts)
+    phi = together / max(power, 1e-300)
+    phi += len(parts) * (1 + 3 * max(phi, 0.0)) / n
+    phi = min(max((n * phi + USUAL_WEIGHT * USUAL_PHI) / (n + USUAL_WEIGHT), 0.0), MOST_PHI)
+    variance = max(power / max(1, n - len(parts)), float((within**2).mean()))
+    if variance <= 0:
+        return [1.0] * (len(parts) - 1)  # nothing varies at all: nothing can be said of chance
+    inflated = (1 + phi) / (1 - phi)
+    freedom = max(2.0, n / inflated - len(parts))
+    made = []
+    for one, other in itertools.pairwise(parts):
+        error = math.sqrt(variance * inflated * (1 / len(one) + 1 / len(other)))
+        made.append(float(2 * stdtr(freedom, -abs(float(one.mean() - other.mean())) / error)))
+    return made

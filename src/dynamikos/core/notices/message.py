@@ -14,17 +14,21 @@ WAITS_S = (10.0, 60.0, 300.0, 1800.0, 7200.0)  # before the second try and those
 
 
 class Told(msgspec.Struct, frozen=True, kw_only=True):
-    """Of one event: its sentence, the run's number, plan and verdict (one word, "" while it is not over), and where all
-    of it can be read.
+    """Of one event: its sentence, the run's number, plan and verdict (one word, "" while it is not over), whether that
+    is doubted and why, and where all of it can be read. In form 1, which receivers may still ask for, `verdict` has the
+    words of its day.
     """
 
-    form: int = 1
+    form: int = 2
     event: Event
     sentence: str
     project: str = ""
     plan: str = ""
     run: int = 0
-    verdict: str = ""
+    verdict: str = ""  # in the words of form 1
+    state: str = ""  # in those of the table of states
+    doubted: bool = False
+    doubts: list[str] = []
     link: str = ""
     at: str = ""  # ISO 8601, UTC
 
@@ -43,7 +47,7 @@ def signature(key: str, at: int, body: bytes) -> str:
 def mail_of(told: Told) -> tuple[str, str]:
     """(subject, text) of a letter."""
     about = f"{told.plan}, run {told.run}" if told.run else told.project
-    subject = " ".join(f"{about}: {told.verdict or EVENTS.get(told.event, told.event)}".split())
+    subject = " ".join(f"{about}: {told.state or told.verdict or EVENTS.get(told.event, told.event)}".split())
     lines = [told.sentence, "", f"Project: {told.project}"]
     if told.run:
         lines += [f"Plan: {told.plan}", f"Run: {told.run}"]

@@ -36,23 +36,34 @@ def mark(objective: Objective, begin: int, end: int, found: Slice, older: int, *
             return of("not judged")
         kept = value >= objective.limit if objective.at_least else value <= objective.limit
         return of("met" if kept else "missed", value)
-    n = found.passed.n
-    if found.failed and 100.0 * found.failed / (n + found.failed) > MUCH_FAILED:
+    n = found.timed
+    if found.failed and 100.0 * found.failed / (found.passed.n + found.failed) > MUCH_FAILED:
         return of("missed", value)
     if n + older == 0:
         return of("not judged")
+    is_cut = older > 0 or n > found.passed.n
     if objective.percent is not None and not objective.at_least:
-        over = found.passed.over(objective.limit * 1000) + older
-        allowed = round((100 - objective.percent) * 1000) * (n + older)
-        return of("missed" if over * 100_000 > allowed else "met", value, at_least=older > 0)
+        limit_us, allowed = objective.limit * 1000, round((100 - objective.percent) * 1000) * (n + older)
+        cut_over = found.cut.over(limit_us)
+        over = found.passed.over(limit_us) + cut_over + older
+        if over * 100_000 > allowed:
+            if found.undelayed is not None and found.undelayed.over(limit_us) + older <= allowed // 100_000:
+                return of("not judged", value, at_least=is_cut)
+            return of("missed", value, at_least=is_cut)
+        could_be = over + found.cut.n - cut_over
+        return of("met" if could_be * 100_000 <= allowed else "not judged", value, at_least=is_cut)
     if value is None or (older and objective.measure == "max"):
         return of("met" if objective.at_least else "missed", value, at_least=True)
     kept = value >= objective.limit if objective.at_least else value <= objective.limit
-    return of("met" if kept else "missed", value, at_least=older > 0)
+    if not kept and not objective.at_least and found.undelayed is not None:
+        least_us = found.undelayed.mean_us if objective.measure == "mean" else found.undelayed.max_us
+        if least_us is not None and least_us <= objective.limit * 1000:
+            return of("not judged", value, at_least=is_cut)
+    return of("met" if kept else "missed", value, at_least=is_cut)
 
 
 def value_of(objective: Objective, found: Slice) -> float | None:
-    """The measure over an interval, of what ended in it; None without samples."""
+    """The measure over an interval, of what ended or was cut off in it; None without samples."""
     if objective.measure == "throughput":
         return found.n / found.seconds if found.seconds else None
     if objective.measure == "checks":
@@ -60,13 +71,14 @@ def value_of(objective: Objective, found: Slice) -> float | None:
     every = found.n + found.failed + (found.left if objective.measure == "left" else 0)
     if objective.measure in ("failure-rate", "left"):
         return 100.0 * (found.failed if objective.measure == "failure-rate" else found.left) / every if every else None
-    if not found.passed.n:
+    if not found.timed:
         return None
     if objective.measure == "mean":
-        return found.moments.mean_us / 1000 if found.moments.mean_us is not None else None
+        mean_us = found.mean_us()[0]
+        return mean_us / 1000 if mean_us is not None else None
     if objective.measure == "max":
-        return (found.passed.max_us() or 0) / 1000
-    return (found.passed.percentile_us(objective.percent or 0) or 0) / 1000
+        return (found.spread.max_us() or 0) / 1000
+    return (found.spread.low_us(objective.percent or 0) or 0) / 1000
 
 
 def tripped(objective: Objective, marks: Sequence[Mark]) -> bool:

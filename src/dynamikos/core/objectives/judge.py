@@ -6,11 +6,13 @@ from typing import Literal
 
 import msgspec
 
+from dynamikos.core.figures import short
 from dynamikos.core.objectives.model import Objective, Then, describe
-from dynamikos.core.statistics import Histogram, Moments, Spread
+from dynamikos.core.statistics import Histogram, Moments, Spread, Undelayed
+from dynamikos.core.statistics.chance import BySecond, mean_within, share_within
 from dynamikos.core.statistics.histogram import enough_for
 
-Word = Literal["met", "close", "missed", "not judged"]
+Word = Literal["met", "close", "not decided", "missed", "not judged"]
 MUCH_FAILED, SOME_FAILED = 50.0, 1.0  # per cent
 Bounds = tuple[float | None, float | None]  # of a value, in the unit of its limit: at least, at most (None: not known)
 
@@ -27,8 +29,10 @@ class Mark(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
 
 class Judgement(msgspec.Struct, frozen=True, kw_only=True):
     """`value` in the unit of the limit, over the measured part; None when there is none. `samples` are those the value
-    comes from. By interval: `marks`, the share of them that was missed in %, and by how much on average in parts of the
-    limit (in its unit at limit 0).
+    comes from. `band`: what it is without the generators' own delay at least, and as measured, where they differ.
+    `side` of the limit as measured; where it is not decided, about `needed_s` more of measured time would. By interval:
+    `marks`, the share of them that was missed in %, and by how much on average in parts of the limit (in its unit at
+    limit 0).
     """
 
     objective: str = ""
@@ -45,6 +49,9 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
     marks: tuple[Mark, ...] = ()
     missed_percent: float | None = None  # of the intervals with data
     excess: float | None = None
+    band: tuple[float, float] | None = None
+    side: Literal["", "within", "over"] = ""
+    needed_s: float | None = None
 
     @property
     def decides(self) -> bool:
@@ -64,7 +71,7 @@ class Judgement(msgspec.Struct, frozen=True, kw_only=True):
         return abs(self.value - self.limit) / (self.limit or 1.0) if self.value is not None else 0.0
 
 
-WORST: tuple[Word, ...] = ("missed", "not judged", "close", "met")
+WORST: tuple[Word, ...] = ("missed", "not judged", "not decided", "close", "met")
 
 
 def worst_first(judgements: Iterable[Judgement]) -> list[Judgement]:
@@ -99,6 +106,8 @@ class Slice:
     checks_passed: int = 0
     seconds: float = 0.0
     count: int | None = None  # of what passed, where the spread is of something else
+    undelayed: Undelayed | None = None  # times without the generators' own delay, where that is known
+    by_second: BySecond | None = None  # for chance; see chance_of
 
     @property
     def n(self) -> int:
@@ -135,8 +144,9 @@ def judge(
 
     A percentile is not judged with n·(100−p) < 100; a failure rate not without samples. What was cut off is taken at
     its age and as lasting for ever: missed when both are beyond the limit, met when both are within, else not judged. A
-    response time of which more than half failed is missed whatever the rest took. "close" = met by less than 10 % of
-    the limit, not defined at limit 0.
+    response time of which more than half failed is missed whatever the rest took. One that is missed as measured, and
+    not without the generators' own delay, is not judged. What is left is held against chance, where its seconds are
+    known: met, missed, or not decided. "close" = met by less than 10 % of the limit, not defined at limit 0.
     """
     unit = objective.unit
     share = 100.0 * found.failed / (found.n + found.failed) if found.failed else 0.0
@@ -148,7 +158,18 @@ def judge(
         word = word_of(objective, low, high)
     elif low is not None and not reason:
         count = found.cut.n + len(found.open_us)
-        reason = f"{count:,} {'was' if count == 1 else 'were'} cut off before {'its' if count == 1 else 'their'} end, and could turn it"
+        reason = f"{count:,} cut off before the end could turn it"
+    band = _band(objective, found, low)
+    side: Literal["", "within", "over"] = "" if word == "not judged" else "over" if word == "missed" else "within"
+    needed_s = None
+    if share <= MUCH_FAILED or not objective.is_spread:
+        if band is not None and _turns(objective, band):
+            word = "not judged"
+            reason = f"the generators' own delay decides: without it at least {short(band[0])} {unit}"
+        elif side:
+            word, needed_s = _beyond_chance(objective, found, word)
+            if word == "not decided":
+                reason = _undecided(side, needed_s)
     return Judgement(
         objective=objective.objective,
         word=word,
@@ -161,7 +182,67 @@ def judge(
         at_least=low is not None and low != high,
         failed_percent=share if objective.is_spread and share > SOME_FAILED else 0.0,
         then=objective.then,
+        band=band,
+        side=side,
+        needed_s=needed_s,
     )
+
+
+def _band(objective: Objective, found: Slice, value: float | None) -> tuple[float, float] | None:
+    """(without the generators' own delay at least, as measured) in ms; None where that changes nothing that is seen."""
+    if found.undelayed is None or value is None or objective.unit != "ms" or not objective.is_spread:
+        return None
+    if objective.measure == "mean":
+        least_us = found.undelayed.mean_us
+    elif objective.measure == "max":
+        least_us = found.undelayed.max_us
+    else:
+        least_us = found.undelayed.percentile_us(objective.percent or 0.0)
+    if least_us is None or value - least_us / 1000 <= 0.001 * value:
+        return None
+    return round(least_us / 1000, 3), value
+
+
+def _turns(objective: Objective, band: tuple[float, float]) -> bool:
+    """Whether the limit lies in a band."""
+    least, as_measured = band
+    if objective.at_least:
+        return least < objective.limit <= as_measured
+    return least <= objective.limit < as_measured
+
+
+def _beyond_chance(objective: Objective, found: Slice, word: Word) -> tuple[Word, float | None]:
+    """(the word beyond chance, for how many more seconds would have to be measured where it is not decided)."""
+    told = found.by_second
+    if told is None or objective.at_least or not _knows_chance(objective):
+        return word, None
+    if objective.measure == "mean":
+        decided = mean_within(told, objective.limit * 1000)
+    elif objective.percent is not None:
+        decided = share_within(told, 1 - objective.percent / 100)
+    else:
+        decided = share_within(told, objective.limit / 100)
+    if decided.word == "not decided":
+        more_s = None if decided.needed is None else max(0.0, decided.needed - 1) * len(told.counts)
+        return "not decided", more_s
+    if decided.word == "missed":
+        return "missed", None
+    return (word if word != "missed" else "not decided"), None
+
+
+def _knows_chance(objective: Objective) -> bool:
+    return objective.percent is not None or objective.measure in ("mean", "failure-rate", "left")
+
+
+LONGEST_S = 30 * 86_400.0  # more than this is not named
+
+
+def _undecided(side: str, more_s: float | None) -> str:
+    said = "within the limit" if side == "within" else "over the limit"
+    if more_s is None or more_s > LONGEST_S:
+        return f"{said}, not decided: too close to the limit to tell from chance"
+    more = f"{max(1, round(more_s)):,} s" if more_s < 90 else f"{short(more_s / 60)} min"
+    return f"{said}, not decided; about {more} more would"
 
 
 def _within(objective: Objective, low: float, high: float | None) -> bool | None:

@@ -47,6 +47,9 @@ class Keep(Frozen, frozen=True, kw_only=True):
     sampled: Annotated[int, msgspec.Meta(ge=0, le=1000)] = 20
 
 
+Undecided = Literal["measured", "pass", "fail", "inconclusive"]
+
+
 class Plan(Frozen, frozen=True, kw_only=True):
     """In a repository `journey`, `environment` and `data` are paths beside the plan; in a project they are keys.
 
@@ -58,6 +61,9 @@ class Plan(Frozen, frozen=True, kw_only=True):
     at their first request, up to 30 s. `new_seed` draws a seed for each run instead of `seed`.
 
     `fuse_percent`: where more of the requests of the first minute fail, the run ends itself at once; 100 never does.
+
+    `undecided`: what an objective counts as that is not decided (too close to its limit to tell from chance): by the
+    side of the limit that was measured, as met, as missed, or as not judged.
 
     `functions` are paths of Python modules whose functions the journey calls; in a project they are the project's.
     `deals` says by data set how its rows are dealt; in a project each data set says it itself.
@@ -82,6 +88,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     seed: int = 1
     new_seed: bool = False
     generators: Annotated[int, msgspec.Meta(ge=1, le=256)] = 1
+    undecided: Undecided = "measured"
     turned_away_allowed: Annotated[float, msgspec.Meta(ge=0, le=100)] = 0.0  # % of arrivals
     fuse_percent: Annotated[float, msgspec.Meta(ge=0, le=100)] = 50.0
     repeat: Repeat = Repeat()

@@ -49,7 +49,7 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
     kinds: dict[str, int] = {}
     times: list[bytes] = []
     planned, answered, failed, flying, steps_failed, oldest_us = missing, 0, 0, 0, 0, 0
-    late_us, cpu, late_by = 0, 0.0, dict[str, None]()
+    late_us, cpu, late_by, passed_n = 0, 0.0, dict[str, None](), 0
     for message in messages:
         planned += message.planned_users
         answered += message.answered
@@ -60,7 +60,8 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
         for part in message.series:
             level = series[part.no].level if part.no in series else ""
             if level == "step":
-                times.append(part.hist)
+                times.extend((part.hist, part.cut_hist))
+                passed_n += part.n
                 steps_failed += sum(part.failed.values())
             elif level in ("request", "item", "repeat"):
                 for kind, count in part.failed.items():
@@ -88,7 +89,7 @@ def frame_of(second: int, messages: Iterable[ShardSecond], series: Mapping[int, 
         p50_ms=ms(50),
         p95_ms=ms(95),
         p99_ms=ms(99),
-        steps=passed.n,
+        steps=passed_n,
         steps_failed=steps_failed,
         in_flight=flying,
         late_p99_ms=late_us / 1000,

@@ -8,7 +8,7 @@ import msgspec
 from dynamikos.core.frozen import Series
 from dynamikos.core.reports.besides import Beside
 from dynamikos.core.reports.by_value import ByValue
-from dynamikos.core.reports.messages import SeriesSecond, ShardSecond
+from dynamikos.core.reports.messages import Health, SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram, Moments, Spread, Undelayed
 from dynamikos.core.statistics.delayed import least
 from dynamikos.core.statistics.histogram import enough_for
@@ -51,6 +51,14 @@ class SeriesTotal:
     def times(self) -> Spread:
         """What passed, and what was cut off at its age."""
         return Spread(self.passed, self.cut, self.open_us, self.later)
+
+    @property
+    def timed(self) -> Histogram:
+        """What passed, and what was cut off at its age, in one distribution."""
+        made = Histogram(self.passed.counts)
+        made.merge(self.cut)
+        made.merge(Histogram.of(self.open_us))
+        return made
 
     @property
     def mean_us(self) -> float | None:
@@ -98,8 +106,8 @@ class SeriesTotal:
             self.quiet_us = least(self.quiet_us, part.quiet_us)
 
     def carry(self, part: SeriesSecond) -> None:
-        """Adds what was under way when the measured part ended and ended later: to the times alone, with the age that it
-        had then (reports of earlier days lack it: the whole time instead).
+        """Adds what was under way when the measured part ended and ended later: to the times alone, with the age that
+        it had then (reports of earlier days lack it: the whole time instead).
         """
         passed = Histogram.from_bytes(part.hist) if part.hist else Histogram()
         self.later.merge(passed)
@@ -286,7 +294,7 @@ def row_of_total(series: Series, total: SeriesTotal, seconds: float, *, of_faile
 def _without_delay(total: SeriesTotal) -> dict[str, tuple[float, float]]:
     """(without the generators' own delay, as measured) in ms of the figures that it can have changed."""
     low, times = total.undelayed, total.times
-    pairs = {
+    pairs: dict[str, tuple[float | None, float | None]] = {
         f"p{percent}_ms": (low.percentile_us(percent), times.shown_us(percent)) for percent in (50, 90, 95, 99)
     }
     pairs["mean_ms"], pairs["max_ms"] = (low.mean_us, total.mean_us), (low.max_us, times.max_us())
@@ -311,6 +319,8 @@ class Ledger:
         self.totals = {each.no: SeriesTotal() for each in self.series}
         self.sent = self.answered = self.failed = self.reopened = 0
         self.late_seconds = self.seconds = 0
+        self.worst = Health()  # of the window, each figure for itself
+        self.stopped_us = 0  # of all shards in the window, in stops that are long
         self.late_by: dict[str, int] = {}  # seconds of the window by the reason for which they were late
         self.retired: dict[str, int] = {}
         self.abandoned = 0  # exchanges
@@ -357,6 +367,8 @@ class Ledger:
         if totals:
             self.seconds += 1
             self.late_seconds += message.health.is_late
+            self.worst = self.worst.worse(message.health)
+            self.stopped_us += message.health.stopped_long_us
             self.late_rounds += message.late_rounds
             for row, users in message.by_row.items():
                 self.row_seconds[row] = self.row_seconds.get(row, 0) + users
@@ -381,6 +393,11 @@ class Ledger:
         if self.until_s < 5 or self.cpu_s < 0.02 * self.until_s or not self.user_seconds:
             return None
         return int(FULL * self.user_seconds / self.cpu_s)
+
+    @property
+    def stopped_share(self) -> float:
+        """Of the window's time, in which generators were stopped for long at a time."""
+        return min(1.0, self.stopped_us / 1e6 / self.seconds) if self.seconds else 0.0
 
     @property
     def processor_share(self) -> float:

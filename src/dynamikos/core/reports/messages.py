@@ -60,6 +60,7 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
     stolen_share: float = 0.0  # of the machine's time that its host gave to others
     stopped_us: int = 0  # how long it could not run although it was ready, or was stopped, and the longest such time
     stopped_max_us: int = 0
+    stopped_long_us: int = 0  # of it in stops of 20 ms and more
     stops_by: str = ""  # what those were seen by: "thread", or "loop" where there was no compiler
 
     @property
@@ -77,6 +78,14 @@ class Health(msgspec.Struct, array_like=True, frozen=True, kw_only=True):
             "container limit": self.throttled_share > 0,
         }
         return tuple(name for name, is_so in found.items() if is_so)
+
+    def worse(self, other: "Health") -> "Health":
+        """Each share, delay and stop as the worse of both."""
+        names = (
+            "cpu_share", "late_p99_us", "stall_max_us", "wait_share", "throttled_share", "stolen_share",
+            "stopped_max_us",
+        )  # fmt: skip
+        return Health(**{name: max(getattr(self, name), getattr(other, name)) for name in names})
 
     @property
     def is_late(self) -> bool:

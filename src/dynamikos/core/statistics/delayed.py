@@ -30,6 +30,10 @@ class Undelayed:
         """What the percentile is at least; None without samples."""
         return self._moved(self.times.low_us(percent))
 
+    def over(self, limit_us: float) -> int:
+        """How many are above a limit even so."""
+        return self.times.n if self.quiet_us > limit_us else self.times.over(limit_us + self.own_us)
+
     @property
     def max_us(self) -> float | None:
         return self._moved(self.times.max_us())

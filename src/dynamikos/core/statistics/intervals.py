@@ -1,10 +1,10 @@
 """How certain a figure of one run is, although its seconds depend on each other: an interval that always exists.
 
 The long-run variance is the greater of that of the lowest cosine frequencies (equal weights: Müller 2004; Lazarus,
-Lewis, Stock and Watson 2018) and that of an AR(1) of about 50 blocks with Kendall's correction: each of them alone is too
-sure where the other is right. Batch means whose length goes by the estimated autocorrelation existed only where that
-happened to look low, and were too sure just there. Shares: Jeffreys' interval with the effective number. Quantiles: the
-share below, inverted, with a tail that is carried on beyond what was seen.
+Lewis, Stock and Watson 2018) and that of an AR(1) of about 50 blocks with Kendall's correction: each of them alone is
+too sure where the other is right. Batch means whose length goes by the estimated autocorrelation existed only where
+that happened to look low, and were too sure just there. Shares: Jeffreys' interval with the effective number.
+Quantiles: the share below, inverted, with a tail that is carried on beyond what was seen.
 """
 
 import math

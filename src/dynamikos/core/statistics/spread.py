@@ -12,8 +12,8 @@ from dynamikos.core.statistics.histogram import Histogram, bucket_mid_us, enough
 
 
 class Spread:
-    """A distribution: what `passed`, what was `cut` off at its age and what is open (`open_us`, ages in µs). `later` are
-    the times of those of `cut` that ended after all.
+    """A distribution: what `passed`, what was `cut` off at its age and what is open (`open_us`, ages in µs). `later`
+    are the times of those of `cut` that ended after all.
 
     A censored sample can only move up. Nearest rank with censored samples at their ages is therefore a lower bound, and
     with them beyond everything (or at the time that is known since) an upper one (None: it has none); where both agree
@@ -77,13 +77,15 @@ class Spread:
 
     def is_open(self, percent: float) -> bool:
         """Whether the percentile is only known to be at least `low_us`."""
-        return (
-            self.is_cut and enough_for(percent, self.n) != "no" and self.high_us(percent) != self.low_us(percent)
-        )
+        return self.is_cut and enough_for(percent, self.n) != "no" and self.high_us(percent) != self.low_us(percent)
 
     def shown_us(self, percent: float) -> int | None:
         """`low_us`, or None where there are too few samples for it."""
         return None if enough_for(percent, self.n) == "no" else self.low_us(percent)
+
+    def over(self, limit_us: float) -> int:
+        """How many are above a limit, what was cut off at its age."""
+        return self._low.over(limit_us)
 
     def mean_us(self, cut_sum_us: int) -> float | None:
         """Of what passed, by midpoints of bins, and at least with what was cut off at its age (`cut_sum_us` without the

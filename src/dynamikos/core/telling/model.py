@@ -16,7 +16,7 @@ from dynamikos.core.plans.saying import curve_says, says
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.verdicts import Outcome
-from dynamikos.core.verdicts.outcome import WORDS
+from dynamikos.core.verdicts.states import WORDS
 
 Trace = NDArray[np.float64]
 POINTS, LINES, SERVERS, MOST_FAILING = 400, 6, 4, 10

@@ -12,6 +12,7 @@ from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.verdicts.outcome import Outcome
+from dynamikos.core.verdicts.states import MISSED, NOT_JUDGED, code_of
 
 NO_XML = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
 
@@ -49,6 +50,8 @@ def as_json(
         "seed": frozen.seed,
         "verdict": outcome.sentence,
         "exit_code": outcome.exit_code,
+        "state": outcome.state,
+        "doubted": outcome.is_doubted,
         "ended": outcome.ended,
         "measured_from_s": outcome.from_s,
         "measured_to_s": outcome.to_s,
@@ -82,6 +85,9 @@ def as_json(
         "generators": {
             "late_share": outcome.late_share,
             "late_by": outcome.late_by,
+            "lost": outcome.lost,
+            "load_share": outcome.load_share,
+            "own_delay": msgspec.to_builtins(outcome.own_delay),
             "own_limits": outcome.own_limits,
             "carries_users": outcome.carries,
             "processor_share": outcome.processor_share,
@@ -103,7 +109,9 @@ def refused_junit(plan: str, problem: str) -> bytes:
 
 
 def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
-    """One test case an objective and one for the measurement; missed = failure, not judged or not valid = error."""
+    """One test case an objective and one for the measurement; missed = failure, not judged = error. What is not decided
+    is a failure where the plan counts it as missed.
+    """
     cases = []
     failures = errors = 0
     suite = quoteattr(frozen.plan.name)
@@ -113,6 +121,9 @@ def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
         if each.word == "missed":
             failures += 1
             inner = f"<failure message={quoteattr(f'{each.sentence}: was {value}')}/>"
+        elif each.word == "not decided" and code_of([each], frozen.plan.undecided, is_turned=False) == MISSED:
+            failures += 1
+            inner = f"<failure message={quoteattr(f'{each.sentence}: was {value}; {each.reason}')}/>"
         elif each.word == "not judged":
             errors += 1
             inner = f"<error message={quoteattr(f'not judged: {each.reason}')}/>"
@@ -121,9 +132,9 @@ def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
             f" name={quoteattr(each.sentence)}>{inner}<system-out>{saxutils.escape(value)}</system-out></testcase>"
         )
     inner = ""
-    if outcome.doubts:
+    if outcome.exit_code == NOT_JUDGED and outcome.doubts:
         errors += 1
         inner = f"<error message={quoteattr(' '.join(outcome.doubts))}/>"
-    cases.append(f'<testcase classname={suite} name="the measurement is valid">{inner}</testcase>')
+    cases.append(f'<testcase classname={suite} name="the measurement is not doubted">{inner}</testcase>')
     head = f'<testsuite name={suite} tests="{len(cases)}" failures="{failures}" errors="{errors}">'
     return ('<?xml version="1.0" encoding="UTF-8"?>\n' + head + "".join(cases) + "</testsuite>\n").encode()

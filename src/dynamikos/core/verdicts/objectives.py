@@ -1,9 +1,11 @@
 """The objectives of a run: what each is judged on, over all or interval by interval as the seconds come."""
 
+import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
+import numpy as np
 
 from dynamikos.core.frozen import FrozenRun, Series, every_check, every_series
 from dynamikos.core.objectives import (
@@ -26,6 +28,7 @@ from dynamikos.core.objectives import (
 from dynamikos.core.reports import Ledger, SeriesTotal, ShardSecond
 from dynamikos.core.reports.ledger import is_own, series_at
 from dynamikos.core.statistics import Histogram, Moments
+from dynamikos.core.statistics.chance import BySecond
 from dynamikos.core.statistics.histogram import bucket_mid_us
 
 BY_OBJECTIVE = "objective: "  # what the reason of a stop by an objective begins with
@@ -60,6 +63,7 @@ def slice_of(
     judged: Mapping[int, int],
     missed: Mapping[int, int],
     seconds: float,
+    by_second: BySecond | None = None,
 ) -> Slice:
     """What an objective is judged on: `total` of its series, and what became of its `checks`, over `seconds`."""
     asked = passed = 0
@@ -80,6 +84,8 @@ def slice_of(
         checks_passed=passed,
         seconds=seconds,
         count=total.passed.n,
+        undelayed=None if first_byte else total.undelayed,
+        by_second=by_second,
     )
 
 
@@ -101,11 +107,13 @@ def judgements_of(
     *,
     readings: Readings | None = None,
     from_s: float | None = None,
+    chances: Mapping[int, BySecond] | None = None,
 ) -> list[Judgement]:
     """The plan's objectives judged on what is in `window`, which lasts `seconds`: the one place for run, page and
-    shell; those by interval by their `marks`, by number of the objective, where they are given. Where more arrivals
-    were turned away than the plan allows, response times are not judged: they are those of too little load. Those about
-    probes are judged on their `readings` over the same seconds, from `from_s` (the measured part's begin) on.
+    shell; those by interval by their `marks`, by number of the objective, where they are given, and against chance
+    where its seconds are (`chances`, by number). Where more arrivals were turned away than the plan allows, response
+    times are not judged: they are those of too little load. Those about probes are judged on their `readings` over the
+    same seconds, from `from_s` (the measured part's begin) on.
     """
     begin = frozen.measured[0] if from_s is None else from_s
     too_many = turned_away(frozen, window)
@@ -121,8 +129,9 @@ def judgements_of(
             continue
         total = window.sum_of(series_of_objective(objective, window.series))
         found = slice_of(
-            objective, total, checks_of_objective(objective, frozen), window.judged, window.missed, seconds
-        )
+            objective, total, checks_of_objective(objective, frozen), window.judged, window.missed, seconds,
+            chances.get(no) if chances is not None and objective.every_s is None else None,
+        )  # fmt: skip
         step, until = names_of(frozen, objective)
         judged = judge(objective, found, step_name=step, until_name=until)
         if objective.every_s is not None and marks is not None:
@@ -215,6 +224,49 @@ class _Watched:
 
 
 @dataclass(slots=True)
+class _Seconds:
+    """One objective that is judged over the measured part, second by second: samples, those beyond its limit (or that
+    failed, or were left), the sum of times in µs, and Σx² of all.
+    """
+
+    objective: Objective
+    series: frozenset[int]
+    told: dict[int, tuple[int, int, int]] = field(default_factory=dict)
+    squares: dict[int, int] = field(default_factory=dict)
+
+    def add(self, second: int, messages: Sequence[ShardSecond]) -> None:
+        total = SeriesTotal()
+        for message in messages:
+            total.add(*(part for part in message.series if part.no in self.series))
+        if self.objective.is_spread:
+            first_byte = self.objective.time == "first-byte"
+            times = total.ttfb if first_byte else total.passed
+            hits = times.over(self.objective.limit * 1000) + (
+                0 if first_byte else total.cut.over(self.objective.limit * 1000)
+            )
+            moments = _moments(times) if first_byte else total.moments
+            n, sum_us = times.n + (0 if first_byte else total.cut.n), moments.sum_us + total.cut_sum_us
+            self.squares[second] = moments.squares_us2
+        else:
+            hits = total.left if self.objective.measure == "left" else total.failures
+            n, sum_us = total.passed.n + total.failures + (total.left if self.objective.measure == "left" else 0), 0
+        self.told[second] = (n, hits, sum_us)
+
+    def within(self, begin: int, end: int) -> BySecond | None:
+        """Of the seconds from `begin` to `end` of which something was told."""
+        seconds = [second for second in sorted(self.told) if begin <= second < end]
+        if not seconds:
+            return None
+        counts, hits, sums = (np.array(each, float) for each in zip(*(self.told[at] for at in seconds), strict=True))
+        n = float(counts.sum())
+        sd_us = 0.0
+        if n and self.objective.is_spread:
+            mean = float(sums.sum()) / n
+            sd_us = math.sqrt(max(0.0, sum(self.squares.get(at, 0) for at in seconds) / n - mean * mean))
+        return BySecond(counts, hits, sums, sd_us)
+
+
+@dataclass(slots=True)
 class _Read:
     """One objective about a probe, and what was told of its measure since the interval at hand began, by second."""
 
@@ -272,9 +324,14 @@ class Watching:
         self._fuse = Fuse(frozen)
         self._watched: list[_Watched] = []
         self._read: list[_Read] = []
+        self._seconds: dict[int, _Seconds] = {}
+        self._from_s = int(frozen.measured[0])
         series = every_series(frozen)
         for no, objective in enumerate(frozen.plan.objectives):
             if objective.every_s is None:
+                if objective.probe is None and objective.measure not in ("max", "throughput", "checks"):
+                    of = frozenset(each.no for each in series_of_objective(objective, series))
+                    self._seconds[no] = _Seconds(objective, of)
                 continue
             self.marks[no] = []
             intervals = intervals_of(objective, frozen.measured)
@@ -288,6 +345,9 @@ class Watching:
     def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True) -> "Stop | None":
         """One second of all shards that told of it; `whole`: all did. What is to be done, if it is to end the run."""
         stop = self._fuse.add(second, messages)
+        if second >= self._from_s:
+            for each in self._seconds.values():
+                each.add(second, messages)
         for no, objective, made in self._made(second, messages, whole):
             marks = self.marks[no]
             marks.append(made)
@@ -304,6 +364,11 @@ class Watching:
         for told in self._read:
             for made in told.over(second):
                 yield told.no, told.objective, made
+
+    def chances(self, to_s: float) -> dict[int, BySecond]:
+        """What objectives are about, by their number, second by second of the measured part, which ended at `to_s`."""
+        found = {no: each.within(self._from_s, int(to_s)) for no, each in self._seconds.items()}
+        return {no: each for no, each in found.items() if each is not None}
 
     @property
     def sources(self) -> set[tuple[str, str]]:

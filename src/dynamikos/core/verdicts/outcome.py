@@ -14,12 +14,13 @@ from dynamikos.core.profiles import Arrivals, Held, Users
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.reports.by_value import Failing, failing
+from dynamikos.core.statistics.chance import BySecond
 from dynamikos.core.verdicts.objectives import BY_OBJECTIVE, judgements_of, turned_away
+from dynamikos.core.verdicts.own import OwnDelay, own_delay_of
+from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, MISSED, NOT_JUDGED, STOPPED, WORDS, State, code_of
 
-MET, MISSED, COULD_NOT_RUN, NOT_VALID, STOPPED = 0, 1, 2, 3, 4
-WORDS = {MET: "met", MISSED: "missed", COULD_NOT_RUN: "could not run", NOT_VALID: "not valid", STOPPED: "stopped"}
-WORST = (COULD_NOT_RUN, MISSED, NOT_VALID, STOPPED, MET)  # of the runs of a set
-LATE_SHARE, MOST_FAILING = 0.02, 100
+MOST_FAILING = 100
+LOAD_SHARE = 0.98  # of what was planned: with less it is another load
 
 
 def told(judgement: Judgement) -> str:
@@ -57,7 +58,8 @@ class ArrivalFigures(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Outcome(msgspec.Struct, frozen=True, kw_only=True):
-    """`doubts` say why the measurement is not valid; `exit_code` as in docs/run-command.md.
+    """`doubts` say what is not as it was meant to be; `exit_code` as in docs/run-command.md. `load_share`: the load
+    that was achieved, in parts of what was planned for the measured part.
 
     Every field has a default: an outcome of an earlier day lacks some, and is shown all the same.
     """
@@ -77,7 +79,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     late_share: float = 0.0
     peak_users: int = 0
     planned_peak: int = 0
-    exit_code: int = NOT_VALID
+    exit_code: int = NOT_JUDGED
     late_by: dict[str, int] = {}  # measured seconds (of every shard) by why they were late
     rounds_passed: int = 0
     rounds_failed: int = 0
@@ -97,32 +99,64 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     failing: list[Failing] = []  # by values of dealt columns, the most failures first
     carries: int | None = None  # users of this kind that one generator carries, as this run measured it
     processor_share: float = 0.0  # that it used of one generator's core
+    lost: list[str] = []  # generators
+    load_share: float = 1.0
+    own_delay: OwnDelay | None = None  # of the generators, where it may have changed a figure
+
+    @property
+    def state(self) -> State:
+        """One word of the table of states."""
+        return WORDS.get(self.exit_code, "not judged")
+
+    @property
+    def is_doubted(self) -> bool:
+        return bool(self.doubts)
 
     @property
     def sentence(self) -> str:
         """The verdict in one sentence."""
-        missed = [each for each in self.judgements if each.word == "missed" and each.decides]
-        warned = [each for each in self.judgements if each.word == "missed" and each.then == "warn"]
-        warning = f" Warning: {'; '.join(map(told, warned))}." if warned else ""
         if self.trial:
             said = f"Trial: {self.rounds_passed:,} rounds passed, {self.rounds_failed:,} failed."
             return f"{said} Objectives are shown, not judged."
         if self.exit_code == STOPPED:
             return f"The run was {self.ended} by hand, so it is not judged."
+        made = [self._answer()]
+        warned = [each for each in self.judgements if each.word == "missed" and each.then == "warn"]
+        if warned:
+            made.append(f"Warning: {'; '.join(map(told, warned))}.")
+        if self.doubts and self.exit_code != NOT_JUDGED:
+            made.append(f"Doubted: {self.doubts[0]}")
+        return " ".join(made)
+
+    def _answer(self) -> str:
+        """What the objectives come to."""
+        every = self.judgements
+        missed = [each for each in every if each.word == "missed" and each.decides]
+        open_ = [each for each in every if each.word == "not decided" and each.decides]
         if missed or self.stopped_by:
-            also = " The measurement is not fully valid either." if self.doubts else ""
-            said = f"{len(missed)} of {len(self.judgements)} objectives missed: {'; '.join(map(told, missed))}."
+            said = f"{len(missed)} of {len(every)} objectives missed: {'; '.join(map(told, missed))}."
+            lower = " At a lower load than planned." if self.load_share < LOAD_SHARE else ""
             stopped = f" It stopped the run at second {self.stopped_s}." if self.stopped_by else ""
-            return f"{said}{stopped}{warning}{also}"
-        if self.doubts:
-            plural = "s" if len(self.doubts) > 1 else ""
-            return f"The measurement is not valid, for {len(self.doubts)} reason{plural}.{warning}"
-        if not self.judgements:
+            return f"{said}{lower}{stopped}"
+        over = [each for each in open_ if each.side == "over"]
+        if self.exit_code == MISSED:
+            return f"Not decided, and counted as missed: {'; '.join(map(told, over or open_))}."
+        if self.exit_code == NOT_JUDGED:
+            why = next((each for each in every if each.word == "not judged" and each.decides), None)
+            if self.load_share < LOAD_SHARE and why is None and every:
+                return f"Not judged: met at a lower load than planned. {self.doubts[0] if self.doubts else ''}".strip()
+            first = self.doubts[0] if self.doubts else f"{why.sentence}: {why.reason}." if why is not None else ""
+            return f"Not judged. {first}".strip()
+        if not every:
             return "The run has no objectives, so there is nothing to meet or miss."
-        if any(each.word == "missed" for each in self.judgements):
-            met = sum(each.word != "missed" for each in self.judgements)
-            return f"{met} of {len(self.judgements)} objectives met, and none missed that decides.{warning}"
-        return f"All {len(self.judgements)} objectives met."
+        if open_:
+            met = sum(each.word in ("met", "close") for each in every)
+            side = "on the side that counts as met" if over else "within their limits"
+            return f"{met} of {len(every)} objectives met, {len(open_)} {side}, not decided: {told(open_[0])}."
+        if any(each.word == "missed" for each in every):
+            met = sum(each.word != "missed" for each in every)
+            return f"{met} of {len(every)} objectives met, and none missed that decides."
+        return f"All {len(every)} objectives met." if len(every) > 1 else "The objective is met."
 
 
 OUTCOME = Stored("outcome", Outcome)
@@ -170,23 +204,26 @@ def conclude(
     marks: Mapping[int, Sequence[Mark]] | None = None,
     changes: Sequence[Change] = (),
     readings: Readings | None = None,
+    chances: Mapping[int, BySecond] | None = None,
 ) -> Outcome:
     """The outcome of a run.
 
     `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost; `marks`
-    are those of objectives that are judged by interval, see Watching. `changes` of the load are in `frozen` already.
-    `readings`: what probes told of the measures that objectives are about.
+    are those of objectives that are judged by interval, and `chances` the seconds of the others, see Watching.
+    `changes` of the load are in `frozen` already. `readings`: what probes told of the measures that objectives are
+    about.
     """
     from_s, to_s = frozen.measured
     if changes:
         to_s = min(to_s, max(from_s, float(whole.until_s)))  # it may have been held until it was stopped
     seconds = max(0.0, min(to_s, float(whole.until_s)) - from_s)  # a run that was ended is measured until then
-    judgements = judgements_of(frozen, window, seconds, marks or {}, readings=readings)
-    planned = frozen.planned_peak
+    judgements = judgements_of(frozen, window, seconds, marks or {}, readings=readings, chances=chances)
     own = ended.startswith("stopped: ")
     by_objective = ended[9:].removeprefix(BY_OBJECTIVE) if ended[9:].startswith(BY_OBJECTIVE) else ""
-    doubts = [*_lost(lost), *_own_doing(window, whole, ended[9:] if own and not by_objective else "")]
-    doubts.extend(_under_way(window))
+    figures = rows_of(frozen, window, seconds)
+    share = load_share_of(frozen, window, seconds) if ended == "finished" or by_objective else 1.0
+    rule = ended[9:] if own and not by_objective else ""
+    doubts = [*_lost(lost), *_own_doing(window, whole, rule), *_lower(share, window)]
     if whole.learned_late:
         doubts.append(
             "A generator learned of a change of the load after its second, so it was not the same on all of them."
@@ -198,36 +235,27 @@ def conclude(
             f"Nothing passed: {one}. This is the script, the address or the sign-in, not the server's speed; rehearse"
             " the journey."
         )
-    late = window.late_seconds / window.seconds if window.seconds else 0.0
-    doubts.extend(_late(window))
-    figures = rows_of(frozen, window, seconds)
     doubts.extend(_came_otherwise(frozen, window, whole, figures))
-    doubts.extend(
-        f"Not judged: {each.sentence} ({each.reason})."
-        for each in judgements
-        if each.word == "not judged" and each.decides
-    )
-    if peak_users < planned and ended == "finished":
-        doubts.append(f"Only {peak_users} of {planned} planned users were there at once.")
+    if not window.seconds and ended == "finished":
+        doubts.append("Nothing was measured.")
+    code = code_of(judgements, frozen.plan.undecided, is_turned=bool(doubts))
     if ended != "finished" and not own:
         code = STOPPED if ended.startswith("stopped") else COULD_NOT_RUN
-    elif by_objective or any(each.word == "missed" and each.decides for each in judgements):
+    elif by_objective:
         code = MISSED
-    elif doubts:
-        code = NOT_VALID
-    else:
-        code = MET
+    late = window.late_seconds / window.seconds if window.seconds else 0.0
     rounds = window.all_of("round")
     if frozen.trial:
         judgements = [replace(each, word="not judged", reason="a trial is too small to judge") for each in judgements]
-        doubts = [*_lost(lost), *_own_doing(window, whole, ended[9:] if own else "")]
+        doubts = [*_lost(lost), *_own_doing(window, whole, rule)]
         passed, failed = rounds.passed.n, rounds.failures + rounds.own
         code = code if code in (STOPPED, COULD_NOT_RUN) else MET if passed and not failed and not doubts else MISSED
+    rows = window.rows(seconds)
     return Outcome(
         ended=ended,
         from_s=from_s,
         to_s=to_s,
-        rows=window.rows(seconds),
+        rows=rows,
         judgements=judgements,
         doubts=doubts,
         sent=whole.sent,
@@ -237,7 +265,7 @@ def conclude(
         reopened=whole.reopened,
         late_share=late,
         peak_users=peak_users,
-        planned_peak=planned,
+        planned_peak=frozen.planned_peak,
         exit_code=code,
         late_by=dict(window.late_by),
         rounds_passed=rounds.passed.n,
@@ -258,7 +286,38 @@ def conclude(
         processor_share=round(whole.processor_share, 4),
         stopped_by=by_objective,
         stopped_s=whole.until_s if by_objective else 0,
+        lost=list(lost),
+        load_share=round(share, 4),
+        own_delay=own_delay_of(rows, window),
     )
+
+
+def load_share_of(frozen: FrozenRun, window: Ledger, seconds: float) -> float:
+    """The load that was achieved in parts of what was planned, of the crowd that has least of it: users and the time in
+    which they were not stopped with their generator, arrivals and rounds of a held rate that were started.
+    """
+    places, shares = frozen.places, [1.0]
+    begin = int(frozen.measured[0])
+    at = [begin + second + 0.995 for second in range(int(seconds))]
+    for no, crowd in enumerate(frozen.crowds):
+        if isinstance(crowd.load, Users):
+            planned = sum(crowd.planned(at)) if at else 0
+            there = sum(window.row_seconds.get(places.first_row[no] + row, 0) for row in range(len(crowd.rows)))
+            if planned and window.row_seconds:
+                shares.append(there / planned * (1 - window.stopped_share))
+    # one that was turned away is the ceiling's doing: it has its own sentence
+    started, _, not_started = window.arrivals_measured
+    if started + not_started:
+        shares.append(started / (started + not_started))
+    return min(shares)
+
+
+def _lower(share: float, window: Ledger) -> Iterator[str]:
+    if share < LOAD_SHARE:
+        why = ""
+        if window.stopped_share > 1 - LOAD_SHARE:
+            why = f": the generators' machine stopped them for {100 * window.stopped_share:.2g} % of the time"
+        yield f"The load was {100 * share:.3g} % of what was planned{why}."
 
 
 SHARE_POINTS = 3.0  # a row's share may be off by so many points
@@ -291,6 +350,8 @@ def _came_otherwise(frozen: FrozenRun, window: Ledger, whole: Ledger, figures: S
             " raise the ceiling."
         )
     for row in figures:
+        if _leaves(frozen, row):
+            continue  # who leaves ends fewer rounds than were begun
         if row.share_achieved is not None and abs(row.share_achieved - row.share_planned) > _points(
             frozen, row, figures
         ):
@@ -298,6 +359,13 @@ def _came_otherwise(frozen: FrozenRun, window: Ledger, whole: Ledger, figures: S
                 f"The row {row.name or row.row} was {row.share_achieved:.3g} % of its crowd, not"
                 f" {row.share_planned:.3g} % as planned."
             )
+
+
+def _leaves(frozen: FrozenRun, row: RowFigures) -> bool:
+    """Whether visitors of a row may run out of patience."""
+    crowd = next(each for each in frozen.crowds if each.crowd == row.crowd)
+    personas = (frozen.personas.get(each.persona) for each in crowd.rows)
+    return any(each is not None and each.patience is not None for each in personas)
 
 
 def _points(frozen: FrozenRun, row: RowFigures, figures: Sequence[RowFigures]) -> float:
@@ -348,25 +416,4 @@ def _own_doing(window: Ledger, whole: Ledger, rule: str) -> Iterator[str]:
         yield (
             f"The generators reached limits of their own machine ({said}): those requests are not the target's"
             " failures, and load is missing."
-        )
-
-
-def _under_way(window: Ledger) -> Iterator[str]:
-    ages = window.all_of("request").open_us
-    if ages:
-        one = len(ages) == 1
-        yield (
-            f"{len(ages):,} request{' was' if one else 's were'} still under way when the run ended, the oldest for"
-            f" {max(ages) / 1e6:.1f} s: {'it counts' if one else 'they count'} as at least that long."
-        )
-
-
-def _late(window: Ledger) -> Iterator[str]:
-    """More than 2 % of the measured part's seconds, and more than one of them."""
-    if window.late_seconds > max(1, LATE_SHARE * window.seconds):
-        by = sorted(window.late_by.items(), key=lambda row: -row[1])
-        said = "; ".join(f"{REASONS.get(reason, reason)} in {count:,}" for reason, count in by)
-        yield (
-            f"Generators were late in {window.late_seconds:,} of {window.seconds:,} measured seconds ({said}): they,"
-            " not the target, may have set the figures."
         )

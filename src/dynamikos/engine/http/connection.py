@@ -24,8 +24,8 @@ class Arrivals:
     is needed, and an answer's instant is when it was read, not when the answers before it were done with.
 
     How long bytes may have been there before they were read is known, too: since the loop looked at its sockets before,
-    when there was nothing of it, this thread has computed for so long and no longer (what else it waited was for want of
-    work, or is a stop: `reporting.stops`).
+    when there was nothing of it, this thread has computed for so long and no longer (what else it waited was for want
+    of work, or is a stop: `reporting.stops`).
     """
 
     def __init__(self) -> None:

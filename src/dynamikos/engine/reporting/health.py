@@ -78,7 +78,7 @@ class HealthWatch:
         )
         memory = self._process.memory_info().rss
         waited, throttled, took = _waited_ns(), _throttled_us(), max(1e-6, wall - self._wall)
-        stopped_s, longest_s = self._stops.take(wall)
+        stopped_s, long_s, longest_s = self._stops.take(wall)
         stolen = getattr(machine, "steal", 0.0) - getattr(self._machine, "steal", 0.0)
         health = Health(
             cpu_share=(cpu - self._cpu) / max(1e-6, wall - self._wall),
@@ -94,6 +94,7 @@ class HealthWatch:
             throttled_share=min(1.0, max(0, throttled - self._throttled_us) / 1e6 / took),
             stolen_share=max(0.0, stolen / total) if total > 0.2 else 0.0,
             stopped_us=round(stopped_s * 1e6),
+            stopped_long_us=round(long_s * 1e6),
             stopped_max_us=round(longest_s * 1e6),
             stops_by=self._stops.by,
         )

@@ -9,8 +9,8 @@ import numpy.ma  # np.unique loads it when it is first called: a third of a seco
 import numpy.typing
 
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
-from dynamikos.core.reports.messages import QUIET_US
 from dynamikos.core.reports.by_value import EVERY_S, ByValue
+from dynamikos.core.reports.messages import QUIET_US
 from dynamikos.core.statistics import Histogram, bucket_of, buckets_of
 from dynamikos.core.verdicts.objectives import Older
 from dynamikos.engine.http.protocol import Reply
@@ -31,7 +31,6 @@ class _Cell:
         "connects",
         "cut",
         "cut_sum",
-        "durations",
         "failed",
         "failed_hist",
         "failed_sum",
@@ -39,8 +38,8 @@ class _Cell:
         "hist",
         "left",
         "n",
-        "own",
         "resumed",
+        "samples",
         "squares",
         "sum",
         "tls",
@@ -57,8 +56,7 @@ class _Cell:
         self.failed_hist: dict[int, int] = {}
         self.cut: dict[int, int] = {}
         self.cut_sum = 0
-        self.durations: list[Microseconds] = []  # the samples themselves, and what of each was the generator's doing
-        self.own: list[Microseconds] = []
+        self.samples: list[Rows] = []  # as they are noted: what of each was the generator's doing follows at the end
 
     def wire(self, no: int, lost: "Lost | None" = None) -> SeriesSecond:
         """`lost`: what samples can have lost by stops of the process."""
@@ -94,11 +92,12 @@ class _Cell:
         """(what each sample can have lost at most, µs; the distribution without what each can have lost, where that is
         more than QUIET_US; the smallest sample where it is not).
         """
-        if not self.durations:
+        if not self.samples:
             return 0, b"", 0
-        durations, own = np.concatenate(self.durations), np.concatenate(self.own)
+        due, last, late = (np.concatenate([each[name] for each in self.samples]) for name in ("due", "last", "own"))
+        durations, own = _microseconds(last - due), np.maximum(_microseconds(late), 0)
         if lost is not None:
-            own = own + lost(durations)
+            own = own + lost(due, last)
         most = int(own.max())
         if most <= QUIET_US:
             return most, b"", max(1, int(durations.min()))
@@ -110,13 +109,8 @@ class _Cell:
         self.cut[index] = self.cut.get(index, 0) + 1
         self.cut_sum += age_us
 
-    def add(
-        self, durations: "Microseconds", passed: "Rows | None" = None, own: "Microseconds | None" = None
-    ) -> None:
-        """Counts durations, and what of each was the generator's doing; with rows of PASSED their other figures too."""
-        if own is not None:
-            self.durations.append(durations)
-            self.own.append(own)
+    def add(self, durations: "Microseconds", passed: "Rows | None" = None) -> None:
+        """Counts durations; with rows of PASSED their other figures too."""
         self.n += len(durations)
         self.sum += int(durations.sum())
         if int(durations.max()) < 10_000_000:
@@ -141,7 +135,8 @@ class _Cell:
 Microseconds = np.typing.NDArray[np.int64]
 Buckets = np.typing.NDArray[np.int64]
 Rows = np.typing.NDArray[np.void]
-Lost = Callable[[Microseconds], Microseconds]
+Seconds = np.typing.NDArray[np.float64]
+Lost = Callable[[Seconds, Seconds], Microseconds]  # of samples from and to instants of the clock
 # A request that passed: its series, the series of the step that it is all of or −1; instants at which it was due, its
 # last exchange began (−1 where that was noted apart) and was sent, its first and last byte came; bytes of all its
 # exchanges; how many checks it passed, all of them; how much of its time was the generator's own doing at most.
@@ -304,8 +299,10 @@ class Recorder:
         there, too.
         """
         due, last = rows["due"], rows["last"]
-        durations, own = _microseconds(last - due), np.maximum(_microseconds(rows["own"]), 0)
-        second.cells.setdefault(no, _Cell()).add(durations, rows if exchanges else None, own)
+        durations = _microseconds(last - due)
+        cell = second.cells.setdefault(no, _Cell())
+        cell.add(durations, rows if exchanges else None)
+        cell.samples.append(rows)
         if float(last.max()) >= self.measured_to:
             across = (due < self.measured_to) & (last >= self.measured_to)
             if across.any():

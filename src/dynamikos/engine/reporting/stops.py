@@ -2,7 +2,8 @@
 
 Seen by a thread in C inside the process (`dynamikos.machine.stops`): a Python thread would wait for the loop, and
 another process sees neither a stop of this one nor its place in the run queue. Without a compiler a timer of the loop's
-own sees them: what the loop was late and did not compute meanwhile.
+own sees them: what the loop was late and did not compute meanwhile. Since each sample's begin and end are known, it can
+have lost at most what of it the process could not run.
 """
 
 import asyncio
@@ -16,28 +17,27 @@ from numpy.typing import NDArray
 from dynamikos.machine.stops import loaded
 
 EVERY_S, LEAST_S = 0.002, 0.0005  # of the loop's timer, as in stops.c
-AT_ONCE = 4096
+AT_ONCE, LONG_S = 4096, 0.02
 KEPT_S = 120.0
-# lengths of samples for which what they can have lost is computed, s; longer ones: everything
-LENGTHS_S = np.array([0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0, 60.0])
+Seconds = NDArray[np.float64]
 Microseconds = NDArray[np.int64]
 
 
-def lost_in(ends_s: NDArray[np.float64], lost_s: NDArray[np.float64], length_s: float) -> float:
-    """The most that a window of `length_s` can hold of stops that ended at `ends_s`, in order, each whole: a sample
-    begins by being sent and ends by being read, neither of which is done while the process is stopped. In s.
+def stopped_before(stops: list[tuple[float, float]]) -> tuple[Seconds, Seconds]:
+    """(instants, how long the process could not run before each) of stops as (end, lost) in order: between the instants
+    that is linear. When exactly a stop began is known to EVERY_S, so each is taken as that much longer.
     """
-    if not len(ends_s):
-        return 0.0
-    begins = ends_s - lost_s
-    sums = np.concatenate(([0.0], lost_s.cumsum()))
-    last = np.arange(1, len(ends_s) + 1)
-    first = np.minimum(np.searchsorted(begins, ends_s - length_s - 1e-9), last)
-    return float((sums[last] - sums[first]).max())
+    ends, lost = (np.array(each) for each in zip(*stops, strict=True))
+    begins = ends - lost - EVERY_S
+    begins[1:] = np.maximum(begins[1:], ends[:-1])
+    sums = (ends - begins).cumsum()
+    at = np.stack([begins, ends], axis=1).ravel()
+    before = np.stack([sums - (ends - begins), sums], axis=1).ravel()
+    return at, before
 
 
 class Stops:
-    """Collects them. `take` what came since; `lost` says what samples that end now can hold of them."""
+    """Collects them. `take` what came since; `lost` says what samples can hold of those taken."""
 
     def __init__(self) -> None:
         self._library: ctypes.CDLL | None = None
@@ -45,7 +45,7 @@ class Stops:
         self._known: list[tuple[float, float]] = []
         self._fresh: list[tuple[float, float]] = []
         self._task: asyncio.Task[None] | None = None
-        self._most: NDArray[np.float64] | None = None  # by LENGTHS_S, of the stops that are known; None: nothing
+        self._before: tuple[Seconds, Seconds] | None = None  # see stopped_before; None: there are none
 
     @property
     def by(self) -> str:
@@ -83,20 +83,18 @@ class Stops:
         count = self._library.stops_take(self._buffer, AT_ONCE)
         return [(self._buffer[2 * at], self._buffer[2 * at + 1]) for at in range(count)]
 
-    def take(self, now: float) -> tuple[float, float]:
-        """(s in all, the longest) of what was noted since this was asked last."""
+    def take(self, now: float) -> tuple[float, float, float]:
+        """(s in all, in long ones, the longest) of what was noted since this was asked last."""
         fresh = self._taken()
         self._known = [each for each in self._known if each[0] > now - KEPT_S] + fresh
-        self._most = None
-        if self._known:
-            ends, lost = (np.array(each) for each in zip(*self._known, strict=True))
-            self._most = np.array([*(lost_in(ends, lost, length) for length in LENGTHS_S), lost.sum()])
-        return sum(lost for _, lost in fresh), max((lost for _, lost in fresh), default=0.0)
+        self._before = stopped_before(self._known) if self._known else None
+        lengths = [lost for _, lost in fresh]
+        return sum(lengths), sum(each for each in lengths if each >= LONG_S), max(lengths, default=0.0)
 
-    def lost(self, durations_us: Microseconds) -> Microseconds:
-        """What samples of these lengths can have lost at most, µs; shape as given."""
-        if self._most is None:
-            return np.zeros(len(durations_us), np.int64)
-        at = np.searchsorted(LENGTHS_S * 1e6, durations_us)
-        made: Microseconds = np.ceil(self._most[at] * 1e6).astype(np.int64)
+    def lost(self, begun: Seconds, ended: Seconds) -> Microseconds:
+        """What samples from and to these instants of the clock can have lost at most, µs; shape as given."""
+        if self._before is None:
+            return np.zeros(len(begun), np.int64)
+        lost = np.interp(ended, *self._before) - np.interp(begun, *self._before)
+        made: Microseconds = np.ceil(lost * 1e6).astype(np.int64)
         return made

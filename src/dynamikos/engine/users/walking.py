@@ -187,9 +187,9 @@ class Walk:
                             return
                         continue
                     if step.whole < 0:
-                        self._recorder.stretches.append(pack_stretch(
-                            step.series, self._begun + self._waited, last, asker.late_s - self._late_s
-                        ))
+                        self._recorder.stretches.append(
+                            pack_stretch(step.series, self._begun + self._waited, last, asker.late_s - self._late_s)
+                        )
                     if step.ends:
                         guide.over(step, last, "")
                 if self._limit is not None:

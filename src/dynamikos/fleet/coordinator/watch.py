@@ -412,6 +412,7 @@ class RunWatch:
         outcome = conclude(
             self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,
             in_flight=sum(self.flying.values()), peak_users=self.peak, lost=lost,
+            chances=self.watching.chances(min(self.to_s, self.whole.until_s)),
             marks=self.watching.marks, changes=self.changes, readings=readings_of(self.run, self.frozen),
         )  # fmt: skip
         with transaction.atomic():

@@ -14,7 +14,8 @@ from msgspec import to_builtins
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.notices import EVENTS, Event, Told
-from dynamikos.core.verdicts.outcome import OUTCOME, WORDS
+from dynamikos.core.verdicts.outcome import OUTCOME
+from dynamikos.core.verdicts.states import FORM_1
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.environments.queries import agreed, sealer
 from dynamikos.web.notices.models import Notice, Sending
@@ -157,12 +158,15 @@ def announce(run: Run, event: Event, sentence: str = "") -> int:
 
 
 def _told(run: Run, event: Event, sentence: str) -> Told:
-    verdict = ""
+    state, doubts = "", list[str]()
     if event == "ended":
         outcome = OUTCOME.of(run.outcome) if run.outcome else None
         sentence = outcome.sentence if outcome is not None else f"The run did not happen: {run.ended}."
-        verdict = WORDS.get(outcome.exit_code, "") if outcome is not None else ""
+        if outcome is not None:
+            state, doubts = outcome.state, outcome.doubts
     return Told(
-        event=event, sentence=sentence, project=run.project.name, plan=run.name, run=run.number, verdict=verdict,
+        event=event, sentence=sentence, project=run.project.name, plan=run.name, run=run.number,
+        verdict=FORM_1.get(state, "not valid" if state == "met" and doubts else state), state=state,
+        doubted=bool(doubts), doubts=doubts,
         link=link_of(run.project, run), at=timezone.now().isoformat(timespec="seconds"),
     )  # fmt: skip

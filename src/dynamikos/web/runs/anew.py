@@ -43,7 +43,9 @@ def judged(found: Run, objectives: Sequence[Objective]) -> list[Judgement]:
         ledger.add(message, totals=begin <= second < end)
         ledger.carry(message)
     told = measures.readings_of(found, inputs)
-    return judgements_of(inputs, ledger, max(0, end - begin), watching.marks, readings=told)
+    return judgements_of(
+        inputs, ledger, max(0, end - begin), watching.marks, readings=told, chances=watching.chances(end)
+    )
 
 
 def judge_anew(member: Membership, found: Run) -> list[Judgement]:

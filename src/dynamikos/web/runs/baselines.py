@@ -4,10 +4,12 @@ import uuid
 
 from django.db import transaction
 
+from dynamikos.core.comparison.bounds import bound_of
 from dynamikos.core.errors import PlanError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.objectives import Objective
-from dynamikos.core.verdicts.outcome import NOT_VALID, STOPPED
+from dynamikos.core.statistics.intervals import Estimate
+from dynamikos.core.verdicts.states import NOT_JUDGED, STOPPED
 from dynamikos.web.plans.actions import change as change_plan
 from dynamikos.web.plans.queries import content
 from dynamikos.web.plans.suggesting import up
@@ -16,6 +18,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import queries
 from dynamikos.web.runs.models import Baseline, Run
+from dynamikos.web.runs.trend import figures
 
 KEY = "baseline-"  # what the keys of objectives that come from one begin with
 
@@ -41,8 +44,8 @@ def in_the_way(runs: list[Run]) -> str:
             return f"Run {each.number} is not over, or nothing came of it."
         if each.is_trial:
             return f"Run {each.number} is a trial, which is too small to be held against."
-        if outcome.get("exit_code") in (NOT_VALID, STOPPED, 2):
-            return f"The measurement of run {each.number} is not valid; look at its doubts first."
+        if outcome.get("exit_code") in (NOT_JUDGED, STOPPED, 2):
+            return f"Run {each.number} is not judged; look at its doubts first."
         if queries.changes_of(each):
             return f"The load of run {each.number} was changed by hand while it ran."
     return ""
@@ -75,12 +78,19 @@ def accept(member: Membership, run: Run, why: str, warn: float | None = None, fa
 
 
 def bounds(runs: list[Run], warn: float | None, fail: float | None, taken: set[str]) -> list[Objective]:
-    """Of each step that all runs have a p95 of: the mean of those (their geometric one), times the factors."""
+    """Of each step that all runs have a p95 of: their geometric mean times the factors; for the failing one at least
+    what one more run of the same build exceeds by chance in one of twenty over all steps, so that it is no false alarm.
+    """
     found: dict[tuple[str, str], list[float]] = {}
+    sure: dict[tuple[str, str], list[Estimate]] = {}
     for run in runs:
         for row in (run.outcome or {}).get("rows", []):
             if row.get("level") == "step" and row.get("p95_ms"):
                 found.setdefault((row.get("journey", ""), row["step"]), []).append(row["p95_ms"])
+        for each in figures(run):
+            if (each.level, each.measure) == ("step", "p95") and each.spread is not None and each.value > 0:
+                made_of = Estimate(each.value, each.n, error=each.spread, freedom=each.freedom)
+                sure.setdefault((each.journey, each.step), []).append(made_of)
     several = len({journey for journey, _ in found}) > 1
     named = "-".join(str(run.number) for run in runs[:3])
     made = []
@@ -94,10 +104,14 @@ def bounds(runs: list[Run], warn: float | None, fail: float | None, taken: set[s
             if factor:
                 key = key_from(f"{KEY}{named}-{then}-{step}", taken)
                 taken.add(key)
+                limit = usual * factor
+                known = sure.get((journey, step), [])
+                if then == "fail" and len(known) == len(runs):
+                    limit = max(limit, bound_of(known, len(found)))
                 made.append(
                     Objective(
                         objective=key, measure="p95", step=step, journey=journey if several else None,
-                        limit=up(usual * factor), then=then,  # type: ignore[arg-type]
+                        limit=up(limit), then=then,  # type: ignore[arg-type]
                     )
                 )  # fmt: skip
     return made

@@ -4,10 +4,11 @@ import uuid
 from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
+import numpy as np
 from django.db.models import QuerySet
 from django.http import QueryDict
 
-from dynamikos.core.comparison import AnyLine, Figure, OneRun, figures_of, lines_of
+from dynamikos.core.comparison import AnyLine, Figure, History, OneRun, figures_of, lines_of
 from dynamikos.core.comparison.side import COMPARED, Cells, Key, mix_of
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
@@ -17,6 +18,7 @@ from dynamikos.web.runs.models import Run
 from dynamikos.web.ui.numbers import number
 
 MOST = 12  # runs at once
+MOST_EARLIER = 200  # runs of earlier sets that tell what runs of a plan differ by
 FINE_S = 900  # runs that are longer are taken by minutes, which are many enough
 
 
@@ -44,9 +46,10 @@ def chosen(runs: QuerySet[Run], given: QueryDict) -> list[tuple[Run, str]]:
     return [(run, sides.get(run.pk, "")) for run in every]
 
 
-def tolerated(given: QueryDict) -> float:
-    """In percent. Raises DynamikosError for what is no number."""
-    return number(given.get("tolerate") or "10", "Tolerated worsening, %", 0.1, 1000)
+def tolerated(given: QueryDict) -> float | None:
+    """In percent; None where it is not said. Raises DynamikosError for what is no number."""
+    typed = given.get("tolerate")
+    return number(typed, "Tolerated worsening (%)", 0.1, 1000) if typed else None
 
 
 def one_run(found: Run, others: Iterable[Run] = ()) -> OneRun:
@@ -59,7 +62,7 @@ def one_run(found: Run, others: Iterable[Run] = ()) -> OneRun:
         kept = msgspec.convert(found.figures or [], list[Figure])
     except msgspec.ValidationError:
         kept = []
-    lines = {} if any(each.error is not None and each.freedom <= 0 for each in kept) else lines_of(kept)
+    lines = lines_of(kept) if all(each.is_of_today for each in kept) else {}
     every = [inputs, *(queries.frozen(each) for each in others if each.pk != found.pk)]
     wanted = {goal for each in every for goal in each.plan.objectives if goal.probe is None}
     percentiles = {goal.measure for goal in wanted if goal.percent is not None}
@@ -102,7 +105,7 @@ def read(found: Run, requests: Iterable[Asked] = (), only: Key | None = None) ->
     for second, part in told(found, list(cells), begin, end):
         at = (second - begin) // unit
         if 0 <= at < (end - begin) // unit:
-            cells[part.no].add(at, part.n, sum(part.failed.values()), part.sum_us, part.hist)
+            cells[part.no].add(at, part)
     names = queries.names_of_steps(inputs)
     lines = {_key(each): cells[each.no].line(_called(each, names)) for each in series}
     return _one_run(found, inputs, lines, seconds)
@@ -117,7 +120,47 @@ def _one_run(found: Run, inputs: FrozenRun, lines: Mapping[Key, AnyLine], second
     if queries.changes_of(found):
         doubts = [*doubts, "its load was changed while it ran"]
     mix = mix_of((found.outcome or {}).get("crowd") or [])
-    return OneRun(f"run {found.number}", lines, seconds, inputs.plan.plan, doubts, inputs.plan.objectives, mix)
+    lost = (found.outcome or {}).get("lost") or []
+    return OneRun(
+        name=f"run {found.number}",
+        lines=lines,
+        seconds=seconds,
+        plan=inputs.plan.plan,
+        doubts=doubts,
+        lost=f"its generator {', '.join(lost)} was lost" if lost else "",
+        objectives=inputs.plan.objectives,
+        mix=mix,
+    )
+
+
+def history(plan: uuid.UUID | None, without: Iterable[Run] = ()) -> list[History]:
+    """What runs of one build of a plan differed by: of each of its sets that are over, the mean over steps of the
+    variance of the logarithm of the mean time between its runs, and of its error² within them.
+    """
+    if plan is None:
+        return []
+    left_out = {each.of_set for each in without if each.of_set is not None}
+    sets: dict[uuid.UUID, list[dict[tuple[str, str], Figure]]] = {}
+    ended = Run.objects.filter(plan=plan, of_set__isnull=False, state=Run.State.ENDED, is_trial=False)
+    for each in ended.exclude(of_set__in=left_out).only("of_set", "figures").order_by("-number")[:MOST_EARLIER]:
+        try:
+            kept = msgspec.convert(each.figures or [], list[Figure])
+        except msgspec.ValidationError:
+            continue
+        means = {(one.journey, one.step): one for one in kept if one.level == "step" and one.measure == "mean"}
+        if each.of_set is not None:
+            sets.setdefault(each.of_set, []).append(means)
+    made = []
+    for runs in sets.values():
+        between, within = [], []
+        for key in set.intersection(*(set(each) for each in runs)) if len(runs) > 1 else ():
+            every = [each[key] for each in runs]
+            if all(one.value > 0 and one.spread is not None for one in every):
+                between.append(float(np.log([one.value for one in every]).var(ddof=1)))
+                within.append(float(np.mean([(one.spread or 0.0) ** 2 for one in every])))
+        if between:
+            made.append(History(float(np.mean(between)), float(np.mean(within)), len(runs)))
+    return made
 
 
 def figures(found: Run) -> list[Figure]:

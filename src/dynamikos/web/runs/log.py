@@ -9,12 +9,12 @@ from django.db.models import Q, QuerySet
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import differing
-from dynamikos.core.verdicts.outcome import COULD_NOT_RUN, WORDS
+from dynamikos.core.verdicts.states import COULD_NOT_RUN, WORDS
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.runs.models import Run
 
 MOST = 200
-CODES = {word: code for code, word in WORDS.items() if code != COULD_NOT_RUN}
+CODES: dict[str, int] = {word: code for code, word in WORDS.items() if code != COULD_NOT_RUN}
 LONGEST_WORDS = 300  # of what differs, each
 
 

@@ -25,7 +25,8 @@ from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
 from dynamikos.core.reports.frames import Frame, joined
 from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.verdicts import judgements_of
-from dynamikos.core.verdicts.outcome import OUTCOME, WORDS, WORST, ArrivalFigures, Outcome, RowFigures, rows_of
+from dynamikos.core.verdicts.outcome import OUTCOME, ArrivalFigures, Outcome, RowFigures, rows_of
+from dynamikos.core.verdicts.states import WORDS, WORST
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import measures, reading
 from dynamikos.web.runs.drawings import KindLine, kinds_over_time

@@ -187,7 +187,7 @@ def line(found: Run, numbers: Collection[int], from_s: int, to_s: int) -> list[P
         return []
     if to_s - from_s <= POINTS:
         told = (
-            (second, part.n, sum(part.failed.values()), part.hist)
+            (second, part.n, sum(part.failed.values()), Histogram.joined((part.hist, part.cut_hist)).to_bytes())
             for second, part in fine_parts(found, numbers, from_s, to_s)
         )
         return _points(range(from_s, to_s), told, Histogram.joined)

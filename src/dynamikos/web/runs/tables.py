@@ -10,7 +10,6 @@ from dynamikos.core.frozen import every_series
 from dynamikos.core.objectives import worst_first
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.folding import BY_SHARD
-from dynamikos.core.verdicts.outcome import NOT_VALID
 from dynamikos.web.runs import by_value, checked, queries, reading, whence
 from dynamikos.web.runs.models import Run
 
@@ -81,7 +80,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "from_s": begin,
         "to_s": end,
         "is_measured": is_measured,
-        "is_doubted": is_measured and found.outcome is not None and found.outcome.get("exit_code") == NOT_VALID,
+        "is_doubted": is_measured and found.outcome is not None and bool(found.outcome.get("doubts")),
         "seen": seen,
         "columns": [(name, title, 0 if sort == name and down else 1) for name, title in COLUMNS],
         "sort": sort,

@@ -6,7 +6,7 @@ from django.shortcuts import render
 from django.views.decorators.http import require_safe
 
 INKS = ("ink", "faded", "verdigris", "indigo", "ochre", "madder", "slate", "plum")
-WORDS = ("met", "close", "missed", "not judged")
+WORDS = ("met", "close", "not decided", "missed", "not judged")
 
 
 @login_required

@@ -1,22 +1,26 @@
-"""Seconds in which our own side was late, and by what."""
+"""The generators' own delay, where it may have decided something."""
 
 from collections.abc import Iterator
 
 from dynamikos.core.analysis.evidence import Evidence, Found
-from dynamikos.core.verdicts.outcome import LATE_SHARE, REASONS
+from dynamikos.core.figures import short
+from dynamikos.core.verdicts.own import own_delay_of
+
+PART = 0.1  # of a figure, from which on it is worth a word
 
 
 def late_generators(evidence: Evidence) -> Iterator[Found]:
-    """Seconds in which our own side was late, and by what."""
+    """The generators' own delay, where it may have decided an objective or made a tenth of a step's figure."""
     window = evidence.ledger
-    if window.late_seconds <= max(1, LATE_SHARE * window.seconds):
+    begin, end = evidence.measured
+    own = own_delay_of(window.rows(float(max(1, end - begin))), window)
+    if own is None or own.ms < PART * own.value_ms:
         return
-    by = sorted(window.late_by.items(), key=lambda row: -row[1])
     yield Found(
         rule="late-generators",
         about="measurement",
-        sentence=f"Generators were late in {window.late_seconds:,} of {window.seconds:,} measured seconds:"
-        f" {'; '.join(f'{REASONS.get(reason, reason)} in {count:,}' for reason, count in by)}.",
-        means="They, not the target, may have set the figures.",
-        try_="Take more generators or a machine of their own; look at the lane of the generators.",
+        sentence=own.sentence,
+        means="A limit inside that band is not judged; all others are.",
+        try_="Give the generator a machine of its own, or share the load over more of them.",
+        evidence={"at least, without it": f"{short(own.value_ms - own.ms)} ms"},
     )

@@ -35,7 +35,8 @@ def _compared(seen: Seen) -> tuple[Comparison, str]:
     sides = {side: [run for run, its in chosen if its == side] for side in "ab"}
     every = [run for run, side in chosen if side]
     a, b = ([comparing.one_run(run, every) for run in sides[name]] for name in "ab")
-    return compare(a, b, comparing.tolerated(given) / 100), _named(sides)
+    tolerated, history = comparing.tolerated(given), comparing.history(sides["a"][0].plan_id, every)
+    return compare(a, b, tolerated / 100 if tolerated else None, history), _named(sides)
 
 
 def _difference_cells(each: Difference) -> list[str]:

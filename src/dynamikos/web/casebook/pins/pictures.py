@@ -18,13 +18,13 @@ def _total(seen: Seen) -> SeriesTotal:
 
 
 def _percentiles(total: SeriesTotal) -> str:
-    of = ((each, (total.passed.percentile_us(each) or 0) / 1000) for each in (50, 90, 95, 99))
+    of = ((each, (total.times.low_us(each) or 0) / 1000) for each in (50, 90, 95, 99))
     return f"{total.passed.n:,} passed: {', '.join(f'p{percent} {milliseconds(value)}' for percent, value in of)}."
 
 
 def times(seen: Seen) -> Evidence:
     total = _total(seen)
-    spread = drawings.distribution(total.passed)
+    spread = drawings.distribution(total.timed)
     if spread is None:
         raise DynamikosError(NOTHING)
     height = drawings.SPREAD_HEIGHT

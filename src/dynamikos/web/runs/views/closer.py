@@ -44,7 +44,7 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
     context = {
         "run": found, "member": member, "series": series, "key": series.no, "title": series.name,
         "from_s": begin, "to_s": end, "heat": drawings.heat(points) if points else None,
-        "spread": drawings.distribution(total.passed), "apdex_ms": limit_ms,
+        "spread": drawings.distribution(total.timed), "apdex_ms": limit_ms,
         "apdex": apdex(total.passed, total.failures, 1000 * limit_ms),
         "against": drawings.against(points, queries.every_frame(found)), "spent": drawings.stacked(strips),
         "over_time": drawings.kinds_over_time([reading.failed_by_kind(totals) for _, _, totals in strips]),

@@ -44,7 +44,7 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
     try:
         tolerated = comparing.tolerated(request.GET)
     except DynamikosError as problem:
-        tolerated, wrong = 10.0, str(problem)
+        tolerated, wrong = None, str(problem)
     chosen = _chosen(request, member)
     sides: dict[str, list[tuple[Run, OneRun]]] = {"a": [], "b": []}
     every = [each.run for each in chosen if each.side]
@@ -56,20 +56,26 @@ def compare_runs(request: HttpRequest, member: Membership) -> HttpResponse:
             chosen[at] = Chosen(each.run, each.side, str(problem))
     found, changed = None, list[str]()
     if sides["a"] and sides["b"]:
-        found = compare([one for _, one in sides["a"]], [one for _, one in sides["b"]], tolerated / 100)
+        found = compare(
+            [one for _, one in sides["a"]], [one for _, one in sides["b"]], tolerated / 100 if tolerated else None,
+            comparing.history(sides["a"][0][0].plan_id, every),
+        )  # fmt: skip
         first, last = (queries.frozen(sides[name][0][0]) for name in "ab")
         changed = differing(first, last)
     context = {
         "chosen": chosen,
         "found": found,
         "changed": changed,
-        "tolerated": tolerated,
+        "tolerated": tolerated or "",
         "typed": request.GET.get("tolerate", ""),
         "wrong": wrong,
         "family": _shown(found, found.differences) if found else [],
         "others": _shown(found, found.others) if found else [],
         "asked": request.GET.urlencode(),
-        "pinned": urlencode([(each.side, each.run.pk) for each in chosen if each.side] + [("tolerate", tolerated)]),
+        "pinned": urlencode(
+            [(each.side, each.run.pk) for each in chosen if each.side]
+            + ([("tolerate", tolerated)] if tolerated else [])
+        ),
     }
     return render(request, "runs/compare.html", context, status=422 if wrong else 200)
 

@@ -141,6 +141,7 @@ def get(mapping: Any, key: Any) -> Any:
 MARKS = {
     "met": '<path d="M3 8H21M12 8V17M8 17H16M3 8v4M21 8v4"/>',
     "close": '<path d="M3 10.5L21 5.5M12 8V17M8 17H16M3 10.5v4M21 5.5v4"/>',
+    "not decided": '<path d="M3 10.5L21 5.5M12 8V17M8 17H16M3 10.5v4M21 5.5v4" stroke-dasharray="3 2"/>',
     "missed": '<path d="M5 15L19 2M12 8.5V17M8 17H16M5 15v3M19 2v4" stroke-dasharray="none"/>',
     "not judged": '<path d="M3 8H9M15 8H21M12 11V17M8 17H16" stroke-dasharray="2 2"/>',
 }
@@ -226,9 +227,10 @@ def shown(row: Any, percent_of: int) -> str:
     from dynamikos.core.statistics.histogram import enough_for
 
     value = getattr(row, f"p{percent_of}_ms")
-    word = enough_for(percent_of, row.count - row.failures)
+    timed = row.timed or row.count - row.failures
+    word = enough_for(percent_of, timed)
     if value is None or value == "":
-        return "?" if row.count > row.failures else "–"
+        return "?" if timed else "–"
     if f"p{percent_of}_ms" in row.at_least:
         return "≥ " + ms(value)
     return {"no": "?", "uncertain": "~" + ms(value), "yes": ms(value)}[word]
