@@ -108,7 +108,7 @@ def _performed(place: Path, case: Case) -> list[Result]:
     noticed = [each for each in told["findings"] if each["about"] == "target"]
     rules = ", ".join(f"{each['rule']}" for each in noticed) or "none"
     if case.step:
-        found = suspects_in(kept, case.step, case.window)
+        found = suspects_in(kept, case.step, case.window).every
         first = found[0].measure if found else "none"
         good = any(word in first for word in case.suspects) and (not case.never or case.never not in first)
         return [(f"{case.weather}: first of {len(found)} suspects: {first}", 1.0 if good else 0.0, "", "1", good)]

@@ -7,13 +7,15 @@ from collections.abc import Sequence
 from unittest import TestCase
 
 import numpy as np
+from msgspec.structs import replace
 
 from dynamikos.core.analysis.evidence import Evidence, Found, Measured
 from dynamikos.core.analysis.findings import RULES, findings
 from dynamikos.core.analysis.findings.drift import mann_kendall, theil_sen
 from dynamikos.core.objectives import Mark, Objective
 from dynamikos.core.profiles import Stretch
-from dynamikos.core.reports import Health
+from dynamikos.core.reports import Health, KeptExchange
+from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.statistics import Histogram, bucket_mid_us
 from tests.core.scenes import Scene
 
@@ -89,6 +91,108 @@ class Speaking(TestCase):
         loaded = Scene(8, users=60, arrives=lambda user: user * 4.0, profile=climbs,
                        fails=lambda s, at, now, d: "status 503" if now > 40 and d.random() < 0.2 else "")  # fmt: skip
         self.assertRegex(named(loaded.evidence())["errors-at-a-load"].sentence, r"at about (39|4\d) users")
+
+    def failing(self, seed: int, fails, **more: object) -> dict[str, Found]:  # type: ignore[no-untyped-def]
+        return named(Scene(seed, users=40, fails=fails, **more).evidence())  # type: ignore[arg-type]
+
+    def test_a_step_that_fails_is_named_with_its_share_its_kind_and_since_when(self) -> None:
+        """76 % of a step's requests failed and nothing was said."""
+        found = self.failing(20, lambda s, at, u, d: "status-500" if s == "book" and d.random() < 0.76 else "")
+        self.assertEqual(found["failing-steps"].step, "book")
+        self.assertRegex(
+            found["failing-steps"].sentence, r"“Book” failed in [\d,]+ of [\d,]+ \(7\d\.?\d* %\), mostly by status-500"
+        )
+        late = self.failing(21, lambda s, at, u, d: "dns" if s == "book" and at > 150 and d.random() < 0.1 else "")
+        self.assertRegex(late["failing-steps"].sentence, "from second 15\\d on")
+        burst = self.failing(
+            22, lambda s, at, u, d: "dns" if s == "look" and 100 < at < 112 and d.random() < 0.6 else ""
+        )
+        begin, end = burst["failing-steps"].window or (0, 0)
+        self.assertTrue(99 <= begin <= 103 and 109 <= end <= 114, (begin, end))
+        few = self.failing(23, lambda s, at, u, d: "dns" if s == "look" and d.random() < 0.004 else "")
+        self.assertNotIn("failing-steps", few)
+
+    def test_a_missed_failure_objective_has_a_finding_however_few_failed(self) -> None:
+        scene = Scene(24, users=40, fails=lambda s, at, u, d: "dns" if s == "look" and d.random() < 0.003 else "")
+        plan = replace(scene.frozen.plan, objectives=(Objective(objective="o", measure="failure-rate", limit=0.1),))
+        scene.frozen = replace(scene.frozen, plan=plan)
+        found = named(scene.evidence())["failing-steps"]
+        self.assertEqual((found.step, found.evidence["missed"]), ("look", "its failure objective"))
+
+    def test_19_failures_of_2_users_are_said_to_be_theirs(self) -> None:
+        scene = Scene(25, users=40)
+        for at in range(19):
+            second, no = 20 + 10 * at, next(e.no for e in scene.series if (e.level, e.step) == ("step", "book"))
+            scene.failed.setdefault((second, no), {})["status-500"] = 1
+            scene.kept.append(KeptExchange(
+                second=second, series=0, step="book", request="book", reason="failed: status-500", user=(3, 17)[at % 2],
+                round=1, method="GET", url="http://127.0.0.1:9/book",
+            ))  # fmt: skip
+        found = named(scene.evidence())["failing-steps"]
+        self.assertIn("19 of 19 of them of user 3, 17", found.sentence)
+        self.assertEqual(found.evidence["first kept"], "second 20, user 3")
+
+    def test_failures_of_one_row_of_the_crowd(self) -> None:
+        scene = Scene(26, users=40, rows=4, fails=lambda s, at, u, d: "")
+        no = next(e.no for e in scene.series if (e.level, e.step, e.row) == ("step", "book", "row-2"))
+        for second in range(20, 220, 10):
+            scene.failed.setdefault((second, no), {})["status-500"] = 1
+        self.assertIn("20 of 20 of them of visitors row-2", named(scene.evidence())["failing-steps"].sentence)
+
+    def test_a_server_that_answers_nobody_for_ten_seconds_is_found_and_what_that_meant(self) -> None:
+        """A closed load all stood still for 10 s: p95 met, nothing said."""
+        still = Scene(27, users=40, stations={"look": (40, 0.03), "search": (40, 0.04), "book": (40, 0.05)})
+        for (second, no), values in list(still.parts.items()):
+            if 100 <= second < 110:
+                still.parts.setdefault((110, no), []).extend(values)
+                del still.parts[second, no]
+        goal = Objective(objective="o", measure="p95", limit=1000)
+        still.frozen = replace(still.frozen, plan=replace(still.frozen.plan, objectives=(goal,)))
+        found = named(still.evidence())["standstill"]
+        self.assertIn("Nothing passed from second 100 to 110: 10 of 230", found.sentence)
+        self.assertIn("whoever was there waited", found.sentence)
+        self.assertIn(
+            "In 3.91 % of the time a visitor who came waited longer than p95 of all steps ≤ 1000 ms", found.means
+        )
+        refused = self.failing(28, lambda s, at, u, d: "connect-refused" if 100 <= at < 110 else "")
+        self.assertIn("steps failed meanwhile", refused["standstill"].sentence)
+
+    def test_failures_that_are_flat_over_the_run_are_no_value_s_although_the_earliest_are_kept(self) -> None:
+        """Kept failures are the earliest; what passed was of the whole run, and `round.number = 1` was blamed."""
+        scene = Scene(29, users=40, fails=lambda s, at, u, d: "status-500" if s == "book" and d.random() < 0.05 else "")
+        for at in range(200):
+            is_failed = at < 20
+            scene.kept.append(KeptExchange(
+                second=12 + at, series=0, step="book", request="book", reason="failed: dns" if is_failed else "sample",
+                user=at % 40, round=1, method="GET", url="http://127.0.0.1:9/book",
+                variables={"round.number": str(1 + at // 25)},
+            ))  # fmt: skip
+        self.assertNotIn("failures-by-value", named(scene.evidence()))
+
+    def test_by_value_what_failed_of_what_was_dealt_is_held_against_all_other_values(self) -> None:
+        asked = ("evening", "search", "search")
+        evidence = Scene(30, users=40).evidence()
+        evidence.failing = [Failing(asked, "terms.q", "cygnus", 30, 60, 50, 500, 10),
+                            Failing(asked, "terms.q", "lyra", 30, 60, 450, 500, 10)]  # fmt: skip
+        found = named(evidence)["failures-by-value"]
+        self.assertIn("30 times of 50 that it was dealt, all other values 30 of 450", found.sentence)
+        evidence.failing = [Failing(asked, "terms.q", "cygnus", 6, 60, 50, 500, 10)]
+        self.assertNotIn("failures-by-value", named(evidence))
+
+    def test_an_incident_is_no_second_kind_of_answer(self) -> None:
+        humps = Scene(31, users=40, stations={"look": (90, 0.03), "search": (90, 0.04), "book": (90, 0.05)},
+                      slower=lambda step, at, n: 60.0 if step == "look" and 100 < at < 130 else 1.0)  # fmt: skip
+        self.assertNotIn("two-humps", named(humps.evidence()))
+
+    def test_what_touches_a_missed_objective_stands_first(self) -> None:
+        scene = Scene(32, users=40, fails=lambda s, at, u, d: "dns" if s == "book" and d.random() < 0.05 else "",
+                      slower=lambda step, at, n: 1.7 if step == "search" and at > 130 else 1)  # fmt: skip
+        for limit, first in ((1.0, "failing-steps"), (90.0, None)):
+            goal = Objective(objective="o", measure="failure-rate", limit=limit, step="book")
+            scene.frozen = replace(scene.frozen, plan=replace(scene.frozen.plan, objectives=(goal,)))
+            found = findings(scene.evidence())
+            if first is not None:
+                self.assertEqual(found[0].rule, first)
 
     def test_a_resource_that_runs_full_and_throughput_that_stays_flat(self) -> None:
         climbs = (Stretch(stretch="climb", to=80, seconds=200), Stretch(stretch="hold", seconds=40))

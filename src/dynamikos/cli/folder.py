@@ -14,7 +14,7 @@ import pyarrow.parquet as pq
 
 from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Found, Measured, Trace
-from dynamikos.core.analysis.suspects import Suspect, suspects
+from dynamikos.core.analysis.suspects import Look, Suspect, suspects
 from dynamikos.core.comparison import OneRun
 from dynamikos.core.comparison.side import COMPARED, Cells, Key, mix_of
 from dynamikos.core.errors import DynamikosError
@@ -216,7 +216,7 @@ def _measures(probes: Mapping[str, list[Any]], seconds: int) -> list[Measured]:
     return list(made.values())
 
 
-def suspects_in(folder: Path, step: str, window: tuple[int, int], threshold: float | None = None) -> list[Suspect]:
+def suspects_in(folder: Path, step: str, window: tuple[int, int], least: float | None = None) -> Look:
     """Of a step, by its key, in a window of a run that was kept. Raises DynamikosError for what is no such folder."""
     try:
         seconds = pq.read_table(folder / SECONDS).to_pydict()
@@ -244,12 +244,12 @@ def suspects_in(folder: Path, step: str, window: tuple[int, int], threshold: flo
             candidates[measure] = np.full(length, np.nan)
         if second < length:
             candidates[measure][second] = value
-    return suspects(line, window, candidates, users, threshold)
+    return suspects(line, window, candidates, users, least=least)
 
 
 def as_plain(found: Suspect) -> dict[str, object]:
     """As it is printed in JSON."""
     return {
         "measure": found.measure, "score": round(found.score, 3), "lag_s": found.lag_s, "sign": found.sign,
-        "how": found.how, "p": found.p, "folded": list(found.folded),
+        "proven": found.is_proven, "p": found.p, "folded": list(found.folded),
     }  # fmt: skip

@@ -12,7 +12,7 @@ import orjson
 from dynamikos.cli import processes, summary
 from dynamikos.cli.folder import Result
 from dynamikos.cli.state import State
-from dynamikos.core.analysis.suspects import Suspect
+from dynamikos.core.analysis.suspects import Look
 from dynamikos.core.comparison import OneRun
 from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen import FrozenRun, every_series
@@ -206,9 +206,7 @@ def one_run(number: int, project: str | None) -> tuple[OneRun, FrozenRun]:
         return comparing.read(run), queries.as_run(run, queries.frozen(run))
 
 
-def suspects_of_run(
-    number: int, project: str | None, step: str, window: tuple[int, int], score: float | None
-) -> list[Suspect]:
+def suspects_of_run(number: int, project: str | None, step: str, window: tuple[int, int], score: float | None) -> Look:
     """Of a step of a project's run, by its number. Raises PlanError."""
     with a_run(number, project) as run:
         from dynamikos.web.runs import analysis, queries, reading

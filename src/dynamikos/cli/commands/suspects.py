@@ -40,12 +40,14 @@ def command(
         refuse("could not look", problem)
         sys.exit(2)
     if as_json:
-        click.echo(orjson.dumps([folder.as_plain(each) for each in found], option=orjson.OPT_INDENT_2))
-    elif not found:
-        click.echo("Nothing explains it: no measure moved with this step there.")
-    for each in found if not as_json else ():
+        click.echo(orjson.dumps([folder.as_plain(each) for each in found.every], option=orjson.OPT_INDENT_2))
+    else:
+        click.echo(found.sentence)
+    for each in found.every if not as_json else ():
         moved = f"{'rose' if each.sign > 0 else 'fell'} {each.words}"
         chance = "" if each.p is None else f", by chance {odds(each.p)}"
         click.echo(f"{each.score:6.1f}  {each.measure}  {moved}{chance}")
         for other in each.folded:
             click.echo(f"        with it {other}")
+    if found.followers and not as_json:
+        click.echo(f"follow the load: {', '.join(found.followers)}")

@@ -177,6 +177,7 @@ class Found(msgspec.Struct, frozen=True, kw_only=True):
     journey: str = ""
     step: str = ""
     request: str = ""
+    impact: float = 0.0  # which part of what was measured it touches, for the order
 
 
 def milliseconds(value_ms: float) -> str:

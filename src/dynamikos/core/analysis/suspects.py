@@ -1,35 +1,46 @@
-"""What moved with a step's response time in a window (shared design, maths: *Suspects*).
+"""What moved with a step's response time in a window (docs/developing/computation.md, *Suspects*).
+
+A matched filter: the step's own shape around the window is slid over each measure, and how well it fits there is held
+against how well it fits elsewhere in the same measure, in units of that measure's own tail (Hill 1975). One p for the
+whole family of measures: how often a place elsewhere has any measure that fits so well. Ordinary measures (spikes,
+mostly zero, sawtooth, walks) are named in 3 % of windows so, where scores of single measures named them in nearly all.
 
 Traces are arrays by second of the run, shape (T,), NaN where there is no value; a lag of −2 s says that the measure
-moved two seconds before.
+moved two seconds before. What moves only after the step is no suspect: a cause does not come after its effect.
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Literal
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 Trace = NDArray[np.float64]
-SHOWN_Z, SHORT_RUN_S, SHORT_Z = 6.0, 300, 8.0
-TOGETHER_S, TOGETHER_RHO = 120, 0.5  # moving together is looked at from so long windows on
-LONGEST_LAG_S, ALIKE, PLACEMENTS = 15, 0.95, 20
-CAP = 99.0
+Traces = NDArray[Any]  # of floats, shape (M, T)
+EARLIEST, LATEST = -10, 1  # lags of a cause, s: one second of probes' grain after
+LEVEL, ENOUGH, LEAST_PLACES = 0.03, 33, 6  # of the family; places from which on that can be said; from which on a score
+GATE_RATIO, GATE_P = 1.10, 0.05
+FLANK_S = (10, 60)  # on either side of the window
+SHARPENED = (0.0, 0.8)  # as it is, and x(t) − 0.8·x(t − 1), which makes edges count and not wandering
+MOST_OTHERS, FEWEST_OTHERS, PER_OTHER = 10, 3, 6  # of a measure's own greatest places that make its tail
+LEAST_XI, SELDOM, ONLY_HERE = 0.10, 0.05, 7.0
+ALIKE, FOLLOWS, CLOSEST = 0.95, 0.5, 3
 
 
 @dataclass(frozen=True, slots=True)
 class Suspect:
-    """`score` is a robust z of the event (or a rank correlation, for `how` "together"); `sign` 1 where the measure
-    rose, −1 where it fell; `folded` are others that moved as one with it. `p` None where there are too few placements.
+    """`score` in units of the measure's own tail; `sign` 1 where the measure rose, −1 where it fell; `p`: in which part
+    of places elsewhere any measure fits so well, None where there are too few of them; `folded` are others that move as
+    one with it.
     """
 
     measure: str
     score: float
     lag_s: int
     sign: int
-    how: Literal["event", "together"]
     p: float | None = None
+    is_proven: bool = False
     folded: tuple[str, ...] = ()
 
     @property
@@ -40,131 +51,256 @@ class Suspect:
         return f"{abs(self.lag_s)} s {'before' if self.lag_s < 0 else 'after'}"
 
 
-def window_means(trace: Trace, length: int) -> Trace:
-    """Means of every window of `length` seconds, by its first second; NaN where less than half of it is known."""
-    known = ~np.isnan(trace)
-    sums = np.concatenate(([0.0], np.cumsum(np.where(known, trace, 0.0))))
-    counts = np.concatenate(([0], np.cumsum(known)))
-    total, n = sums[length:] - sums[:-length], counts[length:] - counts[:-length]
-    share = known.mean() if len(trace) else 0.0  # a probe that is read every ten seconds knows a tenth of them
-    return np.where(n >= np.maximum(1, 0.5 * share * length), total / np.maximum(n, 1), np.nan)
-
-
-def event_scores(means: Trace) -> Trace:
-    """Robust z of each window mean against all of the run: |mean − median| / (1.4826·MAD), at most CAP. A measure that
-    hardly ever moves has no MAD: then a quarter of its standard deviation stands in for it.
+@dataclass(frozen=True, slots=True)
+class Look:
+    """`named` are suspects beyond chance, `closest` those that moved most alike and may be chance; `followers` follow
+    the load, so what they did here is its doing. `places` elsewhere it was held against; `slower` is by how much the
+    step was slower here than elsewhere (1: not at all).
     """
-    known = means[~np.isnan(means)]
-    if len(known) < 5:
-        return np.full(len(means), np.nan)
-    middle = np.median(known)
-    scale = max(1.4826 * float(np.median(np.abs(known - middle))), 0.25 * float(known.std()))
-    if scale <= 1e-12 * max(1.0, abs(float(middle))):
-        return np.where(np.isnan(means), np.nan, 0.0)
-    return np.minimum(np.abs(means - middle) / scale, CAP)
 
+    named: Sequence[Suspect] = ()
+    closest: Sequence[Suspect] = ()
+    followers: Sequence[str] = ()
+    places: int = 0
+    slower: float = 1.0
+    is_slower: bool = True
 
-def lags_of(length: int) -> list[int]:
-    """Those that are tried, the nearest first."""
-    most = min(LONGEST_LAG_S, max(5, length))
-    return sorted(range(-most, most + 1), key=lambda lag: (abs(lag), lag))
+    @property
+    def every(self) -> list[Suspect]:
+        return [*self.named, *self.closest]
 
-
-def _best(scores: Trace, at: int, lags: Sequence[int]) -> tuple[float, int]:
-    """(score, lag): of those that come within 2 % of the best, the nearest."""
-    found, which = _best_at(scores, [at], lags)
-    return float(found[0]), lags[which[0]]
-
-
-def _best_at(scores: Trace, places: Sequence[int], lags: Sequence[int]) -> tuple[Trace, NDArray[np.int64]]:
-    """As `_best` of every place, with the number of the lag; 0 and the nearest where nothing is known. Shapes (P,)."""
-    away = np.asarray(places)[:, None] + np.asarray(lags)[None, :]
-    is_there = (away >= 0) & (away < len(scores))
-    found = np.where(is_there, scores[np.clip(away, 0, len(scores) - 1)], np.nan)
-    found = np.where(np.isnan(found), -np.inf, found)
-    best = found.max(axis=1)
-    which = np.argmax(found >= 0.98 * best[:, None], axis=1)
-    taken = found[np.arange(len(found)), which]
-    is_known = np.isfinite(taken)
-    return np.where(is_known, taken, 0.0), np.where(is_known, which, 0)
-
-
-def threshold_of(seconds: int) -> float:
-    """From which score on an event is shown in a run of so many seconds."""
-    return SHORT_Z if seconds < SHORT_RUN_S else SHOWN_Z
+    @property
+    def sentence(self) -> str:
+        """What can be said of all of them."""
+        if not self.is_slower:
+            return f"This step was not slower here: {self.slower:.2f} times as slow as in like windows elsewhere."
+        if self.places < ENOUGH:
+            return "Too short to tell a cause from coincidence: there are too few windows of this length elsewhere." + (
+                " Moved most alike, unproven:" if self.closest else ""
+            )
+        if self.named:
+            one = len(self.named) == 1
+            by_chance = max(each.p or 0.0 for each in self.named)
+            return (
+                f"{len(self.named)} measure{'' if one else 's'} moved with it; so closely by chance in"
+                f" {'1 of ' + format(round(1 / by_chance), ',') if by_chance else 'none'} places."
+            )
+        return "Nothing stands out from chance." + (" Closest:" if self.closest else "")
 
 
 def suspects(
-    step: Trace,
-    window: tuple[int, int],
-    candidates: Mapping[str, Trace],
-    load: Trace | None = None,
-    threshold: float | None = None,
-) -> list[Suspect]:
-    """The measures that moved with `step` in `window` (from, to), most first; `load` is users or arrivals, which what
-    moves together is given. Nothing explains it where the list is empty.
+    step: Trace, window: tuple[int, int], candidates: Mapping[str, Trace], load: Trace | None = None,
+    *, least: float | None = None,
+) -> Look:  # fmt: skip
+    """What moved with `step` (times by second) in `window` (from, to); `load` is users or arrivals, what follows it is
+    told apart. `least`: show all from this score on, even where the step was not slower.
     """
     begin, end = max(0, window[0]), min(len(step), window[1])
     length = end - begin
-    if length < 1 or len(step) < 3 * length:
-        return _together(step, (begin, end), candidates, load) if length >= TOGETHER_S else []
-    shown = threshold_of(len(step)) if threshold is None else threshold
-    lags = lags_of(length)
-    scores: dict[str, Trace] = {}
-    found: list[Suspect] = []
-    for name, trace in candidates.items():
-        means = window_means(trace, length)
-        scores[name] = event_scores(means)
-        score, lag = _best(scores[name], begin, lags)
-        if score >= shown:
-            middle = float(np.nanmedian(means))
-            found.append(Suspect(name, score, lag, 1 if means[begin + lag] > middle else -1, "event"))
-    calm = _calm(step, begin, length) if threshold is None else []  # whoever sets it wants to see them
-    found = [each for each in found if not _moves_anyway(scores[each.measure], each.score, calm, lags)]
-    p = _p_of(scores, begin, length, lags)
-    found = [Suspect(e.measure, e.score, e.lag_s, e.sign, e.how, p(e.score)) for e in found]
-    if length >= TOGETHER_S:
-        known = {each.measure for each in found}
-        found.extend(e for e in _together(step, (begin, end), candidates, load) if e.measure not in known)
-    order = {"event": 0, "together": 1}
-    # a score has no scale: what moved by a trifle has one, too. How closely it moved with the step weighs as much
-    close = {each.measure: _closeness(step, candidates[each.measure], each.lag_s, begin, end) for each in found}
-    found.sort(key=lambda each: (order[each.how], -round(each.score * close[each.measure], 6), abs(each.lag_s)))
-    return _folded(found, candidates)
+    if length < 1 or not candidates or np.isnan(step).all():
+        return Look()
+    slower, is_slower = _gate(np.log(np.maximum(filled(step), 1e-9)), begin, end)
+    if least is None and not is_slower:
+        return Look(slower=slower, is_slower=False)
+    names = list(candidates)
+    rows = np.array([filled(candidates[name]) for name in names])
+    rows = rows - rows.mean(axis=1, keepdims=True)
+    spread = rows.std(axis=1)
+    left = _without(rows, load)
+    followers = [
+        name for name, own, rest in zip(names, spread, left.std(axis=1), strict=True)
+        if load is not None and own > 0 and 1 - (rest / own) ** 2 >= FOLLOWS
+    ]  # fmt: skip
+    logs = np.log(np.maximum(filled(step), 1e-9))
+    grains = np.array([_grain(candidates[name]) for name in names])
+    found = _scored(_without((logs - logs.mean())[None], load)[0], left, begin, end, grains)
+    ranked = [
+        Suspect(names[at], float(found.score[at]), int(found.lag[at]), int(found.sign[at]),
+                None if found.p is None else float(found.p[at]))
+        for at in np.argsort(-found.score, kind="stable")
+        if found.may[at] and spread[at] > 0 and names[at] not in followers
+    ]  # fmt: skip
+    folded = _folded(ranked, {name: left[at] for at, name in enumerate(names)})
+    is_long = found.places >= ENOUGH
+    named = [replace(e, is_proven=True) for e in folded if is_long and e.p is not None and e.p <= LEVEL]
+    rest = [each for each in folded if each.measure not in {one.measure for one in named}]
+    if not is_long:
+        rest = [replace(each, p=None) for each in rest]
+    if least is not None:
+        rest = [each for each in rest if each.score >= least]
+    else:
+        rest = [] if named else rest[:CLOSEST]
+    return Look(named, rest, followers, found.places, slower, is_slower)
 
 
-CALM_Z, ANYWAY = 3.0, 0.06
+def filled(values: Trace) -> Trace:
+    """Gaps joined by straight lines, so that a probe that is read every ten seconds keeps its own grid."""
+    known = ~np.isnan(values)
+    if known.all():
+        return np.asarray(values, float)
+    return (
+        np.interp(np.arange(len(values)), np.flatnonzero(known), values[known])
+        if known.any()
+        else np.zeros(len(values))
+    )
 
 
-def _calm(step: Trace, begin: int, length: int) -> list[int]:
-    """Windows elsewhere, not overlapping, in which the step did nothing out of the ordinary."""
-    own = event_scores(window_means(step, length))
-    places = _elsewhere(begin, length, len(own))
-    return [at for at in places if not own[at] >= CALM_Z]
+def _grain(values: Trace) -> int:
+    """Seconds from one value to the next, usually: what is read seldom seems to move so much later."""
+    known = np.flatnonzero(~np.isnan(values))
+    return int(np.median(np.diff(known))) if len(known) > 1 else 1
 
 
-def _elsewhere(begin: int, length: int, seconds: int) -> list[int]:
-    """Windows that don't overlap, so far away that no lag leads to the one that is looked at."""
-    away = length + max(lags_of(length))
-    return [at for at in range(begin % length, seconds, length) if abs(at - begin) >= away]
-
-
-def _moves_anyway(scores: Trace, score: float, calm: Sequence[int], lags: Sequence[int]) -> bool:
-    """Whether a measure moves like that elsewhere, too, where the step does not mind; not known of a short run."""
-    if len(calm) < PLACEMENTS:
-        return False
-    as_much = int((_best_at(scores, calm, lags)[0] >= score).sum())
-    return (1 + as_much) / (1 + len(calm)) > ANYWAY
-
-
-def _closeness(step: Trace, trace: Trace, lag: int, begin: int, end: int) -> float:
-    """Correlation with the step around the window, as far on both sides as it is long."""
+def _gate(logs: Trace, begin: int, end: int) -> tuple[float, bool]:
+    """(how many times as slow as the middle one of like windows elsewhere, whether that is slower at all)."""
     length = end - begin
-    low, high = max(0, begin - length), min(len(step), end + length)
-    other = np.full(high - low, np.nan)
-    begin_at, end_at = max(0, low + lag), min(len(trace), high + lag)
-    other[begin_at - low - lag : end_at - low - lag] = trace[begin_at:end_at]
-    return abs(correlation(step[low:high], other))
+    means = _sums(logs[None], length)[0] / length
+    elsewhere = [at for at in range(begin % length, len(means), length) if abs(at - begin) >= length]
+    if not elsewhere:
+        return 1.0, True  # nothing to hold it against: whoever looks decides
+    other = means[elsewhere]
+    ratio = float(np.exp(means[begin] - np.median(other)))
+    p = (1 + int((other >= means[begin]).sum())) / (1 + len(elsewhere))
+    return ratio, ratio >= GATE_RATIO and p <= max(GATE_P, 1 / (1 + len(elsewhere)))
+
+
+def _without(rows: Traces, load: Trace | None) -> Traces:
+    """Residuals of a linear regression on the load: now, and its mean of the last ten seconds."""
+    if load is None:
+        return rows
+    now = filled(load)
+    if now.std() <= 0:
+        return rows
+    slow = np.convolve(np.concatenate([np.full(9, now[0]), now]), np.ones(10) / 10, "valid")
+    base = np.column_stack([np.ones(len(now)), now - now.mean(), slow - slow.mean()])
+    q, _ = np.linalg.qr(base)
+    made: Traces = rows - (rows @ q) @ q.T
+    return made
+
+
+def _sums(rows: Traces, length: int) -> Traces:
+    sums = np.concatenate([np.zeros((len(rows), 1)), rows.cumsum(axis=1)], axis=1)
+    made: Traces = sums[:, length:] - sums[:, :-length]
+    return made
+
+
+def _sharpened(rows: Traces, phi: float) -> Traces:
+    made = rows[:, 1:] - phi * rows[:, :-1]
+    made = np.concatenate([made[:, :1], made], axis=1)
+    made = made - made.mean(axis=1, keepdims=True)
+    scaled: Traces = made / np.maximum(made.std(axis=1, keepdims=True), 1e-12)
+    return scaled
+
+
+def _matched(step: Trace, rows: Traces, start: int, length: int) -> tuple[Traces, Traces]:
+    """(projection, correlation) of the step's piece of `length` from `start` on, without its line, with every piece of
+    each row; shape (M, T − length + 1).
+    """
+    seconds = rows.shape[1]
+    line = np.arange(length) - (length - 1) / 2
+    shape = step[start : start + length]
+    shape = shape - shape.mean() - line * (line @ shape) / (line @ line)
+    shape = shape / max(float(np.sqrt(shape @ shape)), 1e-12)
+    size = 1 << int(np.ceil(np.log2(seconds + length)))
+    spectra = np.fft.rfft(rows, size, axis=1)
+
+    def slid(weights: Traces) -> Traces:
+        product = spectra * np.conj(np.fft.rfft(weights, size))
+        return np.asarray(np.fft.irfft(product, size, axis=1)[:, : seconds - length + 1])
+
+    fits = slid(shape)
+    sums = _sums(rows, length)
+    rest = _sums(rows**2, length) - sums**2 / length - slid(line) ** 2 / (line @ line)
+    return fits, fits / np.sqrt(np.maximum(rest, 1e-9 * length))  # what hardly moves has no correlation
+
+
+def _tail_scores(own: NDArray[np.float64], others: NDArray[np.float64], k: int) -> NDArray[np.float64]:
+    """ln(own / the k-th greatest of the others) in units of their mean logarithmic excess. Of a measure that is mostly
+    zero there is no tail to judge by: ln(k / rank), or ONLY_HERE where it moved nowhere else. Others: shape (…, P).
+    """
+    top = -np.partition(-others, k - 1, axis=-1)[..., :k]
+    low = np.maximum(top.min(axis=-1), 1e-12)
+    xi = np.log(np.maximum(top, 1e-12) / low[..., None]).sum(axis=-1) / (k - 1)
+    with_tail = np.log(np.maximum(own, 1e-12) / low) / np.maximum(xi, LEAST_XI)
+    above = (others >= own[..., None]).sum(axis=-1)
+    some = (others >= SELDOM * own[..., None]).sum(axis=-1)
+    with_rank = np.where((some == 0) & (own > 1e-6), ONLY_HERE, np.log(k / (1 + np.minimum(above, k))))
+    made: NDArray[np.float64] = np.where(low < SELDOM * np.maximum(top.max(axis=-1), own), with_rank, with_tail)
+    return made
+
+
+@dataclass(slots=True)
+class _Scores:
+    """By measure, shape (M,); `may`: whether it moved when a cause can; p None with too few places."""
+
+    score: Trace
+    lag: NDArray[np.int64]
+    sign: NDArray[np.int64]
+    may: NDArray[np.bool_]
+    p: Trace | None
+    places: int
+
+
+def _scored(step: Trace, rows: Traces, begin: int, end: int, grains: NDArray[np.int64]) -> _Scores:
+    seconds, length = len(step), end - begin
+    flank = min(max(length, FLANK_S[0]), FLANK_S[1])
+    start, stop = max(0, begin - flank), min(seconds, end + flank)
+    piece = stop - start
+    shifts = seconds - piece + 1
+    latest = LATEST + min(int(grains.max()) - 1, length)
+    width = max(latest - EARLIEST + 1, length // 4)  # so many shifts are a place elsewhere
+    zone = length + max(-EARLIEST, latest) + flank // 2  # shifts at which the window's own event is seen
+    near = np.arange(max(0, start - zone), min(shifts, start + zone + 1))
+    begins = np.array(
+        [at for at in range(0, shifts - width + 1, width) if at + width <= near[0] or at > near[-1]], dtype=np.int64
+    )
+    places = len(begins)
+    k = int(max(FEWEST_OTHERS, min(MOST_OTHERS, places // PER_OTHER)))
+    first, last = max(0, start + EARLIEST), min(shifts, start + latest + 1)
+    is_early = np.arange(first, last)[None, :] <= (start + LATEST + np.minimum(grains - 1, length))[:, None]
+    scores, nulls, seen = [], [], np.zeros((len(rows), shifts))
+    raw = seen
+    for phi in SHARPENED:
+        fits, close = _matched(_sharpened(step[None], phi)[0], _sharpened(rows, phi), start, piece)
+        fit = np.abs(fits) * np.abs(close)
+        seen = seen + fit / np.maximum(fit[:, near].max(axis=1, keepdims=True), 1e-12)
+        raw = fits if phi == SHARPENED[0] else raw
+        own = np.where(is_early, fit[:, first:last], 0.0).max(axis=1)
+        if places < LEAST_PLACES:
+            scores.append(own)
+            continue
+        most = np.stack([fit[:, at : at + width].max(axis=1) for at in begins], axis=1)  # (M, P)
+        scores.append(_tail_scores(own, most, k))
+        # the same for every place elsewhere, without those near it
+        some = min(places, k + 2 * (zone // width) + 1)
+        which = np.argpartition(-most, some - 1, axis=1)[:, :some]
+        is_far = np.abs(begins[which][:, None, :] - begins[None, :, None]) > zone  # (M, P, some)
+        there = np.take_along_axis(most, which, 1)[:, None, :]
+        nulls.append(_tail_scores(most, np.where(is_far, there, 0.0), k))
+    best = first + np.argmax(np.where(is_early, seen[:, first:last], 0.0), axis=1)
+    at = np.arange(len(rows))
+    score = np.mean(scores, axis=0)
+    p = None
+    if nulls:
+        greatest = np.mean(nulls, axis=0).max(axis=0)
+        p = (1 + (greatest[None, :] >= score[:, None]).sum(axis=1)) / (1 + places)
+    return _Scores(
+        score=score, lag=best - start, sign=np.sign(raw[at, best]).astype(np.int64),
+        may=seen[at, best] >= 0.999 * seen[:, near].max(axis=1), p=p, places=places,
+    )  # fmt: skip
+
+
+def _folded(found: Sequence[Suspect], rows: Mapping[str, Trace]) -> list[Suspect]:
+    """Those that move as one stand in one row."""
+    made: list[Suspect] = []
+    for each in found:
+        for place, first in enumerate(made):
+            if abs(correlation(rows[first.measure], rows[each.measure])) >= ALIKE:
+                made[place] = replace(first, folded=(*first.folded, each.measure))
+                break
+        else:
+            made.append(each)
+    return made
 
 
 def correlation(one: Trace, other: Trace) -> float:
@@ -175,130 +311,6 @@ def correlation(one: Trace, other: Trace) -> float:
     a, b = one[both] - one[both].mean(), other[both] - other[both].mean()
     scale = float(np.sqrt((a @ a) * (b @ b)))
     return float(a @ b) / scale if scale > 0 else 0.0
-
-
-def _p_of(scores: Mapping[str, Trace], begin: int, length: int, lags: Sequence[int]):  # type: ignore[no-untyped-def]
-    """How often a window elsewhere has a candidate with at least such a score; None where there are too few windows."""
-    seconds = max((len(each) for each in scores.values()), default=0)
-    places = _elsewhere(begin, length, seconds)
-    if len(places) < PLACEMENTS:
-        return lambda score: None
-    most = np.max([_best_at(each, places, lags)[0] for each in scores.values()], axis=0)
-    return lambda score: float((1 + (most >= score).sum()) / (1 + len(places)))
-
-
-def ranks(values: Trace) -> Trace:
-    """Average ranks from 1 (Spearman), NaN kept."""
-    made = np.full(len(values), np.nan)
-    known = np.flatnonzero(~np.isnan(values))
-    if not len(known):
-        return made
-    order = known[np.argsort(values[known])]
-    ordered = values[order]
-    begins = np.flatnonzero(np.concatenate(([True], ordered[1:] != ordered[:-1])))
-    counts = np.diff(np.append(begins, len(ordered)))
-    made[order] = np.repeat(begins + (counts + 1) / 2, counts)
-    return made
-
-
-def partial(one: Trace, other: Trace, given: Trace | None) -> float:
-    """Rank correlation of two traces, given a third (partial): what it explains is taken out of both."""
-    both = ~(np.isnan(one) | np.isnan(other))
-    if given is not None:
-        both &= ~np.isnan(given)
-    if both.sum() < 10:
-        return 0.0
-    a, b = ranks(one[both]), ranks(other[both])
-    rho = correlation(a, b)
-    if given is None:
-        return rho
-    c = ranks(given[both])
-    with_a, with_b = correlation(a, c), correlation(b, c)
-    rest = (1 - with_a**2) * (1 - with_b**2)
-    return (rho - with_a * with_b) / float(np.sqrt(rest)) if rest > 1e-9 else 0.0
-
-
-def _together(
-    step: Trace, window: tuple[int, int], candidates: Mapping[str, Trace], load: Trace | None
-) -> list[Suspect]:
-    begin, end = window
-    made = []
-    for name, trace in candidates.items():
-        best, best_lag = 0.0, 0
-        for lag in _worth_it(step, window, trace, load):
-            low, high = max(0, begin + lag), min(len(trace), end + lag)
-            if high - low < TOGETHER_S // 2:
-                continue
-            here = step[low - lag : high - lag]
-            rho = partial(here, trace[low:high], None if load is None else load[low - lag : high - lag])
-            if abs(rho) > abs(best) + 0.01:
-                best, best_lag = rho, lag
-        if abs(best) >= TOGETHER_RHO:
-            made.append(Suspect(name, abs(best), best_lag, 1 if best > 0 else -1, "together"))
-    return sorted(made, key=lambda each: -each.score)
-
-
-ENOUGH = 100  # seconds of both, for ranks that are given once
-ROUGHLY = 0.2  # that a rank correlation may be off when ranks are not given anew at each lag
-
-
-def _worth_it(step: Trace, window: tuple[int, int], trace: Trace, load: Trace | None) -> list[int]:
-    """The lags at which it may be that two traces move together, and as closely as at the best of them: by ranks given
-    once, of all that any lag needs.
-    """
-    begin, end = window
-    lags = lags_of(LONGEST_LAG_S)
-    low, high = begin - LONGEST_LAG_S, end + LONGEST_LAG_S
-    around = np.full(high - low, np.nan)
-    first, last = max(0, low), min(len(trace), high)
-    around[first - low : last - low] = trace[first:last]
-    # row k is the trace from lag k − LONGEST_LAG_S on
-    moved = np.lib.stride_tricks.sliding_window_view(ranks(around), end - begin)
-    here = ranks(step[begin:end])
-    rough = lagged(here, moved)
-    # of few seconds the ranks differ at each lag, as they do where the load explains nearly everything
-    known = (~np.isnan(moved)).astype(float) @ (~np.isnan(here)) >= ENOUGH
-    if load is not None:
-        given = ranks(load[begin:end])
-        with_step, with_trace = correlation(here, given), lagged(given, moved)
-        rest = np.sqrt(np.maximum((1 - with_step**2) * (1 - with_trace**2), 0.0))
-        known &= rest > 0.05
-        rough = np.divide(rough - with_step * with_trace, rest, out=np.zeros_like(rest), where=rest > 0.05)
-    rough = np.abs(rough)
-    most = float(rough.max())
-    least = most - ROUGHLY if most >= TOGETHER_RHO - ROUGHLY else np.inf
-    return [lag for lag in lags if rough[lag + LONGEST_LAG_S] >= least or not known[lag + LONGEST_LAG_S]]
-
-
-def lagged(one: Trace, moved: NDArray[np.float64]) -> Trace:
-    """Pearson's of `one`, shape (T,), with each row of `moved`, shape (L, T), over what both have; shape (L,)."""
-    has_one, has = (~np.isnan(one)).astype(float), (~np.isnan(moved)).astype(float)
-    a, b = np.where(has_one > 0, one, 0.0), np.where(has > 0, moved, 0.0)
-    middle = (a.sum() / max(1.0, has_one.sum()), b.sum() / max(1.0, has.sum()))  # keeps the sums small
-    a, b = (a - middle[0]) * has_one, (b - middle[1]) * has
-    n, sum_a, sum_b = has @ has_one, has @ a, b @ has_one
-    both, square_a, square_b = b @ a, has @ a**2, b**2 @ has_one
-    n = np.maximum(n, 1.0)
-    over = both - sum_a * sum_b / n
-    scale = np.sqrt(np.maximum((square_a - sum_a**2 / n) * (square_b - sum_b**2 / n), 0.0))
-    made: Trace = np.divide(over, scale, out=np.zeros(len(over)), where=scale > 1e-9)
-    return made
-
-
-def _folded(found: Sequence[Suspect], candidates: Mapping[str, Trace]) -> list[Suspect]:
-    """Those that move as one stand in one row."""
-    made: list[Suspect] = []
-    for each in found:
-        for place, first in enumerate(made):
-            if abs(correlation(candidates[first.measure], candidates[each.measure])) >= ALIKE:
-                made[place] = Suspect(
-                    first.measure, first.score, first.lag_s, first.sign, first.how, first.p,
-                    (*first.folded, each.measure),
-                )  # fmt: skip
-                break
-        else:
-            made.append(each)
-    return made
 
 
 def worth_a_look(trace: Trace, at_least: int = 3) -> list[tuple[int, int]]:

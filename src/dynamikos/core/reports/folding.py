@@ -79,7 +79,9 @@ def coarse_of(seconds: Iterable[tuple[int, SeriesSecond]]) -> Coarse:
         ten: (
             sum(part.n for part in parts),
             sum(sum(part.failed.values()) for part in parts),
-            Histogram.joined(each for part in parts for each in (part.hist, part.cut_hist)).coarser(COARSE_BITS).to_bytes(),
+            Histogram.joined(each for part in parts for each in (part.hist, part.cut_hist))
+            .coarser(COARSE_BITS)
+            .to_bytes(),
         )
         for ten, parts in tens.items()
     }

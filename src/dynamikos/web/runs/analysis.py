@@ -11,7 +11,7 @@ from dynamikos.core.analysis.evidence import Evidence, Found, Line, Measured, Tr
 from dynamikos.core.analysis.findings import findings
 from dynamikos.core.analysis.gathering import LEVELS, lines_of
 from dynamikos.core.analysis.levels import capacity_of
-from dynamikos.core.analysis.suspects import Suspect, suspects, threshold_of, worth_a_look
+from dynamikos.core.analysis.suspects import Look, suspects, worth_a_look
 from dynamikos.core.frozen import FrozenRun, Series, every_series
 from dynamikos.core.objectives import Mark
 from dynamikos.core.reports import Ledger, SeriesSecond, unpack_kept
@@ -197,9 +197,9 @@ def step_line(found: Run, numbers: Sequence[int]) -> tuple[Trace, Trace]:
 
 
 def suspects_of(
-    found: Run, inputs: FrozenRun, numbers: Sequence[int], window: tuple[int, int], threshold: float | None = None
-) -> tuple[list[Suspect], Trace, dict[str, Measured], float]:
-    """(suspects, the step's mean by second, measures by name, the threshold) of a step in a window."""
+    found: Run, inputs: FrozenRun, numbers: Sequence[int], window: tuple[int, int], least: float | None = None
+) -> tuple[Look, Trace, dict[str, Measured]]:
+    """(suspects, the step's mean by second, measures by name) of a step in a window; see core's suspects."""
     line, _ = step_line(found, numbers)
     frames = list(queries.every_frame(found))
     load = _by_second(frames, len(line), lambda f: f.users)
@@ -212,5 +212,4 @@ def suspects_of(
     late = _by_second(frames, len(line), lambda f: f.late_p99_ms)
     known["generators: lateness p99"] = Measured("generators: lateness p99", "ms", late)
     candidates["generators: lateness p99"] = late
-    limit = threshold_of(len(line)) if threshold is None else threshold
-    return suspects(line, window, candidates, load, threshold), line, known, limit
+    return suspects(line, window, candidates, load, least=least), line, known

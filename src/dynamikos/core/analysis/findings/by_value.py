@@ -11,6 +11,7 @@ from dynamikos.core.figures import odds
 
 FEWEST, DIFFERENT = 5, 3  # failures, and values that were dealt
 MOSTLY, SELDOM = 0.8, 0.3  # parts: of the failures that have the value, and of what was dealt
+TIMES = 3.0  # as often as with other values
 
 
 def by_value(evidence: Evidence) -> Iterator[Found]:
@@ -28,13 +29,19 @@ MEANS, TRY = "It is the value, not the load alone.", "Try that value by hand; lo
 
 
 def _counted(evidence: Evidence) -> Iterator[Found]:
-    """By what every generator counted of every failure."""
-    tests = max(1, len({(each.asked, each.name) for each in evidence.failing}))
+    """By what every generator counted of every failure: failed of dealt, of a value against all others, since the begin
+    of the run (rows that were dealt before the measured part are used in it).
+    """
+    tests = max(1, sum(each.different for each in {(e.asked, e.name): e for e in evidence.failing}.values()))
     seen = set()
     for each in evidence.failing:
         if each.asked in seen or not each.value or each.different < DIFFERENT:
             continue
-        if each.of < FEWEST or each.failed < MOSTLY * each.of or each.part_dealt > SELDOM:
+        rest = each.dealt_in_all - each.dealt
+        if each.of < FEWEST or each.failed < FEWEST or not each.dealt or not rest:
+            continue
+        own_rate, rate = each.failed / each.dealt, (each.of - each.failed) / rest
+        if own_rate < TIMES * rate:
             continue
         chance = float(bdtrc(each.failed - 1, each.of, each.part_dealt))
         if chance > LEAST / tests:
@@ -44,8 +51,8 @@ def _counted(evidence: Evidence) -> Iterator[Found]:
         yield Found(
             rule="failures-by-value",
             about="target",
-            sentence=f"{request} fails where {each.name} is “{each.value[:80]}”: {each.failed:,} of its {each.of:,}"
-            f" failures, though it was dealt {each.dealt:,} times of {each.dealt_in_all:,}.",
+            sentence=f"{request} fails where {each.name} is “{each.value[:80]}”: {each.failed:,} times of"
+            f" {each.dealt:,} that it was dealt, all other values {each.of - each.failed:,} of {rest:,}.",
             means=MEANS,
             try_=TRY,
             journey=journey,
@@ -63,9 +70,11 @@ def _kept(evidence: Evidence) -> Iterator[Found]:
         kinds = Counter(each.reason for each in here if each.reason.startswith("failed"))
         for kind, n in kinds.items():
             failed = [each for each in here if each.reason == kind]
-            passed = [each for each in here if not each.reason.startswith("failed")]
             if n < FEWEST:
                 continue
+            # failures are kept from the first on, and only so many: what passed is of the same seconds
+            first, last = min(each.second for each in failed), max(each.second for each in failed)
+            passed = [e for e in here if not e.reason.startswith("failed") and first <= e.second <= last]
             names = {name for each in failed for name in {**each.before, **each.variables}}
             for name in sorted(names):
                 values = [{**each.variables, **each.before}.get(name, "") for each in failed]

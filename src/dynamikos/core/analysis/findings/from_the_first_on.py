@@ -4,12 +4,14 @@ from collections.abc import Iterator
 
 from dynamikos.core.analysis.evidence import Evidence, Found, name_of
 
+TRIES, NEVER = 10, 0.05  # failures at least, and the part that passed at most
+
 
 def from_the_first_on(evidence: Evidence) -> Iterator[Found]:
     """A request that never worked, or hardly ever: the script, not the server's speed."""
     for line in evidence.requests():
         passed, failed = float(line.passed.sum()), float(line.failed.sum())
-        if failed < 10 or passed > 0.05 * (passed + failed):
+        if failed < TRIES or passed > NEVER * (passed + failed):
             continue
         kinds = evidence.ledger.all_of("request", line.series.step, request=line.series.request).failed
         kind = max(kinds, key=lambda each: kinds[each], default="")
@@ -24,4 +26,5 @@ def from_the_first_on(evidence: Evidence) -> Iterator[Found]:
             journey=line.series.journey,
             step=line.series.step,
             request=line.series.request,
+            impact=1.0,
         )

@@ -5,10 +5,12 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from dynamikos.core.analysis.evidence import Evidence, Found, milliseconds, name_of
+from dynamikos.core.analysis.evidence import Evidence, Found, Line, milliseconds, name_of
 from dynamikos.core.analysis.findings.samples import BINS, SAMPLES
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
+
+TOGETHER = 0.7  # of the slower ones
 
 
 def decades(spread: Histogram) -> tuple[np.ndarray, int]:
@@ -44,6 +46,15 @@ def humps_of(spread: Histogram) -> tuple[float, float, float] | None:
     return best
 
 
+def _is_incident(line: Line, where: slice, between_us: float) -> bool:
+    """Whether the slower ones stand together in a quarter of the time: an incident, and no second kind of answer."""
+    over = np.array([0 if each is None else each.over(between_us) for each in line.times[where]], float)
+    length = max(1, len(over) // 4)
+    sums = np.concatenate(([0.0], over.cumsum()))
+    within = sums[length:] - sums[:-length]
+    return bool(len(within) and within.max() >= TOGETHER * over.sum())
+
+
 def two_humps(evidence: Evidence) -> Iterator[Found]:
     """A request that takes one of two times: a cache that hits or misses, two paths through the code."""
     begin, end = evidence.measured
@@ -53,6 +64,8 @@ def two_humps(evidence: Evidence) -> Iterator[Found]:
         if found is None:
             continue
         low, high, share = found
+        if _is_incident(line, where, math.sqrt(low * high) * 1000):
+            continue
         yield Found(
             rule="two-humps",
             about="target",

@@ -110,9 +110,9 @@ def finding(seen: Seen) -> Evidence:
 
 def suspect(seen: Seen) -> Evidence:
     begin, end = seen.window
-    made, step, known, _ = analysis.suspects_of(seen.run, seen.inputs, [seen.series.no], (begin, end), 0.0)
+    look, step, known = analysis.suspects_of(seen.run, seen.inputs, [seen.series.no], (begin, end), 0.0)
     name = seen.of.get("measure", "")
-    found = next((each for each in made if name in (each.measure, *each.folded)), None)
+    found = next((each for each in look.every if name in (each.measure, *each.folded)), None)
     if name not in known:
         raise DynamikosError(f"run {seen.run.number} has no measure {name}.")
     length = max(10, end - begin)
@@ -122,7 +122,8 @@ def suspect(seen: Seen) -> Evidence:
     if found is not None:
         moved = "rose" if found.sign > 0 else "fell"
         chance = "" if found.p is None else f", by chance {odds(found.p)}"
-        said = f"It {moved} {found.words}, with a score of {found.score:.3g}{chance}."
+        unproven = "" if found.is_proven else "; unproven"
+        said = f"It {moved} {found.words}, with a score of {found.score:.3g}{chance}{unproven}."
     return Evidence(
         f"What moved with {seen.name}: {name}", seen.where, [said],
         lanes=[drawn(each, high, (begin, end), low) for each in both],

@@ -7,7 +7,6 @@ from urllib.parse import urlencode
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
-from dynamikos.core.analysis.suspects import TOGETHER_S
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.core.statistics.apdex import apdex
@@ -75,12 +74,11 @@ def _suspects(
     request: HttpRequest, found: Run, inputs: FrozenRun, series: Series, window: tuple[int, int]
 ) -> dict[str, Any]:
     typed = request.GET.get("z", "")
-    threshold = number(typed, "Score", 0, 99) if typed else None
-    made, step, known, limit = analysis.suspects_of(found, inputs, [series.no], window, threshold)
+    least = number(typed, "Score", 0, 99) if typed else None
+    look, step, known = analysis.suspects_of(found, inputs, [series.no], window, least)
     end = min(window[1], found.watermark + 1)
     drawn = []
-    for each in made[:12]:
+    for each in look.every[:12]:
         over = drawings.laid_over(step, known[each.measure].trace, (window[0], end))
         drawn.append((each, (*over, over[3] - over[2])))
-    is_long = end - window[0] > len(step) / 3 and end - window[0] < TOGETHER_S
-    return {"lane_of": measures.lane_of(found, inputs), "suspects": drawn, "threshold": limit, "is_long": is_long}
+    return {"lane_of": measures.lane_of(found, inputs), "suspects": drawn, "look": look, "least": typed}

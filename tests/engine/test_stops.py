@@ -1,0 +1,110 @@
+"""Stops of the process are seen, and the band of a figure holds the truth."""
+
+import asyncio
+import math
+import os
+import signal
+import subprocess
+import sys
+import time
+from unittest import TestCase, skipUnless
+
+import numpy as np
+
+from dynamikos.engine.http.connection import Arrivals
+from dynamikos.engine.reporting.recorder import PASSED, _Cell
+from dynamikos.engine.reporting.stops import EVERY_S, Stops, stopped_before
+from dynamikos.machine import stops
+
+WATCHES = """
+import sys, time
+from dynamikos.machine.stops import loaded
+import ctypes, threading
+library = loaded()
+library.stops_begin(threading.main_thread().native_id)
+print("ready", flush=True)
+sys.stdin.readline()
+buffer = (ctypes.c_double * 8192)()
+count = library.stops_take(buffer, 4096)
+print(*(f"{buffer[2 * at + 1]:.4f}" for at in range(count)), flush=True)
+library.stops_end()
+"""
+
+
+class Overlap(TestCase):
+    def test_a_sample_loses_what_of_it_the_process_was_stopped(self) -> None:
+        watch = Stops()
+        watch._known = [(1.2, 0.2), (2.2, 0.2)]  # from 1.0 to 1.2, and from 2.0 to 2.2
+        watch._before = stopped_before(watch._known)
+        slack = round(EVERY_S * 1e6)
+        for begun, ended, lost in ((0.0, 0.9, 0), (0.9, 1.3, 200_000), (1.1, 1.3, 100_000), (0.5, 2.5, 400_000)):
+            found = watch.lost(np.array([begun]), np.array([ended]))[0]
+            self.assertGreaterEqual(found, lost - 1)
+            self.assertLessEqual(found, lost + 2 * slack + 1)
+        self.assertEqual(Stops().lost(np.zeros(3), np.ones(3)).tolist(), [0, 0, 0])
+
+    def test_a_second_with_much_delay_tells_each_sample_without_it(self) -> None:
+        rows = np.zeros(100, PASSED)
+        rows["due"], rows["last"] = np.linspace(0, 0.9, 100), np.linspace(0, 0.9, 100) + 0.05
+        rows["last"][40:60] += 0.2
+        cell = _Cell()
+        cell.add(np.rint((rows["last"] - rows["due"]) * 1e6).astype(np.int64))
+        cell.samples.append(rows)
+        quiet = cell.wire(1)
+        self.assertEqual((quiet.own_us, quiet.low_hist), (0, b""))
+        self.assertAlmostEqual(quiet.quiet_us, 50_000, delta=2)
+
+        def lost(begun: np.ndarray, ended: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+            return np.where(ended - begun > 0.1, 200_000, 0)
+
+        from dynamikos.core.statistics import Histogram
+
+        stopped = cell.wire(1, lost)
+        self.assertAlmostEqual(Histogram.from_bytes(stopped.low_hist).max_us() or 0, 50_000, delta=60)
+        self.assertAlmostEqual(Histogram.from_bytes(stopped.hist).max_us() or 0, 250_000, delta=130)
+
+
+class Readiness(TestCase):
+    def test_bytes_may_have_been_there_as_long_as_the_thread_has_computed(self) -> None:
+        arrivals = Arrivals()
+        arrivals.look(time.perf_counter())
+        until = time.thread_time() + 0.02
+        while time.thread_time() < until:
+            math.sqrt(2)
+        time.sleep(0.05)  # idle: nothing would have been left unread
+        arrivals.look(time.perf_counter())
+        self.assertGreaterEqual(arrivals.computed_s, 0.02)
+        self.assertLess(arrivals.computed_s, 0.045)
+
+
+@skipUnless(stops.made() is not None, "there is no compiler here")
+class Native(TestCase):
+    def test_a_stopped_process_sees_how_long_it_was_stopped(self) -> None:
+        child = subprocess.Popen(
+            [sys.executable, "-c", WATCHES], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+            env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
+        )  # fmt: skip
+        self.addCleanup(child.kill)
+        assert child.stdout is not None
+        self.assertEqual(child.stdout.readline().strip(), "ready")
+        time.sleep(0.05)
+        child.send_signal(signal.SIGSTOP)
+        time.sleep(0.2)
+        child.send_signal(signal.SIGCONT)
+        time.sleep(0.05)
+        told, _ = child.communicate("go\n", timeout=30)
+        self.assertGreaterEqual(max(map(float, told.split())), 0.19)
+
+    def test_begun_and_ended_again_in_the_loop_of_a_run(self) -> None:
+        async def program() -> tuple[str, float]:
+            watch = Stops()
+            watch.begin()
+            await asyncio.sleep(0.03)
+            _, _, longest = watch.take(time.perf_counter())
+            watch.end()
+            return watch.by, longest
+
+        for _ in range(2):
+            by, longest = asyncio.run(program())
+            self.assertEqual(by, "thread")
+            self.assertLess(longest, 5)
