@@ -3,7 +3,6 @@
 import asyncio
 import dataclasses
 import datetime
-import signal
 import subprocess
 import sys
 from collections.abc import Callable, Mapping
@@ -15,6 +14,7 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
+from dynamikos.cli.ending import ENDING
 from dynamikos.cli.folder import Result
 from dynamikos.cli.state import is_free, wait_for_port
 from dynamikos.core.analysis.evidence import Measured
@@ -64,6 +64,7 @@ def perform(
     try:
         outcome, sink = uvloop.run(_perform(frozen, rows, secrets, tell, probes))
     finally:
+        ENDING.over()
         probes.close()
     seconds = max((each.second for each in sink.messages), default=-1) + 1
     measures, silent = probes.told(seconds)
@@ -218,7 +219,10 @@ async def _perform(
             tell("stopping gently: users finish their step and leave; Ctrl-C once more stops at once")
             control.stop_gently()
 
-    asyncio.get_running_loop().add_signal_handler(signal.SIGINT, interrupted)
+    ENDING.told = interrupted
+    ENDING.watch(asyncio.get_running_loop())
+    if ENDING.asked:
+        interrupted()
     try:
         shard = Shard(number=0, count=1, frozen=frozen, rows=dict(rows), secrets=secrets, functions=functions)
         shard = dataclasses.replace(shard, primed=await primed_for(shard, network, clock))

@@ -1,7 +1,7 @@
 """A run of a plan that a project keeps: started here, performed by the fleet, read from the database."""
 
 import contextlib
-import signal
+import datetime
 import time
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
@@ -10,6 +10,7 @@ import msgspec
 import orjson
 
 from dynamikos.cli import processes, summary
+from dynamikos.cli.ending import ENDING
 from dynamikos.cli.folder import Result
 from dynamikos.cli.state import State
 from dynamikos.core.analysis.suspects import Look
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from dynamikos.web.runs.models import Run
 
 PROGRESS_S = 5
+LEASE_S = 30.0  # a run that is not asked for any more for so long is stopped
 
 
 def membership(project: str, account: str):  # type: ignore[no-untyped-def]
@@ -64,13 +66,18 @@ def run_plan(
     values: dict[str, str],
     tell: Callable[[str], None],
     trial: bool = False,
-) -> Result:
-    """Runs the plan `key`. Raises PlanError when it can't be found or started."""
+    detach: bool = False,
+) -> Result | None:
+    """Runs the plan `key`; None where that goes on without the command (`detach`). Raises PlanError when it can't be
+    found or started.
+    """
     state = State.open()
     addresses, cluster = processes.database(state)
     supervisor = processes.Supervisor(state)
     try:
         processes.use_django(state, addresses)
+        if detach and cluster is not None and cluster.process is not None:
+            raise PlanError("--detach needs an installation that runs: nothing would be left to perform the run")
         if cluster is not None and cluster.process is not None:  # nothing of ours is running: bring what a run needs
             processes.migrate(addresses)
             supervisor.add(
@@ -80,7 +87,7 @@ def run_plan(
                 "prober", ["dynamikos.cli", "prober"], processes.environment(state, addresses.web, addresses)
             )
             supervisor.add_generator(addresses)
-        return _run(key, project, environment, change, values, tell, trial)
+        return _run(key, project, environment, change, values, tell, trial, detach)
     finally:
         supervisor.end()
         if cluster is not None:
@@ -95,7 +102,9 @@ def _run(
     values: dict[str, str],
     tell: Callable[[str], None],
     trial: bool,
-) -> Result:
+    detach: bool,
+) -> Result | None:
+    from django.utils import timezone
     from msgspec.structs import replace
 
     from dynamikos.web.journeys import queries as journeys
@@ -129,18 +138,26 @@ def _run(
         why = unproven(journey, journeys.content(journey)) if journey is not None else ""
         if why:
             tell(f"{name} has not passed in two rounds, so the run may measure something else than it says. {why}")
+    asked = {"stop": 0}
+
+    def interrupted() -> None:
+        asked["stop"] += 1
+
+    ENDING.told = interrupted
     run = actions.start(
         member, plan, replace(core, environment=environment) if environment else core, values, trial=trial
     )
     total = actions.frozen_of(run).ends_s
-    asked = {"stop": 0}
-
-    def interrupted(*_: object) -> None:
-        asked["stop"] += 1
-
-    signal.signal(signal.SIGINT, interrupted)
-    said, told = -1, 0
+    if detach:
+        ENDING.over()
+        tell(f"run {run.number} goes on without this command")
+        return None
+    said, told, renewed = -1, 0, 0.0
     while not run.is_over:
+        if time.monotonic() - renewed > LEASE_S / 6:
+            renewed = time.monotonic()
+            until = timezone.now() + datetime.timedelta(seconds=LEASE_S)
+            type(run).objects.filter(pk=run.pk).update(lease_until=until)
         time.sleep(0.25)
         run.refresh_from_db()
         if asked["stop"] > told and not run.is_over:
@@ -154,6 +171,7 @@ def _run(
             newest = Message.objects.filter(subject=run.pk, event="frame").order_by("-sequence").first()
             if newest is not None:
                 tell(summary.progress(msgspec.convert(orjson.loads(newest.body), Frame), total))
+    ENDING.over()
     if run.outcome is None:
         raise PlanError(f"The run did not happen: {run.ended}.")
     return result_of(run)

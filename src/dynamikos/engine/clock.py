@@ -34,6 +34,7 @@ class RealClock:
         self._loop = asyncio.get_running_loop()
         self._loop.add_reader(self._descriptor, self._fire)
 
+    is_real = True  # its instants are those that stops of the process are known by
     now = staticmethod(time.perf_counter)
     wall = staticmethod(time.time)
 

@@ -30,6 +30,7 @@ from dynamikos.engine.http.cookies import suffixes
 from dynamikos.engine.limits import SPARE, descriptors
 from dynamikos.engine.ports import Clock, Functions, Lessor, Network, Origin, Sink
 from dynamikos.engine.priming import Primed, prime
+from dynamikos.engine.pulse import Pulse
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
@@ -76,6 +77,8 @@ class Control:
         self.stopped = ""
         self.why = ""  # when it was the run's own rules that stopped it, or nobody's hand
         self.by_rule = False
+        self.loss_s = float("inf")  # after so long a stop it is taken for lost, and sends nothing more
+        self.is_lost = False
         self.broke = ""  # why the run can't be trusted: an error of ours
         self.forget: Callable[[], None] | None = None
         self.changes: tuple[Change, ...] = ()
@@ -240,8 +243,8 @@ def _on_the_way(journey: Journey, way: Way, persona: Persona | None = None) -> J
 async def run(
     shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None
 ) -> str:
-    """Performs `shard` from the clock's instant `begin` (second 0) and returns "finished", "stopped gently" or "stopped
-    now".
+    """Performs `shard` from the clock's instant `begin` (second 0) and returns "finished", "stopped gently", "stopped
+    now", or "lost".
 
     Reports one message a second; the last has `last=True`. Raises TemplateError or RuleError before anything is sent.
     """
@@ -255,8 +258,14 @@ async def run(
         control.end(why, now=False)
 
     rows = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
+
+    def lost() -> None:
+        control.is_lost = True
+        control.stop_now()
+
+    pulse = Pulse(control.loss_s, lost)
     for around in rows:
-        around.write = sink.write
+        around.write, around.pulse = sink.write, pulse
     control.forget = rows[0].dealer.forget_last
 
     followed: set[int] = set()
@@ -319,7 +328,7 @@ async def run(
             healthy,
             last=last,
             under_way=starter.open_now() if last else (),
-            lost=health.lost,
+            lost=health.lost if getattr(clock, "is_real", False) else None,
         ):
             sink.report(message)
 
@@ -345,6 +354,7 @@ async def run(
     reporter = asyncio.create_task(seconds(), name="seconds")
     users = asyncio.create_task(starter.perform(), name="users")
     halt = asyncio.create_task(control._now.wait(), name="halt")
+    beat = asyncio.create_task(pulse.beat(clock), name="pulse")
     over = asyncio.create_task(_grace(clock, lambda: ends[0]), name="grace")
     try:
         with guard.watching():
@@ -354,9 +364,9 @@ async def run(
     finally:
         control._look = None
         starter.remember_open()
-        for task in (users, halt, over, reporter):
+        for task in (users, halt, over, reporter, beat):
             task.cancel()
-        await asyncio.gather(users, halt, over, reporter, return_exceptions=True)
+        await asyncio.gather(users, halt, over, reporter, beat, return_exceptions=True)
         with contextlib.suppress(OSError):
             await rows[0].dealer.close()
         health.stop()
@@ -371,6 +381,8 @@ async def run(
             )
     if control.broke:
         return control.broke[:120]
+    if control.is_lost:
+        return "lost"
     if control.why and control.by_rule:
         return f"stopped: {control.why}"[:120]
     return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")

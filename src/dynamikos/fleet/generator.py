@@ -34,7 +34,7 @@ from dynamikos.fleet.knocking import knock
 from dynamikos.fleet.leasing import DatabaseLessor
 from dynamikos.fleet.outbox import Outbox
 from dynamikos.fleet.rehearsing import Stage, network_for
-from dynamikos.fleet.settings import CUT_OFF_S, HEARTBEAT_S, RECONNECT_S
+from dynamikos.fleet.settings import CUT_OFF_S, HEARTBEAT_S, LOST_S, RECONNECT_S
 from dynamikos.sealing import X25519PrivateKey, new_key, public_of, unbox
 
 log = logging.getLogger(__name__)
@@ -205,7 +205,7 @@ async def _own(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None
         state, run = states.get(shard, ("gone", "ended"))
         if run in ("ended", "refused") or state in ("gone", "ended"):
             held.control.stop_now("the run was closed without this generator")
-        elif state == "lost":
+        elif state == "lost" and not held.control.is_lost:
             back = await link.execute(
                 "UPDATE runs_shard SET state = 'running', ended = '', lost_at_s = NULL WHERE id = %s AND state = 'lost'"
                 " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state = 'running') RETURNING id", (shard,),
@@ -320,6 +320,7 @@ async def _perform(
     if passed is None:
         return
     control = Control()
+    control.loss_s = 2 * LOST_S  # as the coordinator has it
     controls[shard_id] = Held(passed[0], control)
     ended = "broke: its process ended"
     try:
@@ -464,9 +465,9 @@ async def _state(conninfo: str, shard_id: int, ended: str) -> None:
         try:
             async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
                 await link.execute(
-                    "UPDATE runs_shard SET state = 'ended', ended = %s WHERE id = %s AND state <> 'ended'"
+                    "UPDATE runs_shard SET state = %s, ended = %s WHERE id = %s AND state <> 'ended'"
                     " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state NOT IN ('ended', 'refused'))",
-                    (ended, shard_id),
+                    ("lost" if ended == "lost" else "ended", ended, shard_id),
                 )
                 await link.execute("SELECT pg_notify('dynamikos_report', '')")
                 return

@@ -2,7 +2,6 @@
 
 import os
 import sys
-import time
 from pathlib import Path
 from secrets import randbelow
 
@@ -11,6 +10,7 @@ import orjson
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
+from dynamikos.cli.ending import ENDING, Ended
 from dynamikos.cli.folder import Result, write
 from dynamikos.cli.refusing import refuse
 from dynamikos.core.errors import DynamikosError, PlanError, in_words, told
@@ -20,7 +20,7 @@ from dynamikos.core.plans.trial import trial_of
 from dynamikos.core.profiles import Users, stretched
 from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.core.verdicts import as_json, as_junit, refused_junit
-from dynamikos.core.verdicts.states import COULD_NOT_RUN, STOPPED, WORST
+from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, STOPPED, WORST
 
 
 def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
@@ -76,6 +76,7 @@ def settings(pairs: tuple[str, ...]) -> dict[str, str]:
     "--set", "sets", multiple=True, metavar="NAME=VALUE", help="Another value of the environment. Can be repeated."
 )
 @click.option("--trial", is_flag=True, help="The whole plan, small: one user of each row, two rounds, not judged.")
+@click.option("--detach", is_flag=True, help="For a plan kept in the database: start the run, and leave it to itself.")
 @click.option(
     "--keep",
     type=click.Path(file_okay=False, path_type=Path),
@@ -102,6 +103,7 @@ def command(
     duration: float | None,
     sets: tuple[str, ...],
     trial: bool,
+    detach: bool,
     keep: Path | None,
     junit: Path | None,
     json_file: Path | None,
@@ -114,7 +116,10 @@ def command(
     # before anything is sent: what can't be written is said, and what an earlier run left is not taken for this one's
     if not _export((json_file, b""), (junit, b"")):
         sys.exit(COULD_NOT_RUN)
+    ENDING.begin()
     try:
+        if detach and (address is not None or (plan is not None and Path(plan).is_file())):
+            raise PlanError("--detach goes with a plan that a project keeps: a run from files ends with its command")
         if address is not None:
             others = {
                 "PLAN": plan,
@@ -146,7 +151,19 @@ def command(
                 values=settings(sets),
                 tell=click.echo,
                 trial=trial,
+                detach=detach,
             )
+        if result is None:
+            sys.exit(MET)
+    except Ended as ended:
+        ENDING.over()
+        problem_ = PlanError(f"the command was ended ({ended}) before anything was sent")
+        refuse("stopped", problem_)
+        _export(
+            (json_file, orjson.dumps({**told(problem_), "exit_code": STOPPED})),
+            (junit, refused_junit(plan or address or "run", in_words(problem_))),
+        )
+        sys.exit(STOPPED)
     except (DynamikosError, OSError) as problem:
         refuse("could not run", problem)
         _export(
@@ -241,7 +258,9 @@ def _from_file(  # type: ignore[no-untyped-def]
     try:
         for place in range(1, times + 1):
             if place > 1:
-                time.sleep(repeat.pause_s)
+                if not ENDING.sleep(repeat.pause_s):
+                    break
+                ENDING.again()
                 frozen = files.frozen(secrets)
                 frozen = replace(frozen, seed=randbelow(2**31) if repeat.seed == "new" else done[0].frozen.seed)
             of = f", {place} of {times}" if times > 1 else ""

@@ -10,6 +10,7 @@ from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.caching import Bodies, Entry
 from dynamikos.engine.ports import Clock, Functions, Network, Origin
+from dynamikos.engine.pulse import Pulse
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
@@ -92,6 +93,7 @@ class Surroundings:
     tokens: Tokens = field(default_factory=Tokens)
     turns: dict[str, list[float]] = field(default_factory=dict)  # how often each branch of an item was chosen evenly
     counters: dict[str, int] = field(default_factory=dict)
+    pulse: Pulse = field(default_factory=Pulse)
     spans: Iterator[int] = field(init=False)
     trace_prefix: str = field(init=False)
 

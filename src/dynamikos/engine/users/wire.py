@@ -91,9 +91,15 @@ class Wire:
         self._free = around.cap is None  # whether the rate is not limited
         self._next_span = around.spans.__next__
         self._trace = around.trace_prefix
+        self._pulse = around.pulse
 
     def send(self, flight: Flight, place: Destination, now: float) -> None:
-        """Over a link at rest; without one, or where the rate is limited, from a task."""
+        """Over a link at rest; without one, or where the rate is limited, from a task. Nothing any more by a process
+        that was stopped for too long: its users are ended, and nobody is told.
+        """
+        if now - self._pulse.at > self._pulse.limit_s:
+            self._pulse.beats(now)
+            return
         origin, head, body = place
         desk = self.pool.last
         if desk.origin is not origin:
@@ -116,6 +122,8 @@ class Wire:
         link.send(head, body, flight, cookie, self._trace, span, flight.keep, now)
 
     def _write(self, flight: Flight, link: Link) -> None:
+        if not self._pulse.beats(self._now()):
+            return
         _, head, body = flight.place
         flight.head = head
         flight.cookie = self._cookie(flight.desk, head)

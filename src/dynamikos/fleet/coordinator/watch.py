@@ -52,6 +52,8 @@ from dynamikos.web.runs.queries import changes_of
 log = logging.getLogger(__name__)
 ABANDON_S = 20.0  # an asked run that finds no generator for so long is refused
 
+GONE = "the shell that started it is gone"
+
 
 class RunWatch:
     """Keeps the totals of one run in memory; after a restart of the coordinator they are read anew from the reports."""
@@ -92,12 +94,18 @@ class RunWatch:
             self._lost(shards)
         if self.run.begins_at is None and self._waits(shards):
             return
+        self._look_for_whoever_waits()
         self._follow_changes()
         self._read(shards)
         self._probes()
         self._expand(shards)
         if shards and all(shard.state == "ended" or self._given_up(shard) for shard in shards):
             self._close(shards)
+
+    def _look_for_whoever_waits(self) -> None:
+        """A run that a shell waits for is stopped when that is gone without a word."""
+        if self.run.lease_until is not None and self.run.lease_until < timezone.now():
+            self._stop(Stop(False, GONE), said=f"Stopping gently: {GONE}.")
 
     def give_up(self, why: str) -> None:
         """Ends a run that can't be followed, so that nothing waits for ever; what was reported stays."""
@@ -327,12 +335,12 @@ class RunWatch:
         """As they lie in the run."""
         return {str(no): msgspec.to_builtins(marks) for no, marks in self.watching.marks.items()}
 
-    def _stop(self, stop: Stop) -> None:
-        """An objective ends the run, once."""
+    def _stop(self, stop: Stop, said: str = "") -> None:
+        """An objective ends the run, or nobody waits for it any more; once."""
         if self.run.commands.filter(verb__startswith="stop").exists():
             return
         self.run.commands.create(verb="stop-now" if stop.now else "stop-gently", why=stop.why[:120])
-        say(self.run.pk, "log", f"Stopped by an objective: {stop.why}.")
+        say(self.run.pk, "log", said or f"Stopped by an objective: {stop.why}.")
         announce(self.run, "stopped", f"Run {self.run.number} is being stopped: {stop.why}.")
         with connection.cursor() as cursor:
             cursor.execute("SELECT pg_notify('dynamikos_command', %s)", [str(self.run.pk)])

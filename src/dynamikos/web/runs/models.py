@@ -38,6 +38,7 @@ class Run(models.Model):
     set_place = models.PositiveSmallIntegerField(default=1)
     set_size = models.PositiveSmallIntegerField(default=1)
     not_before = models.DateTimeField(null=True)
+    lease_until = models.DateTimeField(null=True)  # renewed by the shell that waits for it; without one it stops then
     is_trial = models.BooleanField(default=False)
     is_folded = models.BooleanField(default=True)  # false of a run of an earlier day, until it is folded anew
     rejudged = models.JSONField(null=True)  # judgements with other objectives: at, by, judgements
