@@ -8,6 +8,7 @@ import click
 COMMANDS = {
     "demo": "Start everything with the sample project and print where to look.",
     "test": "Run every check: static, core, web, processes, browser.",
+    "compile": "Make the engine's busiest modules machine code: about half as many exchanges more.",
     "run": "Run a load plan and judge it; the exit code says how it went.",
     "import": "Read HAR files into a journey of a project.",
     "change": "Make changes of a journey in its text form.",

@@ -38,6 +38,7 @@ from dynamikos.engine.probing import ProbeSecond
 from dynamikos.engine.runner import Control, Shard, primed_for, run
 from dynamikos.engine.testing import ListSink
 from dynamikos.fleet.apart import Apart
+from dynamikos.machine.modules import is_current
 
 PROGRESS_S = 5
 
@@ -169,6 +170,8 @@ async def _perform(
     probes: Probes,
 ) -> tuple[Outcome, ListSink]:
     raise_descriptors()
+    if not is_current():
+        tell("the engine is interpreted; ./dynamikos compile makes it about half as fast again")
     series = {each.no: each for each in every_series(frozen)}
     total = frozen.ends_s
     from_s, to_s = frozen.measured

@@ -13,6 +13,7 @@ import click
 import psycopg
 
 from dynamikos.cli.cluster import Cluster
+from dynamikos.cli.starting import refuse_newer, refuse_without_key
 from dynamikos.cli.state import ROOT, State
 
 
@@ -70,14 +71,19 @@ def use_django(state: State, addresses: Addresses, url: str | None = None) -> No
 
 
 def migrate(addresses: Addresses) -> None:
-    """Brings the database up to date and gives the roles what they need. Django must be set up as the owner."""
+    """Brings the database up to date and gives the roles what they need. Django must be set up as the owner. Raises
+    CannotStart for a database that is newer than the code, or whose secrets have lost their key.
+    """
+    from django.conf import settings
     from django.core.management import call_command
 
+    refuse_newer()
     call_command("migrate", verbosity=0, interactive=False)
     if addresses.web != addresses.owner:
         with psycopg.connect(addresses.owner, autocommit=True) as link:
             for statement in GRANTS:
                 link.execute(statement)
+    refuse_without_key(settings.SEALING_KEY)
 
 
 GRANTS = (

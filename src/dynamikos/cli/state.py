@@ -56,10 +56,14 @@ class State:
 
     # ports -------------------------------------------------------------------------------------
 
-    def port(self, name: str, wanted: int) -> tuple[int, str | None]:
-        """A free loopback port, the last used one if possible, and a sentence if another had to be taken."""
+    def port(self, name: str, wanted: int, *, is_asked: bool = False) -> tuple[int, str | None]:
+        """A free loopback port, the last used one if possible, and a sentence if another had to be taken. One that
+        somebody asked for is taken, or refused.
+        """
         ports = self._read("ports.json")
-        first = int(ports.get(name, wanted))
+        first = wanted if is_asked else int(ports.get(name, wanted))
+        if is_asked and not is_free(first):
+            raise SystemExit(f"dynamikos: port {first} was asked for and is taken by another program; name a free one")
         for port in range(first, first + 200):
             if is_free(port):
                 ports[name] = port
@@ -70,10 +74,10 @@ class State:
                 return port, note
         raise SystemExit(f"dynamikos: no free port for {name} from {first} to {first + 199}; free one and call again")
 
-    def listening(self, name: str, wanted: int) -> tuple[socket.socket, int, str | None]:
+    def listening(self, name: str, wanted: int, *, is_asked: bool = False) -> tuple[socket.socket, int, str | None]:
         """As `port`, with a socket that listens there already: nobody can take the port before a child serves it."""
         while True:
-            port, note = self.port(name, wanted)
+            port, note = self.port(name, wanted, is_asked=is_asked)
             made = socket.socket()
             made.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             try:

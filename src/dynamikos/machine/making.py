@@ -28,6 +28,7 @@ def make(place: Path = PLACE, modules: Sequence[str] = MODULES, sources: Path = 
     """Compiles `modules`, which lie in `sources`, into `place`, whole or not at all. Raises NotMade, OSError."""
     files = [str(path.relative_to(sources)) for module in modules if (path := source_of(module, sources))]
     made_from = signs(read_with(modules, sources), sources)
+    place.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(dir=place.parent, prefix="machine-code-") as name, contextlib.chdir(sources):
         folder, told = Path(name), io.StringIO()
         try:

@@ -2,12 +2,14 @@
 
 import hashlib
 import json
+import os
 import sys
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 SOURCES = Path(__file__).parents[2]  # the folder with the package
-PLACE = Path(sys.prefix) / "machine-code"
+# elsewhere by the process environment: a pipeline keeps it from one of its machines to the next
+PLACE = Path(os.environ.get("DYNAMIKOS_MACHINE_CODE") or Path(sys.prefix) / "machine-code")
 MADE_FROM = "made-from.json"
 SWITCH = "DYNAMIKOS_INTERPRETED"  # set in the environment: Python only
 

@@ -12,6 +12,9 @@ def command() -> None:
     import django
 
     django.setup()
+    from dynamikos.cli.starting import refuse_newer
+
+    refuse_newer()
     from dynamikos.fleet.coordinator.loop import serve
 
     stop = threading.Event()

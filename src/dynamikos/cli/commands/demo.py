@@ -3,8 +3,12 @@
 import os
 import time
 import urllib.request
+from pathlib import Path
 
 import click
+from click.core import ParameterSource
+
+from dynamikos.cli.starting import CannotStart
 
 
 @click.command()
@@ -12,7 +16,8 @@ import click
     "--port", type=int, default=8460, show_default=True, help="Where the web application listens, on loopback."
 )
 @click.option("--target-port", type=int, default=8470, show_default=True, help="Where the practice target listens.")
-def command(port: int, target_port: int) -> None:
+@click.pass_context
+def command(asked: click.Context, port: int, target_port: int) -> None:
     """Start everything on this machine with the sample project, and print where to look.
 
     Ctrl-C ends everything; a second start finds everything as it was left.
@@ -28,8 +33,10 @@ def command(port: int, target_port: int) -> None:
     addresses, cluster = processes.database(state)
     supervisor = processes.Supervisor(state)
     try:
-        web_socket, web_port, note = state.listening("web", port)
-        target_socket, target, target_note = state.listening("target", target_port)
+        web_socket, web_port, note = state.listening("web", port, is_asked=_is_asked(asked, "port"))
+        target_socket, target, target_note = state.listening(
+            "target", target_port, is_asked=_is_asked(asked, "target_port")
+        )
         for each in (note, target_note):
             if each:
                 click.echo(each)
@@ -39,7 +46,10 @@ def command(port: int, target_port: int) -> None:
         processes.use_django(state, addresses)
         made = processes.environment(state, "", addresses)
         supervisor.add("target", ["observatory", "--port", str(target)], made, target_socket)
-        processes.migrate(addresses)
+        try:
+            processes.migrate(addresses)
+        except CannotStart as problem:
+            raise SystemExit(f"dynamikos: {problem}") from problem
         from dynamikos.cli.sample import DEMO_ACCOUNT, load
 
         password = state.secret("demo-password", 9)
@@ -59,7 +69,7 @@ def command(port: int, target_port: int) -> None:
             web_socket,
         )
         address = f"http://127.0.0.1:{web_port}/"
-        _wait(address)
+        _wait(address, state.log("web"))
         click.echo(
             f"\nDynamikos is ready after {time.monotonic() - begun:.1f} s.\n\n"
             f"  open      {address}\n"
@@ -81,12 +91,23 @@ def command(port: int, target_port: int) -> None:
         state.forget("demo")
 
 
-def _wait(address: str) -> None:
-    end = time.monotonic() + 30
-    while time.monotonic() < end:
+LONGEST_START_S, SAID_EVERY_S = 600.0, 15.0
+
+
+def _is_asked(context: click.Context, name: str) -> bool:
+    return context.get_parameter_source(name) is ParameterSource.COMMANDLINE
+
+
+def _wait(address: str, log: Path) -> None:
+    """Until the web application answers; on a machine that is busy with others that takes its time."""
+    begun = said = time.monotonic()
+    while time.monotonic() - begun < LONGEST_START_S:
+        if time.monotonic() - said > SAID_EVERY_S:
+            said = time.monotonic()
+            click.echo(f"waiting for the web application to start ({said - begun:.0f} s); its log is {log}")
         try:
             with urllib.request.urlopen(address + "sign-in/", timeout=2):
                 return
         except OSError:
             time.sleep(0.1)
-    raise SystemExit("dynamikos: the web application did not start within 30 s; see the log folder")
+    raise SystemExit(f"dynamikos: the web application did not start within {LONGEST_START_S:.0f} s; its log is {log}")

@@ -12,6 +12,9 @@ def command() -> None:
     import django
 
     django.setup()
+    from dynamikos.cli.starting import refuse_newer
+
+    refuse_newer()
     from dynamikos.fleet.settings import own_ports
 
     own = own_ports()
