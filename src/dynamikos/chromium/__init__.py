@@ -1,6 +1,8 @@
 """Debian's Chromium, as the product starts it: where it is, and what keeps it from asking others than a page does."""
 
 import os
+import tempfile
+from collections.abc import Mapping
 from typing import Any
 
 CHROMIUM = "/usr/bin/chromium"
@@ -20,6 +22,15 @@ QUIET = (
 )
 
 
+PASSED_ON = ("PATH", "LANG", "LC_ALL", "TZ", "TMPDIR", "XDG_RUNTIME_DIR", "DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY")
+
+
+def own_environment(given: Mapping[str, str], home: str | None = None) -> dict[str, str]:
+    """What a browser is told of its surroundings: none of the installation's addresses, keys and passwords."""
+    kept = {name: given[name] for name in PASSED_ON if name in given}
+    return {"PATH": "/usr/bin:/bin", "LANG": "C.UTF-8", **kept, "HOME": home or tempfile.gettempdir()}
+
+
 def may_have_sandbox() -> bool:
     """Root may not."""
     return os.geteuid() != 0
@@ -31,4 +42,5 @@ def unseen(*more: str) -> dict[str, Any]:
         "executable_path": CHROMIUM,
         "args": [*QUIET, "--disable-gpu", *more],
         "chromium_sandbox": may_have_sandbox(),
+        "env": own_environment(os.environ),
     }

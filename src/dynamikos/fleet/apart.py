@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 
 import msgspec
 
+from dynamikos.chromium import own_environment
 from dynamikos.core.frozen import FrozenRun, canonical
 from dynamikos.engine.probing import ProbeSecond
 
@@ -31,7 +32,11 @@ class Apart:
             [sys.executable, "-m", "dynamikos.cli", "probes"],
             stdin=subprocess.PIPE,
             stdout=self._out,
-            env={**os.environ, "DYNAMIKOS_OWN_PORTS": ",".join(map(str, sorted(own_ports)))},
+            env={
+                **own_environment(os.environ),
+                **{name: os.environ[name] for name in ("PYTHONPATH", "DYNAMIKOS_INTERPRETED") if name in os.environ},
+                "DYNAMIKOS_OWN_PORTS": ",".join(map(str, sorted(own_ports))),
+            },
         )
         self._say(canonical(frozen) + b"\n" + msgspec.json.encode(dict(secrets or {})) + b"\n")
 

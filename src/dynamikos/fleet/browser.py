@@ -8,7 +8,7 @@ import signal
 from collections.abc import Mapping
 from pathlib import Path
 
-from dynamikos.chromium import CHROMIUM, QUIET, may_have_sandbox
+from dynamikos.chromium import CHROMIUM, QUIET, may_have_sandbox, own_environment
 from dynamikos.core.errors import DynamikosError
 
 
@@ -62,7 +62,7 @@ class Browser:
             stdout=asyncio.subprocess.DEVNULL,
             stderr=asyncio.subprocess.DEVNULL,
             start_new_session=True,
-            env={**environ, "HOME": str(self._profile)},
+            env=own_environment(environ, str(self._profile)),
         )
         told = self._profile / "DevToolsActivePort"
         for _ in range(200):

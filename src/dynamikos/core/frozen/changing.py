@@ -6,6 +6,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.frozen.document import FrozenRun
 from dynamikos.core.plans import Crowd
+from dynamikos.core.plans.model import whole_seconds
 from dynamikos.core.profiles import Stretch, UserRounds
 from dynamikos.core.profiles.changing import Change, changed, delayed
 
@@ -18,7 +19,7 @@ def with_changes(frozen: FrozenRun, changes: Sequence[Change]) -> FrozenRun:
         return frozen
     begin, end = frozen.measured
     crowds = tuple(_changed(crowd, changes) for crowd in frozen.crowds)
-    return replace(frozen, crowds=crowds, measured=(delayed(begin, changes), delayed(end, changes)))
+    return replace(frozen, crowds=crowds, measured=whole_seconds((delayed(begin, changes), delayed(end, changes))))
 
 
 def _changed(crowd: Crowd, changes: Sequence[Change]) -> Crowd:

@@ -1,5 +1,6 @@
 """The load plan: everything one run needs."""
 
+import math
 import secrets
 from collections.abc import Iterator, Mapping
 from typing import Annotated, Any, Literal
@@ -48,6 +49,14 @@ class Keep(Frozen, frozen=True, kw_only=True):
 
 
 Undecided = Literal["measured", "pass", "fail", "inconclusive"]
+
+
+def whole_seconds(part: tuple[float, float]) -> tuple[float, float]:
+    """A part of a run from and to whole seconds inside of it, since figures are kept by the second; as it is where
+    there is none in it.
+    """
+    begin, end = float(math.ceil(part[0] - 1e-9)), float(math.floor(part[1] + 1e-9))
+    return (begin, end) if end > begin else part
 
 
 class Plan(Frozen, frozen=True, kw_only=True):
@@ -132,7 +141,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
     @property
     def measured_s(self) -> tuple[float, float]:
         """The part of the run that is measured, from and to, in seconds."""
-        return self.measured or measured_of(self.everybody())
+        return whole_seconds(self.measured or measured_of(self.everybody()))
 
     @property
     def journeys(self) -> tuple[str, ...]:
@@ -165,10 +174,28 @@ def plan_schema() -> dict[str, Any]:
     return schema(Plan, "Dynamikos load plan, form 2")
 
 
+MOST_OBJECTIVES, MOST_STRETCHES, MOST_ROWS_IN_ALL = 200, 500, 200
+
+
+def _too_many(plan: Plan) -> list[str]:
+    """Of what a page and a verdict still can be read with."""
+    crowds = plan.everybody()
+    counts = (
+        (len(plan.objectives), MOST_OBJECTIVES, "objectives"),
+        (sum(len(crowd.profile) for crowd in crowds), MOST_STRETCHES, "stretches"),
+        (sum(len(crowd.rows) for crowd in crowds), MOST_ROWS_IN_ALL, "rows of visitors"),
+    )
+    return [
+        f"There are {count:,} {what}; at most {most} can be in one plan. Take some away, or make two plans."
+        for count, most, what in counts
+        if count > most
+    ]
+
+
 def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
     """What stands in the way of running `plan` with `journeys`, by what its rows name; empty when nothing does."""
     crowds = plan.everybody()
-    problems = twice_said(plan)
+    problems = [*_too_many(plan), *twice_said(plan)]
     problems.extend(crowd_problems(crowds))
     problems.extend(probe_problems(plan.probes))
     if plan.measured is not None:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dynamikos.core.analysis.capacity import Capacity
-from dynamikos.core.analysis.evidence import Found, Measured
+from dynamikos.core.analysis.evidence import Found, Measured, milliseconds
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import written
 from dynamikos.core.objectives import Judgement, Objective, worst_first
@@ -64,6 +64,7 @@ class Report:
     remarks: Sequence[tuple[int, str]] = field(default_factory=tuple)
     failed: Sequence[tuple[str, str, int]] = ()
     failing: Sequence[Failing] = ()
+    opening: Sequence[str] = ()  # after the answer: the likely cause, what it means for visitors, what to do next
 
 
 def report_of(
@@ -81,7 +82,8 @@ def report_of(
 ) -> Report:
     """A draft, made of what is known; `changed` since the run or baseline that `against` names."""
     seconds = max((len(values) for lane in lanes for _, values in lane.lines), default=0)
-    steps = [each for each in outcome.rows if each.level == "step" and each.count]
+    steps = [each for each in outcome.rows if each.level in ("step", "repeat") and each.count]
+    slowest = sorted(steps, key=lambda each: -(each.p95_ms or each.max_ms or 0.0))
     return Report(
         title=frozen.plan.name,
         run=run,
@@ -93,7 +95,7 @@ def report_of(
         changed=list(changed),
         against=against,
         limits=list(_limits(frozen, outcome)),
-        rows=sorted(steps, key=lambda each: -(each.p95_ms or each.max_ms or 0.0)),
+        rows=slowest,
         lanes=lanes,
         findings=findings,
         capacity=capacity,
@@ -103,7 +105,49 @@ def report_of(
         remarks=remarks,
         failed=_failed(outcome),
         failing=[each for each in outcome.failing if not each.values and each.different > 1][:MOST_FAILING],
+        opening=[_cause(findings), _for_visitors(outcome, slowest), _next(outcome, findings)],
     )
+
+
+AS_MEASURED = frozenset((
+    "standstill", "failing-steps", "failing-from-the-first", "own-limits", "late-generators", "open-at-the-end",
+))  # fmt: skip
+ASIDE = frozenset(("too-few-samples", "never-asked", "unverified"))  # nothing that explains a figure
+
+
+def _cause(findings: Sequence[Found]) -> str:
+    """The first finding, and how sure it is: what was counted, or what a rule concludes."""
+    first = next((each for each in findings if each.rule not in ASIDE), None)
+    if first is None:
+        return "No cause stands out: nothing was noticed beyond the figures."
+    sure = "as measured" if first.rule in AS_MEASURED else "likely, by the rules of the findings"
+    return f"Most likely cause ({sure}): {first.sentence}"
+
+
+def _for_visitors(outcome: Outcome, slowest: Sequence[Row]) -> str:
+    every = outcome.rounds_passed + outcome.rounds_failed
+    if not every:
+        return "For visitors: no round was finished in the measured part."
+    failed = f"{100 * outcome.rounds_failed / every:.3g} % of {every:,} rounds failed"
+    timed = next((each for each in slowest if each.p95_ms is not None), None)
+    if timed is None or timed.p95_ms is None:
+        return f"For visitors: {failed}."
+    at_least = "at least " if "p95_ms" in timed.at_least else ""
+    return (
+        f"For visitors: {failed}, and one in twenty waited longer than {at_least}{milliseconds(timed.p95_ms)} for"
+        f" {timed.name}."
+    )
+
+
+def _next(outcome: Outcome, findings: Sequence[Found]) -> str:
+    first = next((each for each in findings if each.rule not in ASIDE and each.try_), None)
+    if first is not None:
+        return f"Next: {first.try_}"
+    if outcome.state == "met":
+        return "Next: accept the run as the baseline that later ones are compared with."
+    if outcome.state == "not judged":
+        return "Next: repeat the run once its doubts are dealt with."
+    return "Next: take a closer look at the slowest step, and repeat the run to see how much it varies."
 
 
 def _failed(outcome: Outcome) -> Sequence[tuple[str, str, int]]:

@@ -1,12 +1,14 @@
 """What the plan page sends, as core values. Raises DynamikosError naming the field."""
 
+from typing import get_args
+
 from django.http import QueryDict
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.plans import Plan, Timeouts
 from dynamikos.core.plans.crowds import measured_of
-from dynamikos.core.plans.model import Keep, Repeat
+from dynamikos.core.plans.model import Keep, Repeat, Undecided
 from dynamikos.web.plans.crowd_fields import crowds_from
 from dynamikos.web.plans.objective_fields import objectives_from
 from dynamikos.web.plans.probe_fields import probes_from
@@ -47,6 +49,7 @@ def changes(data: QueryDict, before: Plan) -> dict[str, object]:
             sampled=whole(data.get("keep_sampled") or str(before.keep.sampled), "Kept, drawn at random", 0, 1000),
         ),
         "fuse_percent": number(data.get("fuse_percent") or "50", "Failures that end the run", 0, 100),
+        "undecided": data["undecided"] if data.get("undecided") in get_args(Undecided) else before.undecided,
         "turned_away_allowed": number(
             data.get("turned_away_allowed") or "0", "Arrivals that may be turned away", 0, 100
         ),

@@ -281,6 +281,12 @@ def arrivals(found: Run) -> ArrivalFigures | None:
     return told.arrivals if told is not None else None
 
 
+def own_delay(found: Run) -> str:
+    """What of the figures may be the generators' own delay, and why, in words; "" for nothing."""
+    told = _outcome(found)
+    return told.own_delay.sentence if told is not None and told.own_delay is not None else ""
+
+
 def _outcome(found: Run) -> Outcome | None:
     try:
         return OUTCOME.of(found.outcome) if found.outcome else None

@@ -81,6 +81,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "to_s": end,
         "is_measured": is_measured,
         "is_doubted": is_measured and found.outcome is not None and bool(found.outcome.get("doubts")),
+        "own_delay": queries.own_delay(found),
         "seen": seen,
         "columns": [(name, title, 0 if sort == name and down else 1) for name, title in COLUMNS],
         "sort": sort,
