@@ -71,7 +71,7 @@ class Counted(TestCase):
 
         told = {each.rule: each for each in findings(evidence_of(made, messages))}["failures-by-value"]
         self.assertIn("find fails where observers.email is “e3”", told.sentence)
-        self.assertIn(f"{sent.count('e3')} of its {sent.count('e3')} failures", told.sentence)
+        self.assertIn(f"{sent.count('e3')} times of {sent.count('e3')} that it was dealt", told.sentence)
         window = Ledger(series.values())
         exported = as_json(made, conclude(made, window, whole, ended="finished", in_flight=0, peak_users=4))
         self.assertIn(b'"value": "e3"', exported)
