@@ -175,7 +175,9 @@ class Verdicts(TestCase):
         short = a_run("a", line(100, seconds=20))
         found = compare([short], [a_run("b", line(100, seconds=20, seed=2))])
         self.assertEqual(found.exit_code, 3)
-        self.assertIn("30 s of measured time and 100 samples", mean_of(found).reason)
+        self.assertIn("about 30 s of measured time in each run would be enough", mean_of(found).reason)
+        seldom = compare([a_run("a", line(100, n=1, seconds=60))], [a_run("b", line(100, n=1, seconds=60, seed=2))])
+        self.assertIn("about 200 s of measured time", mean_of(seldom).reason)  # the runs have 120 s for 60 samples
         self.assertTrue(found.is_rough)
 
     def test_the_generators_own_delay_makes_no_difference_real(self) -> None:

@@ -14,11 +14,12 @@ def command(run: str) -> None:
 
     from dynamikos.core.signs import storable
     from dynamikos.fleet.coordinator.stream import say
-    from dynamikos.web.runs import analysis, comparing
+    from dynamikos.web.runs import analysis, comparing, log
     from dynamikos.web.runs.models import Run
 
     found = Run.objects.get(pk=run)
     made, capacity = (storable(to_builtins(each)) for each in analysis.look(found))
     figures = storable(to_builtins(comparing.figures(found)))
-    Run.objects.filter(pk=found.pk).update(findings=made, capacity=capacity, figures=figures)
+    differs = storable(log.with_changes(found))
+    Run.objects.filter(pk=found.pk).update(findings=made, capacity=capacity, figures=figures, differs=differs)
     say(found.pk, "findings", str(len(made)))

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from scipy.special import digamma, expit, polygamma, stdtr, stdtrit
 
 from dynamikos.core.comparison.side import AnyLine, OneRun, Wanted, family_of
-from dynamikos.core.statistics.intervals import ROUGH_S, Estimate
+from dynamikos.core.statistics.intervals import LEAST_N, LEAST_S, ROUGH_S, Estimate
 
 Word = Literal["worse", "better", "not worse", "slower, tolerated", "inconclusive"]
 ALPHA, POWER_Z, OF_A_SET = 0.05, 0.84, 3
@@ -264,9 +264,15 @@ def _tests(
     return made
 
 
+def _enough_s(wanted: Wanted, runs: Sequence[OneRun]) -> float:
+    """How long each run would have to be measured for an interval of a measure, at the pace of the slowest."""
+    lines = [(run.lines[wanted.key].n, run.seconds) for run in runs if wanted.key in run.lines]
+    return max([LEAST_S, *(seconds * LEAST_N / n for n, seconds in lines if n)])
+
+
 def _difference(
     wanted: Wanted, name: str, sides: tuple[_Side | None, _Side | None], tested: _Tested | None, tests: int,
-    tau2: float,
+    tau2: float, enough_s: float,
 ) -> Difference:  # fmt: skip
     one, other = sides
     made = Difference(wanted, name, one.shown if one else None, other.shown if other else None)
@@ -276,7 +282,7 @@ def _difference(
     step = other.value - one.value
     change = other.shown - one.shown if wanted.is_share else math.expm1(step)
     if tested is None:
-        why = "too short: an interval needs 30 s of measured time and 100 samples in each run"
+        why = f"too short: about {math.ceil(enough_s):,} s of measured time in each run would be enough"
         return replace(made, change=change, reason=why)
     if tested.error <= 0:
         return replace(made, change=change, reason="the values don't vary, so nothing can be said of chance")
@@ -408,7 +414,9 @@ def compare(
         tested = _tests(wanted, sides, tau2)
         made = []
         for each in wanted:
-            found = _difference(each, names.get(each.key, each.key[2]), sides[each], tested.get(each), tests, tau2)
+            enough_s = _enough_s(each, (*some_a, *some_b))
+            name = names.get(each.key, each.key[2])
+            found = _difference(each, name, sides[each], tested.get(each), tests, tau2, enough_s)
             made.append(_at_both_ends(found, each, sides[each], tested.get(each)))
         return made
 

@@ -151,7 +151,8 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
             return "The run has no objectives, so there is nothing to meet or miss."
         if open_:
             met = sum(each.word in ("met", "close") for each in every)
-            side = "on the side that counts as met" if over else "within their limits"
+            within = "within its limit" if len(open_) == 1 else "within their limits"
+            side = "on the side that counts as met" if over else within
             return f"{met} of {len(every)} objectives met, {len(open_)} {side}, not decided: {told(open_[0])}."
         if any(each.word == "missed" for each in every):
             met = sum(each.word != "missed" for each in every)

@@ -7,8 +7,11 @@ from typing import Any
 from django.db.models import Q, QuerySet
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import differing
+from dynamikos.core.verdicts.changes import changes_in
+from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.core.verdicts.states import COULD_NOT_RUN, WORDS
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.runs.models import Run
@@ -90,6 +93,28 @@ def found(
     if only_starred:
         runs = runs.filter(is_starred=True)
     return runs
+
+
+def with_changes(run: Run) -> list[str] | None:
+    """What was not as before, with what came of it: steps that fail now, and those far slower or quicker; None where
+    there was no run before.
+    """
+    told: list[str] | None = run.differs
+    before = _before(run)
+    if before is None or not before.outcome or not run.outcome or run.is_trial:
+        return told
+    try:
+        was, now = OUTCOME.of(before.outcome), OUTCOME.of(run.outcome)
+    except Unfit:
+        return told
+    return [*(told or []), *(each[:LONGEST_WORDS] for each in changes_in(was.rows, now.rows))]
+
+
+def _before(run: Run) -> Run | None:
+    if run.plan is None:
+        return None
+    ended = run.plan.runs.filter(state=Run.State.ENDED, is_trial=run.is_trial, asked_at__lt=run.asked_at)
+    return ended.order_by("-asked_at").first()
 
 
 def differs_from_before(plan: LoadPlan, frozen: FrozenRun) -> list[str] | None:
