@@ -22,7 +22,7 @@ class Changes(TestCase):
     def test_figures_that_doubled_and_those_that_did_not(self) -> None:
         self.assertEqual(list(changes_in([row("A", 500)], [row("A", 500, p95_ms=250)])), ["p95 of “A”: 100 → 250 ms"])
         self.assertEqual(list(changes_in([row("A", 500)], [row("A", 500, p95_ms=150)])), [])
-        self.assertEqual(list(changes_in([row("A", 50)], [row("A", 50, p95_ms=900)])), [])  # too few to tell
+        self.assertEqual(list(changes_in([row("A", 30)], [row("A", 30, p95_ms=900)])), [])  # too few to tell
 
     def test_little_more_of_a_few_is_chance_and_steps_of_one_run_alone_are_none(self) -> None:
         self.assertEqual(list(changes_in([row("A", 900, 9)], [row("A", 900, 11)])), [])

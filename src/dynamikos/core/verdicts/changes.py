@@ -8,7 +8,7 @@ from dynamikos.core.figures import short
 from dynamikos.core.reports import Row
 from dynamikos.core.statistics.chance import ALPHA
 
-SHARE, FEWEST, TIMES, SAMPLES = 1.0, 10, 2.0, 100  # per cent of failures, failures, p95 over p95, samples
+SHARE, FEWEST, TIMES, SAMPLES = 1.0, 10, 2.0, 40  # per cent of failures, failures, p95 over p95, samples
 
 
 def changes_in(before: Sequence[Row], now: Sequence[Row]) -> Iterator[str]:

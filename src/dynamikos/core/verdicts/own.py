@@ -28,9 +28,13 @@ class OwnDelay(msgspec.Struct, frozen=True, kw_only=True):
     def sentence(self) -> str:
         why = f": {'; '.join(self.causes)}" if self.causes else ""
         return (
-            f"The generators' own delay may be up to {short(self.ms)} ms of the {self.figure} of {self.step}"
-            f" ({short(self.value_ms)} ms){why}."
+            f"The generators' own delay may be up to {_time(self.ms)} of the {self.figure} of {self.step}"
+            f" ({_time(self.value_ms)}){why}."
         )
+
+
+def _time(value_ms: float) -> str:
+    return f"{short(value_ms / 1000)} s" if value_ms >= 999.5 else f"{short(value_ms)} ms"
 
 
 def own_delay_of(rows: Iterable[Row], window: Ledger) -> OwnDelay | None:
