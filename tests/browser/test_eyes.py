@@ -40,6 +40,14 @@ PAGE = """<!doctype html><title>Sky</title><style>#late {{ height: 0 }} h1 {{ fo
 fetch('http://127.0.0.1:{rogue}/told').catch(() => 0);
 try {{ new WebSocket('ws://127.0.0.1:{rogue}/socket'); }} catch (e) {{ }}
 navigator.sendBeacon('http://127.0.0.1:{rogue}/beacon', 'x');</script>"""
+SECRET = "Zk4Wy7pQ2vT"
+SIMPLE = {
+    "/echo": "<!doctype html><title>Sky</title><p>asked with KEY</p>",
+    "/titled": "<!doctype html><title>KEY</title><p>Sky</p>",
+    "/quiet": "<!doctype html><title>Sky</title><p>Sky</p>",
+    "/busy": "<!doctype html><title>Sky</title><p>Sky</p><script>addEventListener('load',"
+    " () => setTimeout(() => { for (;;) ; }, 0))</script>",
+}
 Work = Callable[[Watcher, list[str]], Awaitable[None]]
 
 
@@ -56,6 +64,9 @@ class Eyes(TestCase):
                 raise web.HTTPNotFound
             if request.path == "/away":
                 raise web.HTTPFound(f"http://127.0.0.1:{rogue}/away")
+            if request.path in SIMPLE:
+                said = SIMPLE[request.path].replace("KEY", request.query.get("key", "").upper())
+                return web.Response(text=said, content_type="text/html")
             await asyncio.sleep(LATE_S)
             text = PAGE.format(rogue=rogue, filler="stars " * 400)
             return web.Response(text=text, content_type="text/html")
@@ -79,7 +90,8 @@ class Eyes(TestCase):
             probe = Probe(probe="eyes", browser=addresses, every_s=20)
             base = f"http://127.0.0.1:{port}"
             places = (*(agreed or (base,)), *((f"http://127.0.0.1:{rogue}",) if rogue_too else ()))
-            watcher = Watcher(probe, {"env.site": base}, [parse_target(each) for each in places], Way())
+            values = {"env.site": base, "secrets.key": SECRET}
+            watcher = Watcher(probe, values, [parse_target(each) for each in places], Way())
             try:
                 await work(watcher, asked)
             finally:
@@ -125,6 +137,34 @@ class Eyes(TestCase):
             self.assertEqual({each.name.partition("{")[2] for each in found}, {'page="/sky"}'})
 
         self.assertEqual(self.watched(("/gone", "/away", "/sky"), work), [])
+
+    def test_no_picture_shows_a_secret_that_was_sent_and_no_page_is_named_by_it(self) -> None:
+        async def work(watcher: Watcher, asked: list[str]) -> None:
+            found = await watcher.read()
+            self.assertEqual([bool(each.jpeg) for each in watcher.shots], [False, False, True])
+            self.assertIn("pictures of /echo?key=•••••, /titled?key=••••• are not kept", watcher.unkept)
+            told = str([found, watcher.shots, watcher.unkept]).casefold()
+            self.assertNotIn(SECRET.casefold(), told)
+            self.assertIn("load", told)
+
+        paths = ("/echo?key={{ secrets.key }}", "/titled?key={{ secrets.key }}", "/quiet?key={{ secrets.key }}")
+        self.watched(paths, work)
+
+    def test_a_page_that_is_busy_with_itself_takes_nothing_from_the_others(self) -> None:
+        async def work(watcher: Watcher, asked: list[str]) -> None:
+            async with asyncio.timeout(watcher.longest_s):
+                await watcher.read()
+            first, second = watcher.shots
+            self.assertTrue(first.problem)
+            self.assertEqual((second.page, second.problem), ("/quiet", ""))
+            self.assertTrue(second.jpeg)
+            children = psutil.Process().children(recursive=True)
+            before = {each: sum(each.cpu_times()[:2]) for each in children}
+            await asyncio.sleep(1)
+            spent = [sum(each.cpu_times()[:2]) - took for each, took in before.items() if each.is_running()]
+            self.assertLess(max(spent, default=0), 0.3, "what was busy has ended")
+
+        self.watched(("/busy", "/quiet"), work)
 
     def test_what_nobody_agreed_to_is_not_looked_at(self) -> None:
         async def work(watcher: Watcher, asked: list[str]) -> None:

@@ -1,11 +1,14 @@
 """Probes on the run's clock, in virtual time: what they tell when, gaps, targets that were not agreed to."""
 
 import asyncio
+import base64
+import re
 import subprocess
 import sys
 from collections.abc import Callable
 from unittest import TestCase
 
+import msgspec
 import uvloop
 
 from dynamikos.core.plans import parse_target
@@ -62,6 +65,71 @@ class Clocked(TestCase):
     def test_less_often(self) -> None:
         told = self.told(*(Scripted(page(n), 0.01) for n in range(9)), every_s=2, seconds=6.5)
         self.assertEqual([each.second for each in told], [1, 3, 5])
+
+
+SECRET = "Zk4-Wy7pQ2vT"
+
+
+class Echoing(TestCase):
+    """A target that shows what it was asked with, in each place that something is taken from."""
+
+    def told(self, body: bytes, kind: str = "application/openmetrics-text", status: str = "200 OK") -> ProbeSecond:
+        made: list[ProbeSecond] = []
+        head = f"Content-Type: {kind}\r\n"
+
+        async def program() -> None:
+            clock = VirtualClock()
+            network = ScriptedNetwork(lambda data: Scripted(answer(body, status, head), 0.01))
+            said = (("Authorization", "Bearer {{ secrets.key }}"),)
+            probe = Probe(probe="p", openmetrics="{{ env.base }}/metrics?key={{ secrets.key }}", headers=said)
+            secrets = {"secrets.key": SECRET}
+            probing = Probing([probe], {"env.base": BASE}, network, clock, clock.now(), made.append, secrets=secrets)
+            task = asyncio.create_task(probing.run())
+            await clock.at(clock.now() + 1.5)
+            task.cancel()
+            await asyncio.gather(task, return_exceptions=True)
+
+        run_virtual(program())
+        return made[0]
+
+    def spelt(self) -> list[str]:
+        plain = [SECRET, SECRET.upper(), SECRET.lower(), SECRET.swapcase()]
+        return [*plain, *(each[::-1] for each in plain), base64.b64encode(SECRET.encode()).decode()]
+
+    def test_no_measure_that_repeats_it_is_kept_and_the_others_are(self) -> None:
+        for each in self.spelt():
+            name = re.sub(r"\W", "_", each)
+            for said in (f'seen{{key="{each}"}} 1', f'seen{{k="a {each} b",l="2"}} 1', f'seen{{x{name}="{each}"}} 1'):
+                with self.subTest(said):
+                    told = self.told(f"# TYPE seen gauge\n# HELP seen {each}\n{said}\ndepth 3\n# EOF\n".encode())
+                    self.assertEqual(told.values, {"depth": 3.0})
+                    self.assertIn("1 of its measures are not kept", told.unkept)
+                    self.assert_without(told, each)
+
+    def test_a_unit_and_an_error_are_not_quoted_with_it(self) -> None:
+        for each in self.spelt():
+            unit = re.sub(r"\W", "_", each)
+            self.assert_without(
+                self.told(f"# TYPE t_{unit} gauge\n# UNIT t_{unit} {unit}\nt_{unit} 1\n# EOF".encode()), each
+            )
+            for broken in (f"{each} {each} 1\n", f"seen{{key={each} 1\n", "x" * 190 + f"{each} not a number\n"):
+                for kind in ("application/openmetrics-text", "text/plain"):
+                    with self.subTest(broken, kind=kind):
+                        told = self.told(broken.encode(), kind)
+                        self.assertEqual(told.values, {})
+                        self.assertTrue(told.problem)
+                        self.assert_without(told, each)
+            self.assert_without(self.told(b"", status=f"200 {each}"), each)
+            self.assert_without(self.told(b"", status=f"302 Found\r\nLocation: http://other/{each}"), each)
+
+    def assert_without(self, told: ProbeSecond, said: str) -> None:
+        kept = msgspec.json.encode(told).decode()
+        for start in range(len(said) - 7):  # nor a part of it
+            self.assertNotIn(said[start : start + 8], kept)
+
+    def test_names_that_only_resemble_it_are_kept(self) -> None:
+        told = self.told(f'# TYPE seen gauge\nseen{{key="{SECRET[:-1]}"}} 1\n# EOF\n'.encode())
+        self.assertEqual((len(told.values), told.unkept), (1, ""))
 
 
 class Real(TestCase):

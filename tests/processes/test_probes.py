@@ -77,13 +77,12 @@ class Words(ProcessCase):
         until(told, every=0.2)
         self.assertEqual(run.readings.first().values, {"0": 7.0})
 
-        asked: list[tuple[str, object]] = []
+        asked: list[preflight.Tried] = []
         trying = threading.Thread(target=lambda: asked.append(preflight.tried(sample.member, plan, "guarded")))
         trying.start()
         until(lambda: told() and not trying.is_alive(), every=0.1)
-        problem, values = asked[0]
-        self.assertEqual(problem, "")
-        self.assertIn("depth", str(values))
+        self.assertEqual(asked[0].problem, "")
+        self.assertIn("depth", str(asked[0].values))
 
         environments.set_secret(sample.member, sample.environment, "metrics", "another-word-12")
         Run.objects.filter(pk=run.pk).update(state="ended")

@@ -71,6 +71,8 @@ def perform(
     measures, silent = probes.told(seconds)
     for title, second, why in silent:
         tell(f"the probe {title} told nothing from second {second} on: {why}")
+    for line in probes.unkept:
+        tell(line)
     evidence = evidence_of(
         frozen, sink.messages, measures=measures, kept=sink.kept, silent=silent, ended=outcome.ended
     )  # fmt: skip
@@ -130,6 +132,13 @@ class Probes:
                 if worth_keeping([old for _, old in before], shot, since_s):
                     before.append((each.second, shot))
         return [each for shots in kept.values() for each in shots]
+
+    @property
+    def unkept(self) -> list[str]:
+        """What of answers is not kept, and why: one line a probe."""
+        titles = {each.probe: each.title for each in self._frozen.plan.probes}
+        first = {each.probe: each.unkept for each in reversed(self._told) if each.unkept}
+        return [f"the probe {titles[probe]}: {why}" for probe, why in first.items()]
 
     def readings(self, seconds: int) -> Readings:
         """By (probe, measure) what was told over the run, once it is closed."""

@@ -11,8 +11,10 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.probes import Host, Measured, Probe, Reader, wants
+from dynamikos.core.probes.model import MOST_MEASURES
 from dynamikos.core.probes.shots import Shot
 from dynamikos.core.values import bind
+from dynamikos.core.values.echoes import Echoes
 from dynamikos.core.values.masking import Masker
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.fetching import Fetcher
@@ -20,6 +22,8 @@ from dynamikos.engine.ports import Clock, Network
 
 log = logging.getLogger(__name__)
 LONGEST_S = 5.0
+AT_ONCE_BYTES = 50_000
+A_SECRET = "a secret that it was asked with"
 ACCEPT = (
     ("User-Agent", "Dynamikos/0.1"),
     ("Accept", "application/openmetrics-text;version=1.0.0,text/plain;version=0.0.4;q=0.5"),
@@ -38,13 +42,17 @@ class ProbeSecond(msgspec.Struct, frozen=True, kw_only=True):
     units: dict[str, str] = {}
     problem: str = ""
     shots: list[Shot] = []
+    unkept: str = ""  # what of its answer is not kept, and why
 
 
 class Source(Protocol):
-    """What is behind a probe. A reading takes `longest_s` at most; `shots` are those of the last one."""
+    """What is behind a probe. A reading takes `longest_s` at most; `shots` are those of the last one, `unkept` says
+    what of it is not kept.
+    """
 
     longest_s: float
     shots: list[Shot]
+    unkept: str
 
     async def read(self) -> dict[Measured, float]:
         """Raises Failure or DynamikosError, which say why there is nothing."""
@@ -63,20 +71,67 @@ class Page:
         said = {name.lower() for name, _ in headers}
         usual = [(name, value) for name, value in ACCEPT if name.lower() not in said]
         self._fetcher = Fetcher(network, clock, bind(probe.openmetrics, known), [*usual, *headers])
-        self._reader, self._clock = Reader(probe.measures), clock
+        self._patterns, self._clock = probe.measures, clock
+        self._reader = Reader(probe.measures)
+        self._echoes = Echoes(sent_secrets(known))
+        self._repeats: dict[Measured, bool] = {}  # what was seen before is not looked at again
+        self._at_work: asyncio.Future[dict[Measured, float]] | None = None
         self.longest_s = _longest(probe)
         self.shots: list[Shot] = []
+        self.unkept = ""
 
     async def read(self) -> dict[Measured, float]:
         try:
+            if self._at_work is not None and not self._at_work.done():
+                raise DynamikosError("its last answer takes longer to read than there is time between two")
             reply = await self._fetcher.get()
             if reply.status != 200:
                 raise DynamikosError(f"it answered with status {reply.status}")
-            kind = reply.field(b"content-type") or b""
-            return self._reader.read(reply.body, kind.decode("latin-1"), self._clock.now())
-        except (Failure, DynamikosError, asyncio.CancelledError):
-            self._reader.forget()
+            found = await self._parsed(reply.body, (reply.field(b"content-type") or b"").decode("latin-1"))
+            return self._kept(found)
+        except (Failure, DynamikosError) as problem:
+            self._reader = Reader(self._patterns)  # rates begin anew
+            if str(problem) in self._echoes or getattr(problem, "detail", "") in self._echoes:
+                raise DynamikosError(f"it can't be read, and why not is left out: that repeats {A_SECRET}") from None
             raise
+        except asyncio.CancelledError:
+            self._reader = Reader(self._patterns)
+            raise
+
+    async def _parsed(self, body: bytes, kind: str) -> dict[Measured, float]:
+        """Large answers are read by a thread, so that no other probe waits for this one; for small ones that would take
+        longer than reading them.
+        """
+        reader, at_s = self._reader, self._clock.now()
+        try:
+            if len(body) <= AT_ONCE_BYTES:
+                return reader.read(body, kind, at_s)
+            self._at_work = asyncio.ensure_future(asyncio.to_thread(reader.read, body, kind, at_s))
+            return await asyncio.shield(self._at_work)
+        except DynamikosError:
+            # what is quoted of it may be a part of a secret, which nothing would find any more
+            if body.decode("utf-8", "replace") in self._echoes:
+                raise DynamikosError(f"it can't be read, and is not quoted: it repeats {A_SECRET}") from None
+            raise
+
+    def _kept(self, found: dict[Measured, float]) -> dict[Measured, float]:
+        """Those measures that repeat nothing; `unkept` says how many are left out."""
+        if len(self._repeats) > 4 * MOST_MEASURES:
+            self._repeats.clear()
+        for each in found:
+            if each not in self._repeats:
+                self._repeats[each] = each.name in self._echoes or each.unit in self._echoes
+        made = {each: value for each, value in found.items() if not self._repeats[each]}
+        said = []
+        if len(made) < len(found):
+            said.append(f"{len(found) - len(made):,} of its measures are not kept: their names repeat {A_SECRET}")
+        if self._reader.left_out:
+            said.append(
+                f"{self._reader.left_out:,} measures beyond the first {MOST_MEASURES:,} are not kept; choose those"
+                " that matter"
+            )
+        self.unkept = "; ".join(said)
+        return made
 
     async def aclose(self) -> None:
         self._fetcher.close()
@@ -89,6 +144,7 @@ class Machine:
         self._host, self._patterns, self._clock = probe.host or Host(), probe.measures, clock
         self.longest_s = _longest(probe)
         self.shots: list[Shot] = []
+        self.unkept = ""
         self._before: dict[str, float] = {}
         self._spent: dict[str, float] = {}  # by a process's command; and what each process had taken at the last look
         self._each: dict[str, dict[tuple[int, float], float]] = {}
@@ -123,17 +179,20 @@ class Machine:
             made |= {"disk read": disk.read_bytes, "disk written": disk.write_bytes}
         if net is not None:
             made |= {"network in": net.bytes_recv, "network out": net.bytes_sent}
+        listed = (
+            list(psutil.process_iter(["cmdline", "cpu_times", "pid", "create_time"])) if self._host.processes else []
+        )
         for part in self._host.processes:
-            made[f"processor of {part}"] = self._processes(part)
+            made[f"processor of {part}"] = self._processes(part, listed)
         return made
 
-    def _processes(self, part: str) -> float:
-        """Seconds of processor that processes of that command took since the first look; one that ends takes nothing
-        away.
+    def _processes(self, part: str, listed: Sequence[psutil.Process]) -> float:
+        """Seconds of processor that those of `listed` with that command took since the first look; one that ends takes
+        nothing away.
         """
         spent, before = self._spent.get(part, 0.0), self._each.get(part)
         now: dict[tuple[int, float], float] = {}
-        for process in psutil.process_iter(["cmdline", "cpu_times", "pid", "create_time"]):
+        for process in listed:
             if part in " ".join(process.info["cmdline"] or ()) and process.info["cpu_times"]:
                 times = process.info["cpu_times"]
                 now[process.info["pid"], process.info["create_time"]] = times.user + times.system
@@ -144,6 +203,11 @@ class Machine:
 
     async def aclose(self) -> None:
         """Nothing is held."""
+
+
+def sent_secrets(values: Mapping[str, str]) -> list[str]:
+    """Those among what texts name."""
+    return [value for name, value in values.items() if name.startswith("secrets.")]
 
 
 def _longest(probe: Probe) -> float:
@@ -210,6 +274,7 @@ class Probing:
                         values={each.name: value for each, value in values.items()},
                         units={each.name: each.unit for each in values},
                         shots=source.shots,
+                        unkept=source.unkept,
                     )
                 except TimeoutError:
                     told = ProbeSecond(probe=probe.probe, second=second, problem="it did not answer in time")

@@ -18,12 +18,20 @@ from dynamikos.core.plans import AgreedTarget, Way
 from dynamikos.core.probes import Measured, Probe
 from dynamikos.core.probes.shots import Shot, shifted
 from dynamikos.core.values import bind
+from dynamikos.core.values.echoes import Echoes
+from dynamikos.core.values.masking import MASK, Masker
 from dynamikos.engine.gate import Gate
+from dynamikos.engine.probing import A_SECRET, sent_secrets
 
 # for what a page may send without asking its proxy
 BY_THE_GATE = "--force-webrtc-ip-handling-policy=disable_non_proxied_udp"
 WIDTH, HEIGHT, QUALITY = 1280, 800, 55
 SETTLES_MS = 400  # after which what was painted last has been told
+START_S, AFTER_S = 15.0, 20.0  # at most: for the browser to come up, and for a page after it has been loaded
+# whatever a picture may show as letters
+TEXTS = """() => [document.title, document.body ? document.body.innerText : '',
+  ...[...document.querySelectorAll('input, textarea')].map((field) => field.value),
+  ...[...document.querySelectorAll('svg text')].map((text) => text.textContent)].join('\\n')"""
 FIGURES = """async (settles) => {
   const told = { largest: null, shifts: [] };
   const watch = (type, take) => new PerformanceObserver((list) => list.getEntries().forEach(take))
@@ -50,8 +58,12 @@ class Watcher:
         own_ports: frozenset[int] = frozenset(),
     ) -> None:
         """Raises TemplateError for addresses with unknown names, DynamikosError for those that can't be looked at."""
-        self._pages = [bind(each, dict(values)) for each in probe.browser]
-        for each in self._pages:
+        known = dict(values)
+        secrets = sent_secrets(known)
+        self._masker, self._echoes = Masker(secrets), Echoes(secrets)
+        shown = {name: MASK if name.startswith("secrets.") else value for name, value in known.items()}
+        self._pages = [(bind(each, known), named(bind(each, shown))) for each in probe.browser]
+        for each, _ in self._pages:
             if urlsplit(each).scheme not in ("http", "https"):
                 raise DynamikosError(f"{each[:80]} is no http(s) address")
         if way.proxy:
@@ -61,25 +73,30 @@ class Watcher:
         self._trusts_other = way.trust != "system"
         self._play: Playwright | None = None
         self._browser: Browser | None = None
-        self.longest_s = max(30.0, probe.every_s) + 10.0
+        self.longest_s = START_S + len(self._pages) * (self._longest_ms / 1000 + AFTER_S)
         self.shots: list[Shot] = []
+        self.unkept = ""
 
     async def read(self) -> dict[Measured, float]:
         """Looks at each page once; what is measured of those that could be looked at. Raises DynamikosError when that
         was none of them.
         """
         self.shots = []
-        browser = await self._started()
+        await self._started()
         made: dict[Measured, float] = {}
         problems = []
-        for address in self._pages:
-            shot = await self._look(browser, address)
+        shy = []
+        for address, name in self._pages:
+            shot, repeats = await self._look(await self._started(), address, name)
             self.shots.append(shot)
+            if repeats:
+                shy.append(name)
             if shot.problem:
-                problems.append(f"{named(address)}: {shot.problem}")
-            for name, value in shot.figures.items():
-                unit = "" if name == "layout shift" else "ms"
-                made[Measured(name=f'{name}{{page="{named(address)}"}}', unit=unit)] = value
+                problems.append(f"{name}: {shot.problem}")
+            for figure, value in shot.figures.items():
+                unit = "" if figure == "layout shift" else "ms"
+                made[Measured(name=f'{figure}{{page="{name}"}}', unit=unit)] = value
+        self.unkept = f"pictures of {', '.join(shy)} are not kept: they show {A_SECRET}" if shy else ""
         if problems and not made:
             raise DynamikosError("; ".join(problems))
         return made
@@ -98,14 +115,15 @@ class Watcher:
             )
         except (Error, OSError) as problem:
             await self.aclose()
-            raise DynamikosError(f"the browser did not come up: {_brief(problem)}") from problem
+            raise DynamikosError(f"the browser did not come up: {self._brief(problem)}") from problem
         return self._browser
 
-    async def _look(self, browser: Browser, address: str) -> Shot:
+    async def _look(self, browser: Browser, address: str, name: str) -> tuple[Shot, bool]:
+        """What was seen of a page, and whether its picture is left out since it shows a secret."""
         self._gate.refused.clear()
         page: Page | None = None
         figures: dict[str, float] = {}
-        problem = ""
+        problem, jpeg, repeats = "", b"", False
         try:
             page = await browser.new_page(
                 viewport={"width": WIDTH, "height": HEIGHT}, ignore_https_errors=self._trusts_other
@@ -114,22 +132,35 @@ class Watcher:
             if answer is not None and answer.status >= 400:
                 problem = self._refused(address) or f"it answered with status {answer.status}"
             else:
-                figures = _figures(await page.evaluate(FIGURES, SETTLES_MS))
+                async with asyncio.timeout(AFTER_S / 2):  # a page that is busy with itself answers nothing
+                    figures = _figures(await page.evaluate(FIGURES, SETTLES_MS))
+        except TimeoutError:
+            problem = "it is too busy to tell its times"
         except Error as wrong:
-            problem = self._refused(address) or _brief(wrong)
-        jpeg = b""
+            problem = self._refused(address) or self._brief(wrong)
         if page is not None:
-            with contextlib.suppress(Error):
-                jpeg = await page.screenshot(type="jpeg", quality=QUALITY, timeout=5000)
-            with contextlib.suppress(Error):
-                await page.context.close()
-        return Shot(page=named(address), jpeg=jpeg, figures=figures, problem=problem)
+            with contextlib.suppress(Error, TimeoutError):
+                async with asyncio.timeout(AFTER_S / 4):
+                    repeats = any([await frame.evaluate(TEXTS) in self._echoes for frame in page.frames])
+                    if not repeats:
+                        jpeg = await page.screenshot(type="jpeg", quality=QUALITY, timeout=5000)
+            try:
+                async with asyncio.timeout(AFTER_S / 4):
+                    await page.context.close()
+            except (Error, TimeoutError):
+                await self.aclose()  # a page that does not end would take a processor until the run is over
+        return Shot(page=name, jpeg=jpeg, figures=figures, problem=problem), repeats
 
     def _refused(self, address: str) -> str:
         """Why the gate did not lead to the page itself."""
         parts = urlsplit(address)
         place = f"{parts.hostname}:{parts.port or (443 if parts.scheme == 'https' else 80)}"
         return self._gate.refused.get(place, "")
+
+    def _brief(self, problem: BaseException) -> str:
+        """Its first line without secrets."""
+        said = self._masker.text((str(problem).strip().splitlines() or [type(problem).__name__])[0])
+        return "it failed, and how is left out: that repeats " + A_SECRET if said in self._echoes else said[:200]
 
     async def aclose(self) -> None:
         """Ends the browser; the next reading starts another."""
@@ -154,7 +185,3 @@ def _figures(told: Mapping[str, object]) -> dict[str, float]:
     made = {words: float(told[key]) for key, words in names.items() if told[key]}  # type: ignore[arg-type]
     made["layout shift"] = round(shifted(told["shifts"]), 4)  # type: ignore[arg-type]
     return made
-
-
-def _brief(problem: BaseException) -> str:
-    return (str(problem).strip().splitlines() or [type(problem).__name__])[0][:200]

@@ -55,6 +55,7 @@ class Probed:
     future: "Future[None] | None" = None
     numbers: dict[tuple[str, ...], int] = field(default_factory=dict)
     silent: set[str] = field(default_factory=set)
+    unkept: set[str] = field(default_factory=set)  # probes of which it is said that something is not kept
     minutes: dict[int, dict[int, "np.ndarray[tuple[int], np.dtype[np.float64]]"]] = field(default_factory=dict)
     seconds: dict[int, dict[str, float]] = field(default_factory=dict)
     remarks: list[Remark] = field(default_factory=list)
@@ -245,6 +246,7 @@ async def _try(
         try:
             source = source_of(probe, {**frozen.values, **named(secrets)}, network, clock)
             values = await try_once(source, clock, probe.every_s)
+            unkept = source.unkept
         finally:
             await network.aclose()
     except Failure as failure:
@@ -253,7 +255,7 @@ async def _try(
         return {"problem": masker.text(str(wrong))}
     finally:
         clock.close()
-    return {"values": sorted((each.name, each.unit, value) for each, value in values.items())}
+    return {"values": sorted((each.name, each.unit, value) for each, value in values.items()), "unkept": unkept}
 
 
 def _look(frozen: FrozenRun, own_ports: frozenset[int], secrets: dict[str, str] | None = None) -> dict[str, object]:
@@ -267,7 +269,8 @@ def _look(frozen: FrozenRun, own_ports: frozenset[int], secrets: dict[str, str] 
                 problem = told.problem or "; ".join(f"{page}: {why}" for page, why in blind(told.shots).items())
                 if problem:
                     return {"problem": problem}
-                return {"values": sorted((name, told.units.get(name, ""), each) for name, each in told.values.items())}
+                found = sorted((name, told.units.get(name, ""), each) for name, each in told.values.items())
+                return {"values": found, "unkept": told.unkept}
             time.sleep(0.1)
     finally:
         apart.end()
@@ -355,4 +358,9 @@ def _remarks(probed: Probed, told: ProbeSecond) -> list[Remark]:
         probed.silent ^= {key}
         said = f"The probe {name} tells nothing: {problem}" if problem else f"The probe {name} tells again."
         made.append(Remark(run=probed.run, second=told.second, text=storable(said)[:500]))
+    if told.unkept and told.probe not in probed.unkept:
+        probed.unkept.add(told.probe)
+        made.append(
+            Remark(run=probed.run, second=told.second, text=storable(f"The probe {title}: {told.unkept}.")[:500])
+        )
     return made

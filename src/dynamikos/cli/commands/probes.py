@@ -43,7 +43,7 @@ def command() -> None:
     def watcher(probe: Probe) -> Source:
         from dynamikos.engine.watching import Watcher  # takes a while to load
 
-        return Watcher(probe, frozen.values, frozen.agreed, frozen.way, own)
+        return Watcher(probe, {**frozen.values, **secrets}, frozen.agreed, frozen.way, own)
 
     async def program() -> None:
         task = asyncio.current_task()

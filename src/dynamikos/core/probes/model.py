@@ -12,7 +12,7 @@ from dynamikos.core.text import Frozen
 from dynamikos.core.text.holding import Pair
 from dynamikos.core.values import names_in
 
-MOST_PROBES, MOST_MEASURES, MOST_PAGES, MOST_HEADERS = 20, 500, 8, 20
+MOST_PROBES, MOST_MEASURES, MOST_PAGES, MOST_HEADERS = 20, 2000, 8, 20
 OURS = {"host", "connection"}  # what the connection says itself
 LONGEST_S = 60.0  # between two readings of what is no browser
 

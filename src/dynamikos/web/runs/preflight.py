@@ -4,7 +4,7 @@ import shutil
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
 from django.conf import settings
@@ -158,16 +158,25 @@ def _answer(asked: Knock | ProbeTry, seconds: float) -> Any:
     return answer
 
 
-def tried(member: Membership, plan: LoadPlan, key: str) -> tuple[str, list[tuple[str, str, float]]]:
-    """(why a probe tells nothing, what it tells: name, unit, value). The prober reads it; it is waited for a while."""
+class Tried(NamedTuple):
+    """Why a probe tells nothing; or what it tells (name, unit, value), and what of it is not kept."""
+
+    problem: str
+    values: list[tuple[str, str, float]]
+    unkept: str = ""
+
+
+def tried(member: Membership, plan: LoadPlan, key: str) -> Tried:
+    """The prober reads it; it is waited for a while."""
     made = prepared(member, plan, plans.content(plan))
     problems = probe_problems(made.inputs.plan.probes)
     if problems:
-        return " ".join(problems), []
+        return Tried(" ".join(problems), [])
     frozen = canonical(freeze(made.inputs, run=str(plan.pk), seed=1, checked=True))
     asked = ProbeTry.objects.create(project=member.project, frozen=frozen, probe=key)
     is_browser = any(each.probe == key and each.browser for each in made.inputs.plan.probes)
     answer = _answer(asked, settings.PROBE_WAIT_S * (BROWSER_TIMES if is_browser else 1))
     if answer is None:
-        return "nobody read it in time: is the prober running? ./dynamikos demo starts it", []
-    return str(answer.get("problem", "")), [(name, unit, value) for name, unit, value in answer.get("values", [])]
+        return Tried("nobody read it in time: is the prober running? ./dynamikos demo starts it", [])
+    values = [(name, unit, value) for name, unit, value in answer.get("values", [])]
+    return Tried(str(answer.get("problem", "")), values, str(answer.get("unkept", "")))

@@ -24,6 +24,7 @@ from dynamikos.web.runs import actions, once, preflight, queries
 from dynamikos.web.runs.models import Run
 from dynamikos.web.ui.numbers import number, whole
 
+MOST_SHOWN = 500  # measures of a probe on its page
 PROBE_MEASURES = ("mean", "max", "p50", "p95", "p99")
 
 
@@ -75,9 +76,12 @@ def try_probe(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRe
     probe = next((each for each in plans.content(plan).probes if each.probe == key), None)
     if probe is None:
         raise DynamikosError(f"The probe '{key}' is not in the plan; look at its page again.")
-    problem, values = preflight.tried(member, plan, key)
-    context = {"plan": plan, "probe": probe, "problem": problem, "values": values, "measures": PROBE_MEASURES}
-    return render(request, "runs/probe.html", context, status=422 if problem else 200)
+    told = preflight.tried(member, plan, key)
+    context = {
+        "plan": plan, "probe": probe, "problem": told.problem, "unkept": told.unkept, "count": len(told.values),
+        "values": told.values[:MOST_SHOWN], "more": max(0, len(told.values) - MOST_SHOWN), "measures": PROBE_MEASURES,
+    }  # fmt: skip
+    return render(request, "runs/probe.html", context, status=422 if told.problem else 200)
 
 
 @member_view(post="engineer")
