@@ -16,6 +16,8 @@ class Signals(Files):
         command = [sys.executable, "-m", "dynamikos.cli", "run", str(self.folder / "p.yaml"),
                    "--json", str(self.folder / "o.json"), "--junit", str(self.folder / "o.xml"), *words]  # fmt: skip
         env = {**os.environ, "PYTHONPATH": os.pathsep.join(each for each in sys.path if each)}
+        # whoever runs the tests may have ignored it
+        more.setdefault("preexec_fn", lambda: signal.signal(signal.SIGHUP, signal.SIG_DFL))
         child = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, **more)  # type: ignore[call-overload]
         self.addCleanup(child.kill)
         return child  # type: ignore[no-any-return]

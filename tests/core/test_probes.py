@@ -41,13 +41,33 @@ class Reading(TestCase):
         self.assertEqual(second, {'jobs_total{a="1",b="2"}': 30.0, "depth": 4.0, "took_seconds_count": 0.0,
                                   "took_seconds_sum": 0.0})  # fmt: skip
 
-    def test_a_reset_counts_from_zero_and_a_gap_makes_nothing_up(self) -> None:
+    def test_a_reset_and_a_gap_make_nothing_up(self) -> None:
         reader = Reader(["jobs_total"])
         reader.read(openmetrics(100), "", 0.0)
-        self.assertEqual(list(reader.read(openmetrics(5), "", 1.0).values()), [5.0])
+        self.assertEqual(reader.read(openmetrics(5), "", 1.0), {})
+        self.assertEqual(list(reader.read(openmetrics(9), "", 2.0).values()), [4.0])
         reader.forget()
         self.assertEqual(reader.read(openmetrics(50), "", 9.0), {})
         self.assertEqual(list(reader.read(openmetrics(51), "", 10.0).values()), [1.0])
+
+    def test_a_reset_that_has_passed_the_old_value_is_seen_by_when_it_began(self) -> None:
+        def counter(count: int, created: int) -> bytes:
+            said = f'# TYPE jobs counter\njobs_total{{a="1"}} {count}\njobs_created{{a="1"}} {created}\n'
+            return (said + "# EOF\n").encode()
+
+        def process(count: int, created: int) -> bytes:
+            return f"# TYPE jobs counter\njobs {count}\nprocess_start_time_seconds {created}\n".encode()
+
+        def gauge(count: int, created: int) -> bytes:  # as client libraries write it into the other format
+            said = "# TYPE jobs_created gauge\njobs_created{} %d\n# TYPE jobs_total counter\njobs_total %d\n"
+            return (said % (created, count)).encode()
+
+        for page in (counter, process, gauge):
+            with self.subTest(page.__name__):
+                reader, found = Reader(["jobs*"]), []
+                for at, (count, created) in enumerate(((12, 100), (14, 100), (16, 105), (20, 105))):
+                    found.append([*reader.read(page(count, created), "", float(at)).values()])
+                self.assertEqual(found, [[], [2.0], [], [4.0]])
 
     def test_the_other_text_format_and_units(self) -> None:
         reader = Reader()

@@ -66,6 +66,7 @@ class Geometry(SimpleTestCase):
             set(strands),
             {
                 "form_key",
+                "mailed_for",
                 "sky_token",
                 "desk_key",
                 "object",
@@ -94,7 +95,9 @@ class Geometry(SimpleTestCase):
         steps = {step.step: step for step in self.ladder.steps}
         inner, outer = steps["look-into-postbox"], steps["mailed-code"]
         self.assertTrue(outer.y < inner.y and inner.y + inner.height <= outer.y + outer.frame)
-        self.assertEqual((outer.says, inner.x - outer.x), ("until {{ code }}, every 0.5 s, 20 s at most", 12))
+        self.assertEqual(
+            (outer.says, inner.x - outer.x), ("until {{ code and mailed_for == reference }}, every 0.5 s, …", 12)
+        )
         self.assertEqual(
             [words for _, _, words in self.ladder.branches],
             ["70 %: straight to the booking", "30 %: over the sky pages"],

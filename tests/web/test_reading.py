@@ -74,7 +74,7 @@ class Reading(TestCase):
             for second in range(SECONDS):
                 parts = [cls.part(number, each.no, second, draw) for each in cls.series]
                 message = ShardSecond(shard=number, second=second, series=parts, judged={0: 1}, missed={0: second % 2})
-                cls.fail(number, second)
+                cls.one_fails(number, second)
                 if second > FIRST_FAILS_S and second % 10 == 9:
                     message.by_value = cls.told(number)
                 if second == SECONDS - 1:  # after the measured part
@@ -97,7 +97,7 @@ class Reading(TestCase):
             )  # fmt: skip
 
     @classmethod
-    def fail(cls, shard: int, second: int) -> None:
+    def one_fails(cls, shard: int, second: int) -> None:
         """A row is dealt and, now and then, fails."""
         draw = random.Random(f"{shard}.{second}")
         cls.dealt += [(shard, second, term) for term in draw.choices(TERMS, k=3)]
@@ -312,7 +312,7 @@ class Reading(TestCase):
         # what was under way at the end counts where it was: all generators come to the whole
         every = [queries.of_generators(found, self.inputs, shards, *MEASURED) for shards in ((0,), (1,), (0, 1))]
         whole = queries.window(found, self.inputs, *MEASURED)
-        late = [sum(count for index, count in ledger.totals[shown[0].no].passed.counts.items()
+        late = [sum(count for index, count in ledger.totals[shown[0].no].later.counts.items()
                     if index == bucket_of(LATE_US)) for ledger in (*every, whole)]  # fmt: skip
         self.assertEqual(late, [1, 2, 3, 3])
         left = [len(ledger.totals[shown[0].no].open_us) for ledger in (*every, whole)]

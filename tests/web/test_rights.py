@@ -11,7 +11,9 @@ from dynamikos.core.frozen.document import FROZEN
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.journeys.models import Journey
 from dynamikos.web.plans import queries as plans
+from dynamikos.web.plans.actions import change
 from dynamikos.web.projects.models import Membership, Revision
+from dynamikos.web.projects.revisions import token
 from dynamikos.web.rehearsals import actions as rehearsals
 from dynamikos.web.runs import actions, queries
 from dynamikos.web.runs.models import Kept, Run, Shard, WrittenRow
@@ -72,12 +74,14 @@ class Installation(PageCase):
 
     def test_a_new_seed_each_run_or_the_same(self) -> None:
         generator("one")
+        head = token(self.sample.plan.head)
+        plan = self.sample.plan = change(self.sample.member, self.sample.plan, head, seed=77, new_seed=False)
         seeds = []
         for _ in range(2):
-            run = actions.start(self.sample.member, self.sample.plan)
+            run = actions.start(self.sample.member, plan)
             seeds.append(queries.frozen(run).seed)
             Run.objects.filter(pk=run.pk).update(state="ended")
-        self.assertEqual(seeds, [plans.content(self.sample.plan).seed] * 2)
+        self.assertEqual(seeds, [77] * 2)
         self.client.post(self.sample.address("load"), {"journey": self.sample.journey.key, "name": "New"})
         new = next(each for each in plans.plans(self.sample.member) if each.name == "New")
         self.assertTrue(plans.content(new).new_seed)

@@ -148,29 +148,35 @@ class Machine:
         self._before: dict[str, float] = {}
         self._spent: dict[str, float] = {}  # by a process's command; and what each process had taken at the last look
         self._each: dict[str, dict[tuple[int, float], float]] = {}
-        self._at = 0.0
+        self._at = self._elapsed = 0.0
 
     async def read(self) -> dict[Measured, float]:
         now = self._clock.now()
-        counted = {**self._processor(), **self._counted()}
+        used, elapsed = self._processor()
+        counted = {"processor": used, **self._counted()}
         made = {}
         if self._before and now > self._at:
             for name, value in counted.items():
                 if name in self._before and value >= self._before[name]:
                     share, unit = (100.0, "%") if name.startswith("processor") else (1.0, "B/s")
+                    span = now - self._at
                     if name == "processor":
-                        share /= psutil.cpu_count() or 1
-                    made[Measured(name=name, unit=unit)] = share * (value - self._before[name]) / (now - self._at)
-        self._before, self._at = counted, now
+                        # by the system's own count: what a host takes away comes into its books later
+                        span = elapsed - self._elapsed
+                    if span > 0:
+                        made[Measured(name=name, unit=unit)] = share * (value - self._before[name]) / span
+        self._before, self._at, self._elapsed = counted, now, elapsed
         memory = psutil.virtual_memory()
         made[Measured(name="memory used", unit="%")] = memory.percent
         made[Measured(name="load", unit="")] = psutil.getloadavg()[0]
         return {each: value for each, value in made.items() if wants(self._patterns, each.name)}
 
     @staticmethod
-    def _processor() -> dict[str, float]:
+    def _processor() -> tuple[float, float]:
+        """Seconds of all processors: in which something was done, here or by the host; and all."""
         times = psutil.cpu_times()
-        return {"processor": sum(times) - times.idle - times.iowait - times.guest - times.guest_nice}
+        every = sum(times) - times.guest - times.guest_nice  # these stand in `user` too
+        return every - times.idle - times.iowait, every
 
     def _counted(self) -> dict[str, float]:
         made: dict[str, float] = {}

@@ -19,6 +19,8 @@ from dynamikos.core.probes.model import MOST_MEASURES
 from dynamikos.core.signs import storable
 
 MOST_BYTES = 5_000_000
+COUNTING = re.compile(r"_(total|count|sum|created)$")
+PROCESS = "process_start_time_seconds"
 
 
 class Measured(msgspec.Struct, frozen=True, kw_only=True):
@@ -34,6 +36,8 @@ class _Sample:
     value: float
     counts: bool  # whether it only grows
     unit: str
+    counter: str = ""  # what it and the instant of its begin have in common
+    begins: bool = False  # it is that instant
 
 
 def wants(patterns: Sequence[str], name: str) -> bool:
@@ -60,23 +64,30 @@ def _samples(text: str, is_openmetrics: bool) -> Iterator[_Sample]:
             unit = UNITS.get(ending, "")
         for sample in family.samples:
             ending = sample.name[len(family.name) :] if sample.name.startswith(family.name) else ""
-            if ending in ("_bucket", "_created", "_gsum", "_gcount") or family.type in ("info", "stateset"):
+            if ending in ("_bucket", "_gsum", "_gcount") or family.type in ("info", "stateset"):
                 continue
             labels = ",".join(f'{name}="{value}"' for name, value in sorted(sample.labels.items()))
             name = sample.name + (f"{{{labels}}}" if labels else "")
+            counter = f"{COUNTING.sub('', sample.name)}{{{labels}}}"
+            if sample.name.endswith("_created"):
+                yield _Sample(name, float(sample.value), False, "", counter, begins=True)
+                continue
             counts = family.type == "counter" or ending in ("_count", "_sum", "_total")
             value = float(sample.value)
-            yield _Sample(name, value, counts, "" if ending == "_count" else unit)
+            yield _Sample(name, value, counts, "" if ending == "_count" else unit, counter)
 
 
 class Reader:
-    """One probe's answers one after the other. Counters become rates per second: from a reset on (a value below the one
-    before) what was counted since is taken; after a gap nothing is made up.
+    """One probe's answers one after the other. Counters become rates per second. One that began anew since the answer
+    before is a gap, since nobody knows what it had counted until then: it is lower than it was, its `_created` has
+    changed, or the process has another start. A counter that was reset and has passed its old value meanwhile shows in
+    those two alone.
     """
 
     def __init__(self, patterns: Sequence[str] = ()) -> None:
         self._patterns = patterns
         self._before: dict[str, tuple[float, float]] = {}
+        self._begun: dict[str, float] = {}
         self.left_out = 0  # measures beyond the most that are kept
 
     def read(self, body: bytes, content_type: str, at_s: float) -> dict[Measured, float]:
@@ -95,8 +106,11 @@ class Reader:
             raise DynamikosError(f"its answer is not {what}: {str(problem)[:200]}") from problem
         if not samples and not text.strip().startswith("#"):
             raise DynamikosError("its answer has no measures in it")
+        begun = {each.counter: each.value for each in samples if each.begins}
+        begun[PROCESS] = next((each.value for each in samples if each.name == PROCESS), 0.0)
+        same_process = begun.get(PROCESS) == self._begun.get(PROCESS)
         for each in samples:
-            if not wants(self._patterns, each.name) or not math.isfinite(each.value):
+            if each.begins or not wants(self._patterns, each.name) or not math.isfinite(each.value):
                 continue
             if len(made) >= MOST_MEASURES:
                 self.left_out += 1
@@ -106,14 +120,15 @@ class Reader:
                 continue
             now[each.name] = each.value, at_s
             before = self._before.get(each.name)
-            if before is None or at_s <= before[1]:
+            anew = not same_process or begun.get(each.counter) != self._begun.get(each.counter)
+            if before is None or at_s <= before[1] or each.value < before[0] or anew:
                 continue
-            grown = each.value - before[0] if each.value >= before[0] else each.value
+            grown = each.value - before[0]
             rate = Measured(name=each.name, unit=f"{each.unit}/s" if each.unit else "/s")
             made[rate] = grown / (at_s - before[1])
-        self._before = now
+        self._before, self._begun = now, begun
         return {measure: value for measure, value in made.items() if math.isfinite(value)}
 
     def forget(self) -> None:
         """There was a gap: rates begin anew."""
-        self._before = {}
+        self._before, self._begun = {}, {}
