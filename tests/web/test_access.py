@@ -118,6 +118,8 @@ TABLE = {
     "casebook-delete": ("post", "engineer"),
     "casebook-link": ("post", "engineer"),
     "casebook-revoke": ("post", "engineer"),
+    "casebook-take-over": ("post", "owner"),
+    "casebook-links": ("get", "owner"),
     "run-baseline": ("post", "engineer"),
     "run-report": ("get", "reader"),
     "run-shot": ("get", "reader"),

@@ -26,8 +26,10 @@ from dynamikos.core.reports.by_value import ByValue, OfValue, packed
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import casebook as core
 from dynamikos.core.telling.sheets import as_csv
+from dynamikos.web.accounts.models import Account
 from dynamikos.web.casebook import actions, pins, queries, showing
 from dynamikos.web.casebook.models import Casebook, ReadLink
+from dynamikos.web.projects.models import Membership
 from dynamikos.web.projects.revisions import token
 from dynamikos.web.runs import comparing
 from dynamikos.web.runs import queries as runs
@@ -350,6 +352,31 @@ class Read(Books):
         self.client.post(self.at("casebook-revoke", self.book().pk, link.pk))
         self.assertEqual(self.stranger.get(self.address).status_code, 404)
         self.assertIn("taken back", self.page())
+
+    def test_it_ends_with_its_makers_right_to_make_it_unless_an_owner_takes_it_over(self) -> None:
+        link, accounts = ReadLink.objects.get(), self.sample.accounts
+        makes = Membership.objects.get(project=self.sample.project, account=accounts["bran"])
+        self.assertEqual(link.by, accounts["bran"])
+        self.assertEqual(self.stranger.get(self.address).status_code, 200)
+        for change in ({"role": "reader"}, {"role": "engineer", "account__is_active": False}):
+            with self.subTest(str(change)):
+                Membership.objects.filter(pk=makes.pk).update(role=change["role"])
+                Account.objects.filter(pk=makes.account_id).update(is_active=change.get("account__is_active", True))
+                self.assertEqual(self.stranger.get(self.address).status_code, 404)
+        Account.objects.filter(pk=makes.account_id).update(is_active=True)
+        self.assertEqual(self.stranger.get(self.address).status_code, 200)
+        makes.delete()
+        self.assertEqual(self.stranger.get(self.address).status_code, 404)
+        self.client.force_login(accounts["ada"])
+        shown = self.client.get(self.sample.address("casebook/links"))
+        self.assertContains(shown, "bran may not make links here any more")
+        self.assertContains(self.client.get(self.sample.address("settings")), "casebook/links")
+        self.client.post(self.at("casebook-take-over", self.book().pk, link.pk), {"from": "settings"})
+        self.assertEqual(self.stranger.get(self.address).status_code, 200)
+        self.assertNotContains(self.client.get(self.sample.address("casebook/links")), "any more")
+        self.client.post(self.at("casebook-revoke", self.book().pk, link.pk))
+        self.client.post(self.at("casebook-take-over", self.book().pk, link.pk))
+        self.assertEqual(self.stranger.get(self.address).status_code, 404, "what was taken back stays so")
 
     def test_guessed_words_and_odd_days(self) -> None:
         for word in ("x", "%00", "a" * 300, "á"):

@@ -171,6 +171,13 @@ def make_link(member: Membership, found: Casebook, days: float) -> tuple[ReadLin
     return made, word
 
 
+def take_over(member: Membership, found: Casebook, pk: int) -> None:
+    """It is this owner's from now on, and opens its casebook as long as they may make links."""
+    require(member, "owner")
+    if ReadLink.objects.filter(casebook=found, pk=pk, revoked_at=None).update(by=member.account):
+        note(member, "link to read taken over", found.name)
+
+
 def revoke(member: Membership, found: Casebook, pk: int) -> None:
     """It opens nothing from now on."""
     require(member, "engineer")

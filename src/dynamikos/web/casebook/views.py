@@ -101,7 +101,7 @@ def _page(
         "may_edit": member.may_edit and found.closed_at is None and not problem,
         "problem": problem,
         "wrong": wrong,
-        "links": list(found.links.all()),
+        "links": queries.links_of(member, found) if member.may_edit else [],
         "word": request.build_absolute_uri(reverse("read", args=[word])) if word else "",
         "typed": request.POST if wrong else {},
     }
@@ -209,7 +209,26 @@ def link(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 @member_view(post="engineer")
 def revoke(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
     actions.revoke(member, queries.casebook(member, pk), number)
+    return _back(request, member, pk)
+
+
+@member_view(post="owner")
+def take_over(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -> HttpResponse:
+    actions.take_over(member, queries.casebook(member, pk), number)
+    return _back(request, member, pk)
+
+
+def _back(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
+    """To where the link was seen."""
+    if request.POST.get("from") == "settings":
+        return redirect(reverse("settings", args=[member.project_id]) + "#links")
     return redirect("casebook", member.project_id, pk)
+
+
+@member_view(get="owner")
+def links(request: HttpRequest, member: Membership) -> HttpResponse:
+    """All links of the project, as a part of Settings."""
+    return render(request, "casebook/_links.html", {"links": queries.links_of(member), "of_project": True})
 
 
 @member_view(get="reader")
