@@ -135,7 +135,7 @@ async def _work(app: procrastinate.App, me: Identity) -> None:
         try:
             async with app.open_async():
                 await app.run_worker_async(
-                    queues=[me.queue], concurrency=8, install_signal_handlers=False, fetch_job_polling_interval=1.0
+                    queues=[me.queue], concurrency=8, install_signal_handlers=False, fetch_job_polling_interval=5.0
                 )
         except (procrastinate.exceptions.ConnectorException, psycopg.Error, OSError) as problem:
             log.warning("the job queue is away (%s); trying again", problem)

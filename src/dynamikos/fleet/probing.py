@@ -13,6 +13,7 @@ from concurrent.futures import Future
 from dataclasses import dataclass, field
 
 import numpy as np
+import psycopg
 import uvloop
 from django.db import DatabaseError, InterfaceError, OperationalError, connection, transaction
 from django.utils import timezone
@@ -33,10 +34,10 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.probing import LONGEST_S, ProbeSecond, Probing, source_of, try_once
 from dynamikos.fleet.apart import Apart
 from dynamikos.fleet.rehearsing import network_for
-from dynamikos.fleet.settings import RECONNECT_S
+from dynamikos.fleet.settings import IDLE_S, RECONNECT_S
 from dynamikos.web.environments.queries import opened
 from dynamikos.web.runs.actions import frozen_of
-from dynamikos.web.runs.models import Measure, MeasureMinute, ProbeTry, Reading, Remark, Run, Shot
+from dynamikos.web.runs.models import PROBES, Measure, MeasureMinute, ProbeTry, Reading, Remark, Run, Shot
 
 log = logging.getLogger(__name__)
 LOCK, LOOK_S = 7303, 0.3
@@ -129,7 +130,7 @@ def serve(stop: threading.Event, own_ports: frozenset[int]) -> None:
             try:
                 if _is_alone():
                     tick(probed, loop, own_ports)
-                stop.wait(LOOK_S)
+                _wait(LOOK_S if probed else IDLE_S, stop)
             except (OperationalError, InterfaceError) as problem:
                 log.warning("the database is away (%s); trying again", str(problem).strip())
                 connection.close()
@@ -139,8 +140,18 @@ def serve(stop: threading.Event, own_ports: frozenset[int]) -> None:
         thread.join(2)
 
 
+def _wait(seconds: float, stop: threading.Event) -> None:
+    """Until somebody asks, so long has passed, or `stop` is set."""
+    until = time.monotonic() + seconds
+    with contextlib.suppress(psycopg.OperationalError):  # the next look says that the database is away
+        while not stop.is_set() and (left := until - time.monotonic()) > 0:
+            for _ in connection.connection.notifies(timeout=min(left, 0.5), stop_after=1):
+                return
+
+
 def _is_alone() -> bool:
     with connection.cursor() as cursor:
+        cursor.execute(f"LISTEN {PROBES}")
         cursor.execute("SELECT pg_try_advisory_lock(%s)", [LOCK])
         row = cursor.fetchone()
     return bool(row and row[0])

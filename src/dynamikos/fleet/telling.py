@@ -49,6 +49,11 @@ class Teller:
         self._under_way: set[int] = set()
         self._lock = threading.Lock()
 
+    @property
+    def is_busy(self) -> bool:
+        with self._lock:
+            return bool(self._under_way)
+
     def tick(self) -> None:
         """Begins with what is due and is not under way."""
         with self._lock:

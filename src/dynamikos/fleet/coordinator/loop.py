@@ -4,6 +4,7 @@ import logging
 import threading
 import time
 from collections.abc import Callable
+from typing import Any
 
 import psycopg
 from django.db import InterfaceError, OperationalError, connection
@@ -11,7 +12,7 @@ from django.db import InterfaceError, OperationalError, connection
 from dynamikos.core.forms.ready import make_ready
 from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
-from dynamikos.fleet.settings import HEARTBEAT_S, RECONNECT_S, TICK_S, own_ports
+from dynamikos.fleet.settings import HEARTBEAT_S, IDLE_S, RECONNECT_S, TICK_S, own_ports
 from dynamikos.fleet.telling import Teller
 from dynamikos.web.rehearsals.models import Rehearsal
 from dynamikos.web.runs.models import Run
@@ -41,19 +42,27 @@ def serve(stop: threading.Event) -> None:
                 connected = time.monotonic()
                 while not stop.is_set():
                     calm = time.monotonic() - connected > (NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0)
-                    tick(watches, may_judge_lost=calm or connected == 0)
+                    is_busy = tick(watches, may_judge_lost=calm or connected == 0)
                     _kept_going(noticing.tick)
                     _kept_going(teller.tick)
                     if time.monotonic() - swept > SWEEP_S:
                         swept = time.monotonic()
                         _kept_going(expire)
-                    for _ in link.notifies(timeout=TICK_S, stop_after=1):
-                        pass
+                    is_busy = is_busy or noticing.is_busy or teller.is_busy
+                    _wait(link, TICK_S if is_busy else IDLE_S, stop)
         except (psycopg.OperationalError, OperationalError, InterfaceError) as problem:
             log.warning("the database is away (%s); trying again", str(problem).strip())
             connection.close()
             stop.wait(RECONNECT_S)
     teller.close()
+
+
+def _wait(link: "psycopg.Connection[Any]", seconds: float, stop: threading.Event) -> None:
+    """Until somebody says that there is something to do, so long has passed, or `stop` is set."""
+    until = time.monotonic() + seconds
+    while not stop.is_set() and (left := until - time.monotonic()) > 0:
+        for _ in link.notifies(timeout=min(left, 0.5), stop_after=1):
+            return
 
 
 def _kept_going(work: Callable[[], object]) -> None:
@@ -66,10 +75,11 @@ def _kept_going(work: Callable[[], object]) -> None:
         log.exception("housekeeping failed; runs go on")
 
 
-def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> None:
-    """One look at every run that is not over."""
+def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> bool:
+    """One look at every run that is not over; whether there was anything to look at."""
+    is_busy = False
     for run in Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]):
-        key = str(run.pk)
+        key, is_busy = str(run.pk), True
         if key not in watches:
             watches[key] = RunWatch(run)
         try:
@@ -81,8 +91,9 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> None:
             watches[key].give_up("the coordinator failed on it; its log says why")
         if watches[key].is_over:
             del watches[key]
-    _lost_rehearsals()
+    is_busy |= _lost_rehearsals()
     for run in Run.objects.filter(is_folded=False, state=Run.State.ENDED)[:1]:
+        is_busy = True
         try:
             RunWatch(run).fold_anew()
         except (OperationalError, InterfaceError):
@@ -90,10 +101,11 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> None:
         except Exception:
             log.exception("run %s can't be folded anew; it is shown as it is", run.pk)
             Run.objects.filter(pk=run.pk).update(is_folded=True)
+    return is_busy
 
 
-def _lost_rehearsals() -> None:
-    """A rehearsal whose generator is gone is said to be lost, not left waiting."""
+def _lost_rehearsals() -> bool:
+    """A rehearsal whose generator is gone is said to be lost, not left waiting. Whether there are any under way."""
     from dynamikos.web.places.queries import living
 
     waiting = list(
@@ -101,7 +113,7 @@ def _lost_rehearsals() -> None:
     )
     cleaning = list(Rehearsal.objects.filter(cleanup__in=["asked", "running"]))
     if not waiting and not cleaning:
-        return
+        return False
     alive = {generator.pk for generator in living()}
     from dynamikos.fleet.coordinator.stream import say
 
@@ -117,3 +129,4 @@ def _lost_rehearsals() -> None:
         if each.generator_id not in alive:
             each.cleanup = "gone"
             each.save(update_fields=["cleanup"])
+    return True

@@ -49,6 +49,10 @@ class Noticing:
         self._run: Run | None = None
         self._since = 0.0
 
+    @property
+    def is_busy(self) -> bool:
+        return self._process is not None
+
     def tick(self) -> None:
         if self._process is not None:
             late = time.monotonic() - self._since > LONGEST_S

@@ -34,6 +34,7 @@ from dynamikos.web.places.queries import living, locks_held
 from dynamikos.web.runs.actions import frozen_of, next_of_set, take_in
 from dynamikos.web.runs.measures import readings_of
 from dynamikos.web.runs.models import (
+    PROBES,
     Block,
     ByValueAt,
     Chunk,
@@ -168,6 +169,8 @@ class RunWatch:
         if all(shard.state == "ready" for shard in shards):
             self.run.begins_at = timezone.now() + datetime.timedelta(seconds=AHEAD_S)
             self.run.save(update_fields=["begins_at"])
+            with connection.cursor() as cursor:
+                cursor.execute("SELECT pg_notify(%s, '')", [PROBES])
             say(self.run.pk, "state", "running")
             return False
         ended = next((shard for shard in shards if shard.state in ("ended", "lost")), None)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from urllib.parse import urlsplit
 
 from django.conf import settings
-from django.db import transaction
+from django.db import connection, transaction
 from django.db.models import Q
 from django.utils import timezone
 from msgspec import to_builtins
@@ -22,6 +22,7 @@ from dynamikos.web.notices.models import Notice, Sending
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership, Project
+from dynamikos.web.runs.actions import WAKE
 from dynamikos.web.runs.models import Run
 
 log = logging.getLogger(__name__)
@@ -122,12 +123,21 @@ def again(member: Membership, found: Sending) -> None:
     Sending.objects.filter(pk=found.pk, state=Sending.State.GIVEN_UP).update(
         state=Sending.State.WAITING, tries=0, due_at=timezone.now(), over_at=None
     )
+    _hint()
 
 
 def _asked(notice: Notice, run: Run | None, told: Told) -> Sending:
-    return Sending.objects.create(
+    made = Sending.objects.create(
         notice=notice, run=run, event=told.event, told=to_builtins(told), due_at=timezone.now()
     )
+    _hint()
+    return made
+
+
+def _hint() -> None:
+    """Whoever tells looks at once."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, '')", [WAKE])
 
 
 def link_of(project: Project, run: Run | None = None) -> str:

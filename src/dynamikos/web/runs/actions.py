@@ -390,5 +390,7 @@ def take_measures(member: Membership, run: Run, name: str, text: str, shift_s: f
     traces = measures_from_csv(text, run.begins_at.timestamp(), run.watermark + 1, shift_s)
     taken = measures.take(run, key_from(name.strip() or "file"), traces)
     Run.objects.filter(pk=run.pk).update(findings=None)
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, %s)", [WAKE, str(run.pk)])
     note(member, "measures taken in", f"run {run.number}", measures=taken)
     return taken

@@ -6,6 +6,8 @@ from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.models import Project
 from dynamikos.web.ui.ids import new_id
 
+PROBES = "dynamikos_probes"  # NOTIFY on it wakes the process that reads probes
+
 
 class Run(models.Model):
     """One execution with its frozen inputs. Second 0 of the run clock is `begins_at` (UTC, the database's clock)."""

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 from django.conf import settings
-from django.db import transaction
+from django.db import connection, transaction
 from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.errors import DynamikosError
@@ -27,7 +27,7 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals.queries import unproven
 from dynamikos.web.runs import queries
 from dynamikos.web.runs.actions import Prepared, prepared
-from dynamikos.web.runs.models import ProbeTry, Run
+from dynamikos.web.runs.models import PROBES, ProbeTry, Run
 
 BROWSER_TIMES = 6  # so much longer than another probe a browser may take, which has to be started
 BYTES_A_SERIES = 250  # of a second of one series in a report, folded and in its chunk, as measured
@@ -174,6 +174,8 @@ def tried(member: Membership, plan: LoadPlan, key: str) -> Tried:
         return Tried(" ".join(problems), [])
     frozen = canonical(freeze(made.inputs, run=str(plan.pk), seed=1, checked=True))
     asked = ProbeTry.objects.create(project=member.project, frozen=frozen, probe=key)
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, '')", [PROBES])
     is_browser = any(each.probe == key and each.browser for each in made.inputs.plan.probes)
     answer = _answer(asked, settings.PROBE_WAIT_S * (BROWSER_TIMES if is_browser else 1))
     if answer is None:
