@@ -30,6 +30,7 @@ from dynamikos.engine.functions import Child
 from dynamikos.engine.limits import raise_descriptors
 from dynamikos.engine.rows import RowFile
 from dynamikos.engine.runner import Control, Shard, primed_for, run
+from dynamikos.fleet.hints import awaited
 from dynamikos.fleet.knocking import knock
 from dynamikos.fleet.leasing import DatabaseLessor
 from dynamikos.fleet.outbox import Outbox
@@ -180,8 +181,7 @@ async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell:
                         await _obey(link, controls)
                         await _show(link, controls)
                         reached = time.monotonic()
-                        async for _ in link.notifies(timeout=HEARTBEAT_S, stop_after=1):
-                            await asyncio.sleep(0)
+                        await awaited(link, HEARTBEAT_S)
                         await _obey(link, controls)
             except (psycopg.Error, OSError) as problem:
                 log.warning("the database is away (%s); runs go on for now", str(problem).strip())

@@ -33,6 +33,7 @@ from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.probing import LONGEST_S, ProbeSecond, Probing, source_of, try_once
 from dynamikos.fleet.apart import Apart
+from dynamikos.fleet.hints import wait
 from dynamikos.fleet.rehearsing import network_for
 from dynamikos.fleet.settings import IDLE_S, RECONNECT_S
 from dynamikos.web.environments.queries import opened
@@ -130,7 +131,8 @@ def serve(stop: threading.Event, own_ports: frozenset[int]) -> None:
             try:
                 if _is_alone():
                     tick(probed, loop, own_ports)
-                _wait(LOOK_S if probed else IDLE_S, stop)
+                with contextlib.suppress(psycopg.OperationalError):  # the next look says that it is away
+                    wait(connection.connection, LOOK_S if probed else IDLE_S, stop)
             except (OperationalError, InterfaceError) as problem:
                 log.warning("the database is away (%s); trying again", str(problem).strip())
                 connection.close()
@@ -138,15 +140,6 @@ def serve(stop: threading.Event, own_ports: frozenset[int]) -> None:
     finally:
         loop.call_soon_threadsafe(loop.stop)
         thread.join(2)
-
-
-def _wait(seconds: float, stop: threading.Event) -> None:
-    """Until somebody asks, so long has passed, or `stop` is set."""
-    until = time.monotonic() + seconds
-    with contextlib.suppress(psycopg.OperationalError):  # the next look says that the database is away
-        while not stop.is_set() and (left := until - time.monotonic()) > 0:
-            for _ in connection.connection.notifies(timeout=min(left, 0.5), stop_after=1):
-                return
 
 
 def _is_alone() -> bool:

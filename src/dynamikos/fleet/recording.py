@@ -24,6 +24,7 @@ from dynamikos.engine.recorder.certificates import Authority
 from dynamikos.engine.recorder.doorway import Doorway
 from dynamikos.engine.recorder.proxy import Proxy
 from dynamikos.fleet.browser import Browser
+from dynamikos.fleet.hints import SLICE_S, awaited
 from dynamikos.fleet.settings import IDLE_S, RECONNECT_S, TICK_S
 
 log = logging.getLogger(__name__)
@@ -226,10 +227,9 @@ async def serve(url: str, folder: Path, own_ports: frozenset[int], stopped: Call
                     begun = time.monotonic()
                     await recorder.look()
                     until = begun + (TICK_S if recorder.open else IDLE_S)
-                    told = False
-                    while not (told or stopped()) and (left := until - time.monotonic()) > 0:
-                        async for _ in link.notifies(timeout=min(left, 0.5), stop_after=1):
-                            told = True
+                    while not stopped() and (left := until - time.monotonic()) > 0:
+                        if await awaited(link, min(left, SLICE_S)):
+                            break
                     await asyncio.sleep(max(0.0, 0.05 - (time.monotonic() - begun)))
                 await recorder.aclose()
                 return

@@ -15,7 +15,7 @@ def own_ports() -> frozenset[int]:
 HEARTBEAT_S = seconds("HEARTBEAT_S", 1.0)
 LOST_S = seconds("GENERATOR_LOST_S", 4.0)
 TICK_S = seconds("COORDINATOR_TICK_S", 0.2)
-IDLE_S = 25 * TICK_S  # between two looks while nothing is under way; whatever begins says so by NOTIFY
+IDLE_S = seconds("IDLE_S", 10.0)  # between two looks while nothing is under way; whatever begins says so by NOTIFY
 AHEAD_S = seconds("START_AHEAD_S", 1.5)
 CLEAN_UP_S = seconds("CLEAN_UP_S", 1800.0)  # how long a generator remembers what a rehearsal ended with
 CUT_OFF_S = seconds("CUT_OFF_S", 60.0)  # a generator that can't reach the database for so long stops its users

@@ -11,7 +11,7 @@ from dynamikos.cli.state import ROOT
 
 NAMES = (
     "target", "truth", "engine", "realistic", "arrivals", "personas", "files", "data", "pages", "wide", "noticing",
-    "curve", "comparing", "doubts", "suspects", "sets", "viewers", "weathers", "strands", "recorder", "ladder",
+    "curve", "comparing", "doubts", "idle", "suspects", "sets", "viewers", "weathers", "strands", "recorder", "ladder",
     "real",
 )  # fmt: skip
 
@@ -20,8 +20,8 @@ NAMES = (
 @click.argument("names", nargs=-1)
 def command(names: tuple[str, ...]) -> None:
     """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, arrivals, personas, files,
-    data, pages, wide, noticing, curve, comparing, doubts, suspects, sets, viewers, weathers, strands, recorder, ladder,
-    real.
+    data, pages, wide, noticing, curve, comparing, doubts, idle, suspects, sets, viewers, weathers, strands,
+    recorder, ladder, real.
 
     Goals are ratios taken in one run; exit code 1 if one is not reached. Figures with their machine are in
     docs/benchmarks.md.

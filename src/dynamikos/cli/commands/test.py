@@ -24,6 +24,7 @@ SHORT = {  # seconds, made short for tests with real processes
     "DYNAMIKOS_GENERATOR_LOST_S": "2",
     "DYNAMIKOS_START_AHEAD_S": "0.5",
     "DYNAMIKOS_COORDINATOR_TICK_S": "0.1",
+    "DYNAMIKOS_IDLE_S": "1",
     "DYNAMIKOS_RECONNECT_S": "0.2",
     "DYNAMIKOS_LOST_CLOSE_S": "4",
     "DYNAMIKOS_CUT_OFF_S": "8",

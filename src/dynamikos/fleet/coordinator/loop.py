@@ -4,7 +4,6 @@ import logging
 import threading
 import time
 from collections.abc import Callable
-from typing import Any
 
 import psycopg
 from django.db import InterfaceError, OperationalError, connection
@@ -12,6 +11,7 @@ from django.db import InterfaceError, OperationalError, connection
 from dynamikos.core.forms.ready import make_ready
 from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.fleet.hints import wait
 from dynamikos.fleet.settings import HEARTBEAT_S, IDLE_S, RECONNECT_S, TICK_S, own_ports
 from dynamikos.fleet.telling import Teller
 from dynamikos.web.rehearsals.models import Rehearsal
@@ -49,20 +49,12 @@ def serve(stop: threading.Event) -> None:
                         swept = time.monotonic()
                         _kept_going(expire)
                     is_busy = is_busy or noticing.is_busy or teller.is_busy
-                    _wait(link, TICK_S if is_busy else IDLE_S, stop)
+                    wait(link, TICK_S if is_busy else IDLE_S, stop)
         except (psycopg.OperationalError, OperationalError, InterfaceError) as problem:
             log.warning("the database is away (%s); trying again", str(problem).strip())
             connection.close()
             stop.wait(RECONNECT_S)
     teller.close()
-
-
-def _wait(link: "psycopg.Connection[Any]", seconds: float, stop: threading.Event) -> None:
-    """Until somebody says that there is something to do, so long has passed, or `stop` is set."""
-    until = time.monotonic() + seconds
-    while not stop.is_set() and (left := until - time.monotonic()) > 0:
-        for _ in link.notifies(timeout=min(left, 0.5), stop_after=1):
-            return
 
 
 def _kept_going(work: Callable[[], object]) -> None:
