@@ -63,6 +63,9 @@ class OverAll(TestCase):
 
     def test_only_the_part_that_is_asked_for_and_never_a_gap_as_zero(self) -> None:
         nan = float("nan")
+        some = judge_readings(objective(), told(*[50.0] * 8, nan, nan, nan, nan), (0, 12))
+        self.assertEqual((some.word, some.reason), ("met", "the probe told of it 8 of 12 times"))
+        self.assertEqual(judge_readings(objective(), told(*[50.0] * 99, nan), (0, 100)).reason, "")
         self.assertEqual(judge_readings(objective(), told(0, 0, 90, nan, 92, 0), (2, 5)).value, 91)
 
     def test_too_little_is_not_judged_and_says_so(self) -> None:

@@ -1,5 +1,6 @@
 """Probes, lanes, remarks, findings, suspects and a closer look: what a run's page tells beside its figures."""
 
+import datetime
 import html
 import io
 import json
@@ -13,6 +14,7 @@ import numpy as np
 import pyarrow.parquet as pq
 from django.db import OperationalError, connection, transaction
 from django.urls import reverse
+from django.utils import timezone
 from django.utils.html import escape
 from msgspec import to_builtins
 from msgspec.structs import replace
@@ -26,7 +28,7 @@ from dynamikos.core.verdicts import Watching
 from dynamikos.engine.probing import ProbeSecond
 from dynamikos.fleet.coordinator.noticing import Noticing
 from dynamikos.fleet.coordinator.watch import RunWatch
-from dynamikos.fleet.probing import Probed, tick, write
+from dynamikos.fleet.probing import Probed, _missed, tick, write
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
 from dynamikos.web.plans.models import LoadPlan
@@ -242,6 +244,20 @@ class Kept(Watched):
         self.assertEqual((values[40], values[42], int(np.isnan(values).sum())), (4.0, 5.0, 58))
         self.assertTrue(Remark.objects.filter(run=self.run_pk, second=701, text__contains="it is away").exists())
         self.assertFalse(Reading.objects.filter(run=self.run_pk, second__gte=700).exists())
+
+    def test_what_nobody_read_while_the_prober_was_away_is_remarked(self) -> None:
+        run = self.found()
+        last = max(Reading.objects.filter(run=run).values_list("second", flat=True), default=-1)
+        last = max(last, *(60 * each.minute + 59 for each in MeasureMinute.objects.filter(run=run)))
+        for after_s, words in ((2, None), (21, f"from second {last + 1} to {last + 21}")):
+            run.begins_at = timezone.now() - datetime.timedelta(seconds=last + after_s + 0.5)
+            found = _missed(Probed(run, self.inputs))
+            self.assertEqual([each.second for each in found], [last + 1] if words else [])
+            if words:
+                self.assertIn(words, found[0].text)
+        Reading.objects.filter(run=run).delete()
+        MeasureMinute.objects.filter(run=run).delete()
+        self.assertIn("until second", _missed(Probed(run, self.inputs))[0].text)
 
     def test_a_run_that_was_deleted_keeps_nobody_from_the_others(self) -> None:
         gone, there = self.probed(), self.probed()

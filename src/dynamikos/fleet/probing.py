@@ -42,6 +42,7 @@ from dynamikos.web.runs.models import PROBES, Measure, MeasureMinute, ProbeTry, 
 
 log = logging.getLogger(__name__)
 LOCK, LOOK_S = 7303, 0.3
+LATE_S = 3  # that a first reading may come later than its second
 MOST_SHOTS = 100  # of a page in a run
 BROWSER_TRY_S, AGAIN_S = 30.0, 3.0
 UNDER_WAY = (Run.State.RUNNING, Run.State.CLOSING)
@@ -161,6 +162,7 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
             for no, value in values.items():
                 minute = made.minutes.setdefault(second // 60, {})
                 minute.setdefault(int(no), np.full(60, np.nan))[second % 60] = value
+        made.remarks.extend(_missed(made))
         if any(not each.browser for each in frozen.plan.probes):
             made.future = asyncio.run_coroutine_threadsafe(_read(made, own_ports), loop)
     for asked in ProbeTry.objects.filter(is_taken=False):
@@ -187,6 +189,22 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
             each.forget()
         if is_over:
             del probed[key]
+
+
+def _missed(probed: Probed) -> list[Remark]:
+    """That a prober before this one ended while the run was under way: from when until when nobody read."""
+    run, every_s = probed.run, min((each.every_s for each in probed.frozen.plan.probes), default=0.0)
+    now = int((timezone.now() - probed.begun).total_seconds())
+    seconds = run.readings.order_by("-second").values_list("second", flat=True)[:1]
+    minutes = MeasureMinute.objects.filter(run=run).order_by("-minute").values_list("minute", flat=True)[:1]
+    last = max([-1, *seconds, *(60 * each + 59 for each in minutes)])
+    if not every_s or now - last <= 2 * every_s + LATE_S:
+        return []
+    if last < 0:
+        said = f"Nobody read the probes until second {now}: the process that does was not running."
+    else:
+        said = f"Nobody read the probes from second {last + 1} to {now}: the process that does was started again."
+    return [Remark(run=run, second=max(0, last + 1), text=said)]
 
 
 def _watch(probed: Probed, own_ports: frozenset[int]) -> None:

@@ -12,6 +12,7 @@ from dynamikos.core.objectives.model import Objective, describe
 from dynamikos.core.statistics.histogram import enough_for
 
 LEAST = 0.5  # of the values that were due: with fewer nothing is said
+FEW = 0.02  # share of what was due that may be missing without a word
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +70,8 @@ def judge_readings(objective: Objective, readings: Readings, part_s: tuple[float
         value, reason = None, f"{len(values)} values are too few for {objective.measure}; {needed:.0f} are needed"
     else:
         word = word_of(objective, value, value)
+        if due - len(values) > max(1.0, FEW * due):  # what it would have told then nobody knows
+            reason = f"the probe told of it {len(values):,} of {due:,.0f} times"
     unit = told.unit if told is not None else ""
     return Judgement(
         objective=objective.objective,
