@@ -113,6 +113,18 @@ class Modules(BrowserCase):
             [[["a", "1"], ["b", "two words!"]], [["a", "1"]], [["Name", "a: b"], ["Other", ""]], [], [], []],
         )
 
+    def test_a_probe_that_was_silent_leaves_a_hole_and_one_that_is_read_seldom_does_not(self) -> None:
+        often, seldom = [1, 2, None, 4, None, None, None, 8], [1, None, None, 4, None, None, 7, None]
+        script = """
+          const seconds = [0, 1, 2, 3, 4, 5, 6, 7], plot = (values) => ({ data: [seconds, values],
+            valToPos: (second) => 10 * second });
+          const holes = (values) => { const found = []; let before = null;
+            values.forEach((value, place) => { if (value == null) return;
+              if (before != null && place - before > 1) found.push([10 * before, 10 * place]); before = place; });
+            return m.silences(plot(values), 1, 0, 7, found); };
+          return g.map(holes)"""
+        self.assertEqual(self.computed("tape/lanes.js", script, often, seldom), [[[30, 70]], []])
+
     def test_several_that_are_chosen(self) -> None:
         script = (
             "return [m.withOrWithout(g, 'b'), m.withOrWithout(g, 'z'), m.between(g, 'c', 'a'), m.between(g, 'x', 'b')]"

@@ -198,7 +198,7 @@ def _missed(probed: Probed) -> list[Remark]:
     seconds = run.readings.order_by("-second").values_list("second", flat=True)[:1]
     minutes = MeasureMinute.objects.filter(run=run).order_by("-minute").values_list("minute", flat=True)[:1]
     last = max([-1, *seconds, *(60 * each + 59 for each in minutes)])
-    if not every_s or now - last <= 2 * every_s + LATE_S:
+    if not every_s or now - last <= every_s + (LATE_S if last < 0 else 1):
         return []
     if last < 0:
         said = f"Nobody read the probes until second {now}: the process that does was not running."

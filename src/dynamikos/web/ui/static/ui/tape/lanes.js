@@ -119,12 +119,34 @@ export const drawn = {
 
 const DASHES = [[], [6, 3], [2, 3], [8, 3, 2, 3]];
 
+/**
+ * Where a probe was silent: of the holes in a line those that are wider than its readings are apart (a probe that is
+ * read every five seconds has four empty ones between two).
+ * @param {any} plot @param {number} at @param {number} from @param {number} to
+ * @param {[number, number][]} holes in pixels @returns {[number, number][]}
+ */
+export const silences = (plot, at, from, to, holes) => {
+  const width = plot.valToPos(2.5 * usualDistance(plot.data[0], plot.data[at]), "x", true) - plot.valToPos(0, "x", true);
+  return holes.filter(([begin, end]) => end - begin > width);
+};
+
+/** The shortest time between two values that are there. @param {number[]} seconds @param {(number | null)[]} values */
+export const usualDistance = (seconds, values) => {
+  let [least, before] = [Infinity, -Infinity];
+  values.forEach((value, place) => {
+    if (value == null) return;
+    least = Math.min(least, seconds[place] - before);
+    before = seconds[place];
+  });
+  return least;
+};
+
 /** A lane of measures that probes told of. @param {Tape} tape @param {{lines: any[]}} of */
 export const measuring = (tape, of) =>
   lane(
     tape,
     72,
-    of.lines.map((_, at) => line(at < 4 ? "slate" : "faded", 1.4, { dash: DASHES[at % 4], spanGaps: true })),
+    of.lines.map((_, at) => line(at < 4 ? "slate" : "faded", 1.4, { dash: DASHES[at % 4], gaps: silences })),
     { range: (plot, low, high) => [Math.min(0, low || 0), (high || 1) * 1.15 || 1] },
     { draw: [remarkMarks(tape)], y: { values: (plot, marks) => marks.map(three) } },
   );
