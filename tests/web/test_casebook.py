@@ -6,6 +6,7 @@ import zipfile
 import zlib
 from base64 import b64encode
 from typing import get_args
+from unittest import mock
 from urllib.parse import urlencode
 
 import msgspec
@@ -352,6 +353,14 @@ class Read(Books):
         self.client.post(self.at("casebook-revoke", self.book().pk, link.pk))
         self.assertEqual(self.stranger.get(self.address).status_code, 404)
         self.assertIn("taken back", self.page())
+
+    def test_it_is_computed_once_a_version_however_many_read_it(self) -> None:
+        with mock.patch.object(showing, "as_html", wraps=showing.as_html) as computed:
+            pages = {self.stranger.get(self.address).content for _ in range(5)}
+            self.assertEqual((len(pages), computed.call_count), (1, 1))
+            self.pin("lane", lane="failures")
+            self.assertNotIn(self.stranger.get(self.address).content, pages)
+            self.assertEqual(computed.call_count, 2)
 
     def test_it_ends_with_its_makers_right_to_make_it_unless_an_owner_takes_it_over(self) -> None:
         link, accounts = ReadLink.objects.get(), self.sample.accounts

@@ -1,6 +1,8 @@
 """What the blocks of a casebook show, live; as a page of its own, and as Markdown."""
 
 import contextlib
+import threading
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -103,6 +105,27 @@ def as_html(found: Casebook) -> str:
     fragments += [each.html or (evidence_as_html(_gone(each.block, each.problem)) if each.problem else "")
                  for each in shown(found)]  # fmt: skip
     return as_page(found.name, fragments)
+
+
+KEPT_S, MOST_KEPT = 60.0, 16
+_kept: dict[tuple[object, ...], tuple[float, str]] = {}
+_computing = threading.Lock()
+
+
+def for_readers(found: Casebook) -> str:
+    """As HTML, computed once a version and minute however many ask: a link may be in everybody's mail. Figures of runs
+    under way, and of what was taken into a run afterwards, are a minute old at most.
+    """
+    key = (found.pk, found.head_id, found.closed_at)
+    with _computing:  # whoever asks meanwhile waits for the same
+        begun, html = _kept.get(key, (-KEPT_S, ""))
+        if not html or time.monotonic() - begun > KEPT_S:
+            html = as_html(found)
+            _kept.pop(key, None)
+            _kept[key] = time.monotonic(), html
+            while len(_kept) > MOST_KEPT:
+                _kept.pop(next(iter(_kept)))
+    return html
 
 
 def as_folder(found: Casebook) -> bytes:

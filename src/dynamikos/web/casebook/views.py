@@ -260,7 +260,7 @@ def page(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
 @require_GET
 def read(request: HttpRequest, word: str) -> HttpResponse:
     """A casebook for somebody without an account, by the word of a link."""
-    answer = HttpResponse(mark_safe(showing.as_html(queries.read_by(word))))
+    answer = HttpResponse(mark_safe(showing.for_readers(queries.read_by(word))))
     answer["Cache-Control"] = "private, no-store"
     answer["Referrer-Policy"] = "no-referrer"
     answer["X-Robots-Tag"] = "noindex"

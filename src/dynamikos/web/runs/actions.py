@@ -47,6 +47,7 @@ from dynamikos.web.runs.models import Command, Pile, Remark, Run
 
 WAKE = "dynamikos_coordinator"
 REMARK, NOTE, TAGS = 500, 4000, 200  # signs of each at most
+MOST_REMARKS = 500  # of people, in a run
 
 
 @dataclass(frozen=True, slots=True)
@@ -351,6 +352,8 @@ def remark(member: Membership, run: Run, text: str, second: int | None = None) -
         raise PlanError("Write what is to be known of this moment.")
     if len(text) > REMARK:
         raise PlanError(f"A remark has at most {REMARK} signs; this one has {len(text):,}.")
+    if Remark.objects.filter(run=run, by__isnull=False).count() >= MOST_REMARKS:
+        raise PlanError(f"Run {run.number} has {MOST_REMARKS} remarks; write the rest into its note or a casebook.")
     at = max(0, run.watermark) if second is None else second
     if second is not None and second > run.watermark:
         raise PlanError(f"Run {run.number} has come to second {run.watermark}; a remark is about one of those before.")
