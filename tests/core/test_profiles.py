@@ -109,6 +109,7 @@ class Targets(TestCase):
             "https://x.example/path",
             "https://u:p@x.example",
             "https://x.example:99999",
+            "https://x.example:0",
         ):
             with self.subTest(text), self.assertRaises(PlanError):
                 parse_target(text)

@@ -19,6 +19,7 @@ from weakref import WeakKeyDictionary
 from cryptography.x509 import load_der_x509_certificate
 
 from dynamikos.core.plans import AgreedTarget, Way
+from dynamikos.core.ports import port_of
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.connection import Arrivals, Connection
 from dynamikos.engine.http.protocol import Heads
@@ -128,7 +129,7 @@ def proxy_of(address: str) -> Proxy:
     """`http://[name:password@]host:port`. Raises Failure."""
     try:
         parts = urlsplit(address)
-        port = parts.port or 3128
+        port = port_of(parts, 3128)
     except ValueError as problem:
         raise Failure("proxy", f"the proxy's address can't be read: {problem}") from problem
     if parts.scheme != "http" or not parts.hostname:

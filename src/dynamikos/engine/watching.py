@@ -15,6 +15,7 @@ from playwright.async_api import Browser, Error, Page, Playwright, async_playwri
 from dynamikos.chromium import CHROMIUM, unseen
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.plans import AgreedTarget, Way
+from dynamikos.core.ports import port_of
 from dynamikos.core.probes import Measured, Probe
 from dynamikos.core.probes.shots import Shot, shifted
 from dynamikos.core.values import bind
@@ -154,7 +155,7 @@ class Watcher:
     def _refused(self, address: str) -> str:
         """Why the gate did not lead to the page itself."""
         parts = urlsplit(address)
-        place = f"{parts.hostname}:{parts.port or (443 if parts.scheme == 'https' else 80)}"
+        place = f"{parts.hostname}:{port_of(parts)}"
         return self._gate.refused.get(place, "")
 
     def _brief(self, problem: BaseException) -> str:

@@ -12,6 +12,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.plans import Timeouts
 from dynamikos.core.plans.preflight import Answered, Knocked, Machine
+from dynamikos.core.ports import port_of
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.limits import descriptors
 from dynamikos.engine.network import RealNetwork
@@ -61,7 +62,7 @@ async def knock(conninfo: str, pk: str, own_ports: frozenset[int], key: X25519Pr
 
 async def _one(network: RealNetwork, origin: str, *, verified: bool) -> Knocked:
     parts = urlsplit(origin)
-    place = parts.scheme, parts.hostname or "", parts.port or 80
+    place = parts.scheme, parts.hostname or "", port_of(parts, 80)
     try:
         async with asyncio.timeout(LONGEST_S):
             took_s, days = await network.knock(place)

@@ -10,6 +10,7 @@ import msgspec
 from dynamikos.core.errors import PlanError
 from dynamikos.core.forms import Stored
 from dynamikos.core.journeys.request import Key
+from dynamikos.core.ports import port_of
 from dynamikos.core.text import Frozen, parse
 
 LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?\Z", re.I)
@@ -113,9 +114,11 @@ def parse_target(text: str) -> AgreedTarget:
     ):
         raise PlanError(f"'{text}' is not a target; write scheme, host and port, such as https://staging.example:8443")
     try:
-        port = parts.port or (443 if parts.scheme == "https" else 80)
+        port = port_of(parts)
     except ValueError as problem:
         raise PlanError(f"'{text}' has a port that is not a number from 1 to 65535") from problem
+    if port == 0:
+        raise PlanError(f"'{text}' has the port 0, which nothing listens on; write one from 1 to 65535")
     host = parts.hostname.lower().rstrip(".")
     labels = host.split(".")
     if "*" in host:

@@ -14,6 +14,7 @@ from dynamikos.core.plans.environment import AgreedTarget, parse_target
 from dynamikos.core.plans.follows import Follows, expected
 from dynamikos.core.plans.mending import Mend
 from dynamikos.core.plans.model import Plan
+from dynamikos.core.ports import port_of
 from dynamikos.core.profiles import Arrivals
 from dynamikos.core.values import bind
 
@@ -100,7 +101,7 @@ def _origin(address: str, page: str, values: Mapping[str, str]) -> str:
     """Scheme, host and port of an address in a page; "" where they are not known before the run."""
     try:
         parts = urlsplit(urljoin(page, bind(address, dict(values))))
-        port = parts.port or (443 if parts.scheme == "https" else 80)
+        port = port_of(parts)
     except (ValueError, TemplateError):
         return ""
     host = parts.hostname or ""

@@ -11,6 +11,7 @@ from urllib.parse import quote, urlsplit
 
 from dynamikos.core.exchanges import decode_body
 from dynamikos.core.plans import parse_target
+from dynamikos.core.ports import port_of
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams, open_streams
 from dynamikos.engine.ports import Origin
@@ -36,7 +37,7 @@ CODINGS = "gzip, deflate, br, zstd"
 
 def origin_of(url: str) -> Origin:
     parts = urlsplit(url)
-    return parts.scheme, parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
+    return parts.scheme, parts.hostname or "", port_of(parts)
 
 
 def is_own(pair: str) -> bool:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 from dynamikos.core.exchanges import Answer, Exchange, Sent, Timings, decode_body
+from dynamikos.core.ports import port_of
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.network import Streams
 from dynamikos.engine.ports import Origin
@@ -182,7 +183,7 @@ def onward_of(head: Head) -> tuple[Origin, str, Head]:
         raise Misplaced("this is a proxy: set it as one in the browser, don't open it as a page")
     onward = head.without(*HOP_BY_HOP)
     onward.first = f"{method} {parts.path or '/'}{f'?{parts.query}' if parts.query else ''} {version}"
-    return ("http", parts.hostname, parts.port or 80), target.partition("#")[0], onward
+    return ("http", parts.hostname, port_of(parts, 80)), target.partition("#")[0], onward
 
 
 async def tunnel_to(client: Streamed, opening: Awaitable[Streams]) -> None:

@@ -21,6 +21,7 @@ from dynamikos.core.journeys import Body as JourneyBody
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.journeys.tainted import secret_names, uses
+from dynamikos.core.ports import port_of
 from dynamikos.core.text.holding import texts_in
 from dynamikos.core.values import bind, calculates, names_in
 from dynamikos.engine.failures import Failure
@@ -55,7 +56,7 @@ def split_url(url: str) -> tuple[Origin, str, str]:
     """
     try:
         parts = urlsplit(url)
-        port = parts.port or (443 if parts.scheme == "https" else 80)
+        port = port_of(parts)
         name = parts.hostname or ""
         if not name.isascii():  # IDNA; refuses what can't be a host name
             name = name.encode("idna").decode()

@@ -14,6 +14,7 @@ from msgspec import to_builtins
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.notices import EVENTS, Event, Told
+from dynamikos.core.ports import port_of
 from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.core.verdicts.states import FORM_1
 from dynamikos.web.environments.models import Environment
@@ -78,7 +79,7 @@ def _agreeing(project: Project, to: str) -> Environment:
     """The environment whose agreed targets a webhook is among. Raises DynamikosError."""
     try:
         parts = urlsplit(to)
-        port = parts.port or (443 if parts.scheme == "https" else 80)
+        port = port_of(parts)
     except ValueError:
         parts, port = urlsplit(""), 0
     if parts.scheme not in ("http", "https") or not parts.hostname or len(to) > 500 or re.search(r"\s", to):
