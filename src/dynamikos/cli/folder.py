@@ -100,7 +100,7 @@ def probe_table(measures: Sequence[Measured]) -> pa.Table:
 
 def write(folder: Path, result: Result) -> None:
     """Raises OSError where it can't be written."""
-    folder.mkdir(parents=True, exist_ok=True)
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     (folder / RUN).write_bytes(as_json(result.frozen, result.outcome, result.findings, result.capacity))
     (folder / INPUTS).write_bytes(canonical(result.frozen))
     whole = {
