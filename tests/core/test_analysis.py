@@ -126,9 +126,25 @@ class Capacities(TestCase):
         load, rate = found.peak or (0, 0)
         self.assertAlmostEqual(load, 44.27, 1)
         self.assertAlmostEqual(rate, 627.2, 0)
-        noisy = fitted(self.levels(law, 0.01)).parameters
+        noisy = fitted(self.levels(law, 0.01))[0].parameters
         for name, truth in (("λ", 40), ("σ", 0.02), ("κ", 0.0005)):
             self.assertLess(abs(noisy[name][0] - truth), noisy[name][1] * 2 + 1e-9)
+
+    def test_a_throughput_that_falls_is_seldom_called_a_ceiling(self) -> None:
+        def falls(n: float) -> float:
+            return 2 * n / (1 + 0.03 * (n - 1) + 0.0009 * n * (n - 1))
+
+        draw, named = np.random.default_rng(7), []
+        for law in (falls, lambda n: min(2.0 * n, 60.0)):
+            for _ in range(40):
+                found = capacity(
+                    [Level(n, law(n) * (1 + 0.03 * draw.normal()), 1.0) for n in np.linspace(7.5, 60, 8).tolist()]
+                )
+                named.append(found.curve.law if found.curve is not None else found.why_not.partition(":")[0])
+        self.assertLessEqual(named[:40].count("ceiling"), 2)
+        self.assertGreaterEqual(named[:40].count("scalability"), 30)
+        self.assertGreater(named[:40].count("Undecided"), 0)
+        self.assertLessEqual(named[40:].count("scalability"), 1)
 
     def test_a_line_with_a_ceiling_is_named_so(self) -> None:
         found = capacity(self.levels(lambda n: min(2.0 * n, 85.0), 0.002), {"pool": 0.0117, "web": 0.004})
@@ -157,8 +173,9 @@ class Capacities(TestCase):
 
     def test_what_can_not_be_said_is_not(self) -> None:
         few = capacity([Level(1, 1, 0.1)] * 3)
-        self.assertIn("a curve needs 6", few.why_not)
+        self.assertIn("a curve needs 8", few.why_not)
         self.assertIsNone(few.curve)
+        self.assertIn("a curve needs 8", capacity(self.levels(lambda n: 3.0 * n)[:7]).why_not)
         straight = capacity(self.levels(lambda n: 3.0 * n))
         self.assertIn("still grows", straight.why_not)
         self.assertIsNone(straight.peak)

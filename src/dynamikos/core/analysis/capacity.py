@@ -13,7 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
-LEVELS, MOST_RESIDUAL = 6, 0.05
+# with six levels AICc asks so much for a third parameter that the law that turns down could never be named
+LEVELS, MOST_RESIDUAL = 8, 0.05
+UNDECIDED = 2.0  # difference of AICc up to which neither law is better (Burnham and Anderson 2002)
 LOW = 0.5  # up to such a utilization hardly anybody waits
 # Student's t at 97.5 %, by degrees of freedom
 T = {1: 12.71, 2: 4.30, 3: 3.18, 4: 2.78, 5: 2.57, 6: 2.45, 7: 2.36, 8: 2.31, 9: 2.26, 10: 2.23, 15: 2.13, 20: 2.09}
@@ -140,8 +142,8 @@ def _curve(
     return Curve(law, parameters, residual, aicc)
 
 
-def fitted(levels: Sequence[Level]) -> Curve:
-    """The law that fits better. Needs four levels at least."""
+def fitted(levels: Sequence[Level]) -> tuple[Curve, Curve]:
+    """The law that fits better, and the other. Needs four levels at least."""
     load, rate = np.array([each.load for each in levels]), np.array([each.rate for each in levels])
     # linear in 1/λ, σ/λ, κ/λ: load/rate = (1 + σ(N−1) + κN(N−1))/λ
     plain = np.stack([np.ones_like(load), load - 1, load * (load - 1)], axis=1)
@@ -152,7 +154,8 @@ def fitted(levels: Sequence[Level]) -> Curve:
         _curve("scalability", ("λ", "σ", "κ"), load, rate, [max(0.0, each) for each in start]),
         _curve("ceiling", ("λ", "ceiling"), load, rate, (slope, float(rate.max()))),
     ]
-    return min(curves, key=lambda each: each.aicc)
+    better, other = sorted(curves, key=lambda each: each.aicc)
+    return better, other
 
 
 def capacity(levels: Sequence[Level], demands: Mapping[str, float] | None = None) -> Capacity:
@@ -173,7 +176,7 @@ def _said(levels: Sequence[Level]) -> tuple[Curve | None, str]:
     """(the curve, why nothing or not all can be said of it)."""
     if len(levels) < LEVELS:
         return None, f"There are {len(levels)} steady levels of load; a curve needs {LEVELS}. Run stairs of more steps."
-    curve = fitted(levels)
+    curve, other = fitted(levels)
     if curve.residual > MOST_RESIDUAL:
         return None, f"No law fits: what is left over is {100 * curve.residual:.0f} % of the throughput."
     straight = levels[0].rate / levels[0].load
@@ -181,5 +184,10 @@ def _said(levels: Sequence[Level]) -> tuple[Curve | None, str]:
         return (
             curve,
             "Throughput still grows in step with the load: the limit lies beyond the highest level. Go higher.",
+        )
+    if other.residual <= MOST_RESIDUAL and other.aicc - curve.aicc < UNDECIDED:
+        return None, (
+            "Undecided: a throughput that reaches a ceiling and one that falls again fit equally well. Run stairs of"
+            " more steps, or go higher."
         )
     return curve, ""

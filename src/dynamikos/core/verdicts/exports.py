@@ -17,6 +17,13 @@ from dynamikos.core.verdicts.states import MISSED, NOT_JUDGED, code_of
 NO_XML = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  # XML 1.0, 2.2
 
 
+# where nothing can be said of the limit
+NO_CAPACITY = (
+    "The run has fewer than two steady levels of load with ten rounds each; stairs of eight steps show where the"
+    " limit is."
+)
+
+
 def quoteattr(text: str) -> str:
     """`text` as an attribute; a character that XML can't hold is replaced."""
     return saxutils.quoteattr(NO_XML.sub("\ufffd", text))
@@ -59,6 +66,7 @@ def as_json(
         "doubts": outcome.doubts,
         "findings": [_finding(each) for each in findings],
         "capacity": msgspec.to_builtins(capacity),
+        "capacity_missing": "" if capacity is not None else NO_CAPACITY,
         "exchanges": {
             "sent": outcome.sent,
             "answered": outcome.answered,

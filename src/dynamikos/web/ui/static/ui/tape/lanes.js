@@ -126,7 +126,8 @@ const DASHES = [[], [6, 3], [2, 3], [8, 3, 2, 3]];
  * @param {[number, number][]} holes in pixels @returns {[number, number][]}
  */
 export const silences = (plot, at, from, to, holes) => {
-  const width = plot.valToPos(2.5 * usualDistance(plot.data[0], plot.data[at]), "x", true) - plot.valToPos(0, "x", true);
+  const seconds = 2.5 * usualDistance(plot.data[0], plot.data[at]);
+  const width = plot.valToPos(seconds, "x", true) - plot.valToPos(0, "x", true);
   return holes.filter(([begin, end]) => end - begin > width);
 };
 
