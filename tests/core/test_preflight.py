@@ -12,7 +12,7 @@ from dynamikos.core.plans import AgreedTarget, Plan, parse_plan, parse_target
 from dynamikos.core.plans.follows import Took, follows
 from dynamikos.core.plans.preflight import Facts, Knocked, Machine, origins_of, preflight, share_doubts
 from dynamikos.core.plans.trial import trial_of
-from dynamikos.core.profiles import UserRounds
+from dynamikos.core.profiles import Stretch, UserRounds
 
 JOURNEY = parse_journey(
     "form: 1\njourney: j\nname: J\nrounds:\n"
@@ -51,6 +51,18 @@ def capped(origin: str) -> list[AgreedTarget]:
 class Looked(TestCase):
     def levels(self, **more: Any) -> dict[str, tuple[str, str]]:
         return {each.what: (each.level, each.said) for each in preflight(facts(**more)) if each.level != "fine"}
+
+    def test_stairs_say_how_many_of_their_levels_are_long_enough(self) -> None:
+        for steps, seconds, words in (
+            (8, 400, "8 of 8 levels"), (8, 300, "0 of 8 levels"), (6, 600, "6 of 6 levels"), (6, 600, "8 are needed"),
+            (8, 400, "the limit can be told"),
+        ):  # fmt: skip
+            stairs = (Stretch(stretch="stairs", to=80, steps=steps, seconds=seconds),)
+            crowds = tuple(replace(each, profile=stairs) for each in PLAN.crowds)
+            found = preflight(facts(plan=replace(PLAN, crowds=crowds, profile=() if crowds else stairs)))
+            said = [each.said for each in found if each.what == "Levels of load"]
+            self.assertIn(words, said[0])
+        self.assertEqual([each for each in preflight(facts()) if each.what == "Levels of load"], [])
 
     def test_nothing_in_the_way(self) -> None:
         self.assertEqual(self.levels(), {})

@@ -12,9 +12,10 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from dynamikos.core.profiles.steady import LEVELS
+
 Array = NDArray[np.float64]
-# with six levels AICc asks so much for a third parameter that the law that turns down could never be named
-LEVELS, MOST_RESIDUAL = 8, 0.05
+MOST_RESIDUAL = 0.05
 UNDECIDED = 2.0  # difference of AICc up to which neither law is better (Burnham and Anderson 2002)
 LOW = 0.5  # up to such a utilization hardly anybody waits
 # Student's t at 97.5 %, by degrees of freedom

@@ -12,12 +12,12 @@ from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.core.profiles import Arrivals, Held, UserRounds, segments
 from dynamikos.core.profiles.changing import Change
+from dynamikos.core.profiles.steady import FEWEST_ROUNDS, SETTLES_S, STEADY_S
 from dynamikos.core.reports import KeptExchange, Ledger
 from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.statistics import Histogram
 
 Trace = NDArray[np.float64]
-SETTLES_S, SHORTEST_S, FEWEST_ROUNDS = 10.0, 30.0, 10
 
 
 @dataclass(slots=True)
@@ -147,7 +147,7 @@ class Evidence:
                 continue
             first = int(np.ceil(begin + settles))
             rounds = per_s * (end - first)
-            if end - first >= SHORTEST_S and rounds >= FEWEST_ROUNDS and not self._is_empty(first, int(end)):
+            if end - first >= STEADY_S and rounds >= FEWEST_ROUNDS and not self._is_empty(first, int(end)):
                 made.append((first, int(end)))
         return made
 
