@@ -1,7 +1,11 @@
 """Pasted command lines and blocks as requests; HAR out and in again; edits of a journey."""
 
 import json
+import re
 from unittest import TestCase
+
+from hypothesis import given
+from hypothesis import strategies as st
 
 from dynamikos.core.errors import ImportRefused
 from dynamikos.core.exchanges import Answer, Exchange, Mark, Recording, Sent, Timings, read_curl, read_har, write_har
@@ -26,7 +30,31 @@ curl http://kilns.example/up -F note=hello -F 'tag=x' -u ada:pw -b 'sid=1'
 curl $'http://kilns.example/it\'s' --json '{"n":1}'"""
 
 
+def for_the_prompt(text: str) -> str:
+    """As browsers write a word for the command prompt of Windows."""
+    text = text.replace("\\", "\\\\").replace('"', '\\"')
+    text = re.sub(r"[^a-zA-Z0-9\s_\-:=+~'/.',?;()*`]", r"^\g<0>", text)
+    text = re.sub(r"%(?=[a-zA-Z0-9_])", "%^", text)
+    return '^"' + re.sub(r"\r?\n", "^\n\n", text) + '^"'
+
+
 class Curl(TestCase):
+    @given(st.lists(st.text(st.sampled_from("ab1 ^%&\"\\'{}<>|!$\n:"), max_size=12), min_size=1, max_size=3))
+    def test_as_windows_has_it_copied(self, bodies: list[str]) -> None:
+        url = 'http://kilns.example/find?q=a%20b&page=2&sign=^"'
+        calls = [
+            f"curl {for_the_prompt(url)} ^\r\n  -H {for_the_prompt('accept: */*')} ^\r\n"
+            f"  --data-raw {for_the_prompt(each)}"
+            for each in bodies
+        ]
+        made = read_curl(" &\r\n".join(calls))
+        self.assertEqual([each.sent.url for each in made], [url] * len(bodies))
+        self.assertEqual([(each.sent.body or b"").decode() for each in made], bodies)
+        self.assertEqual({dict(each.sent.headers)["accept"] for each in made}, {"*/*"})
+
+    def test_the_program_by_its_name_on_windows(self) -> None:
+        self.assertEqual(read_curl('curl.exe "http://kilns.example/a^b"')[0].sent.url, "http://kilns.example/a^b")
+
     def test_in_bulk_with_all_that_browsers_write(self) -> None:
         made = read_curl(BULK)
         self.assertEqual(

@@ -25,7 +25,11 @@ def read_curl(text: str) -> list[Exchange]:
     Lines may go on with a backslash (or ^, as one system's shell writes it). Raises ImportRefused naming the call that
     can't be read.
     """
-    text = re.sub(r"[\\^]\r?\n", " ", text.strip())
+    text = re.sub(r"^curl\.exe(?=\s)", "curl", text.strip(), flags=re.M)
+    if re.search(r'\s\^"', text):
+        text = _without_carets(text)
+    else:
+        text = re.sub(r"[\\^]\r?\n", " ", text)
     text = text.replace("$'", "'") if "$'" not in text else _ansi(text)
     calls = [call.strip() for call in re.split(r"(?:^|[\n;]|&&)\s*(?=curl\s)", text) if call.strip()]
     if not any(call.startswith("curl") for call in calls):
@@ -42,6 +46,18 @@ def read_curl(text: str) -> list[Exchange]:
             ) from problem
         made.append(_request(words[1:], number, (number - 1) * GAP_US))
     return made
+
+
+def _without_carets(text: str) -> str:
+    """A call as browsers copy it for the command prompt of Windows: ^ before each sign that means something there, ^ at
+    the end of a line that goes on, and ^ with two line breaks for one in a value.
+    """
+
+    def meant(match: re.Match[str]) -> str:
+        sign = match.group(1)
+        return sign if not sign.isspace() or sign == " " else "\n" if sign.count("\n") == 2 else " "
+
+    return re.sub(r"\^(\r?\n\r?\n|\r?\n|.)", meant, text)
 
 
 def _ansi(text: str) -> str:
