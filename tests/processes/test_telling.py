@@ -13,11 +13,11 @@ from unittest.mock import patch
 from django.utils import timezone
 
 from dynamikos.fleet import telling
-from dynamikos.fleet.telling import Teller
+from dynamikos.fleet.telling import Came, Teller
 from dynamikos.web.environments import actions as environments
 from dynamikos.web.notices import actions
 from dynamikos.web.notices.models import Sending
-from tests.processes.support import ProcessCase, free_port, until
+from tests.processes.support import PATIENCE_S, ProcessCase, free_port, until
 
 
 class Hook(http.server.BaseHTTPRequestHandler):
@@ -101,6 +101,29 @@ class Told(ProcessCase):
         self.assertLess(abs(time.time() - int(at)), 60)
         self.assertEqual(heads["Dynamikos-Delivery"], str(sending.pk))
         self.assertEqual(json.loads(body)["event"], "test")
+
+    def test_one_that_hangs_takes_no_place_of_the_others(self) -> None:
+        kept = threading.Event()
+        self.addCleanup(kept.set)
+        started: list[tuple[int, str]] = []
+
+        def send(sending: Sending, ports: object) -> Came:
+            started.append((sending.notice_id, sending.event))
+            if sending.notice.to.endswith("/hangs"):
+                kept.wait(PATIENCE_S)
+            return Came(True, "answered 200")
+
+        hangs, _ = actions.add(self.sample.member, {"kind": "webhook", "to": f"{self.hook}/hangs"}, ["ended"])
+        for _ in range(20):
+            actions.test(self.sample.member, hangs)
+        fine, _ = self.tell(f"{self.hook}/taken")
+        with patch("dynamikos.fleet.telling.send", send):
+            self.teller.tick()
+            until(lambda: Sending.objects.get(pk=fine.pk).state == "sent")
+            self.teller.tick()
+            self.assertEqual([of for of, _ in started].count(hangs.pk), 1)
+            kept.set()
+            self.teller.wait()
 
     def test_what_fails_is_tried_again_later_and_given_up_in_the_end(self) -> None:
         sending, _ = self.tell(f"{self.hook}/broken")

@@ -1,11 +1,14 @@
 """Who is told: what can be added, what is asked for at a run's end, and that a run never depends on it."""
 
+import datetime
 from unittest.mock import patch
 
 from django.urls import reverse
+from django.utils import timezone
 
 from dynamikos.web.notices import actions
 from dynamikos.web.notices.models import Notice, Sending
+from dynamikos.web.projects.models import Event
 from dynamikos.web.runs.models import Run
 from tests.web.support import PageCase
 
@@ -85,6 +88,14 @@ class Notices(PageCase):
         ):
             self.assertEqual(actions.announce(broken, "lost"), 0)
         self.assertEqual(Notice.objects.count(), 1)  # the transaction around it stands
+
+    def test_a_person_has_three_tests_a_minute(self) -> None:
+        self.add()
+        change = reverse("notice-change", args=[self.sample.project.pk, Notice.objects.get().pk])
+        codes = [self.client.post(change, {"do": "test"}).status_code for _ in range(5)]
+        self.assertEqual((codes, Sending.objects.count()), ([302, 302, 302, 422, 422], 3))
+        Event.objects.update(at=timezone.now() - datetime.timedelta(seconds=61))
+        self.assertEqual(self.client.post(change, {"do": "test"}).status_code, 302)
 
     def test_a_test_tried_again_switched_and_taken_out(self) -> None:
         self.add()

@@ -7,6 +7,7 @@ import logging
 import smtplib
 import threading
 import time
+from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import timedelta
@@ -28,6 +29,7 @@ from dynamikos.web.notices.models import Notice, Sending
 
 log = logging.getLogger(__name__)
 AT_ONCE, LONGEST_S = 8, seconds("TELL_S", 15.0)
+OF_PROJECT, LOOKED_AT = 3, 200  # at once; and of what is due in one look
 LATER = (408, 425, 429)  # of 4xx: may be another time (RFC 9110, 6585, 8470)
 
 
@@ -46,25 +48,39 @@ class Teller:
     def __init__(self, own_ports: frozenset[int] = frozenset()) -> None:
         self._own_ports = own_ports
         self._pool = ThreadPoolExecutor(AT_ONCE, "telling")
-        self._under_way: set[int] = set()
+        self._under_way: dict[int, Sending] = {}
+        self._has_begun = False  # with the last look: there may be more
         self._lock = threading.Lock()
 
     @property
     def is_busy(self) -> bool:
         with self._lock:
-            return bool(self._under_way)
+            return bool(self._under_way) or self._has_begun
 
     def tick(self) -> None:
-        """Begins with what is due and is not under way."""
+        """Begins with what is due and is not under way, what was tried least first. A receiver has one place and a
+        project some, so that one that hangs keeps nobody else's message waiting.
+        """
         with self._lock:
-            room = AT_ONCE - len(self._under_way)
-            if room <= 0:
+            self._has_begun = False
+            if len(self._under_way) >= AT_ONCE:
                 return
+            notices = {each.notice_id for each in self._under_way.values()}
+            projects = Counter(each.notice.project_id for each in self._under_way.values())
             due = Sending.objects.filter(state=Sending.State.WAITING, due_at__lte=timezone.now())
-            due = due.exclude(pk__in=self._under_way).order_by("due_at", "pk")
-            for each in list(due.select_related("notice__environment")[:room]):
-                self._under_way.add(each.pk)
+            due = due.exclude(notice__in=notices).exclude(
+                notice__project__in=[each for each, count in projects.items() if count >= OF_PROJECT]
+            )
+            for each in due.select_related("notice__environment").order_by("tries", "due_at", "pk")[:LOOKED_AT]:
+                project = each.notice.project_id
+                if each.notice_id in notices or projects[project] >= OF_PROJECT:
+                    continue
+                notices.add(each.notice_id)
+                projects[project] += 1
+                self._under_way[each.pk], self._has_begun = each, True
                 self._pool.submit(self._one, each)
+                if len(self._under_way) >= AT_ONCE:
+                    break
 
     def wait(self, seconds: float = 60.0) -> None:
         """Until nothing is under way."""
@@ -90,7 +106,7 @@ class Teller:
         finally:
             connection.close()
             with self._lock:
-                self._under_way.discard(sending.pk)
+                self._under_way.pop(sending.pk, None)
 
 
 def keep(sending: Sending, came: Came) -> None:

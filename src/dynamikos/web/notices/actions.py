@@ -1,5 +1,6 @@
 """Changing who is told, and asking for something to be told."""
 
+import datetime
 import logging
 import re
 import secrets
@@ -29,6 +30,7 @@ from dynamikos.web.runs.models import Run
 log = logging.getLogger(__name__)
 MAIL = re.compile(r"[^@\s,;<>\"]+@[^@\s,;<>\"]+\.[^@\s,;<>\"]+|[^@\s,;<>\"]+@localhost")
 MOST = 50  # of a project
+TESTED, TESTS_A_MINUTE = "notice tested", 3
 
 
 def about(pk: object) -> str:
@@ -106,6 +108,15 @@ def switch(member: Membership, found: Notice, *, is_on: bool) -> None:
     require(member, "engineer")
     Notice.objects.filter(pk=found.pk).update(is_on=is_on)
     note(member, "notice switched " + ("on" if is_on else "off"), f"{found.kind} {found.to}")
+
+
+def keep_tests_few(member: Membership, found: Notice) -> None:
+    """Raises DynamikosError for a person's fourth test within a minute: who receives them did not ask for it."""
+    require(member, "engineer")
+    since = timezone.now() - datetime.timedelta(minutes=1)
+    if member.project.events.filter(account=member.account, what=TESTED, at__gte=since).count() >= TESTS_A_MINUTE:
+        raise DynamikosError(f"{TESTS_A_MINUTE} tests were sent within a minute; wait one before the next.")
+    note(member, TESTED, f"{found.kind} {found.to}")
 
 
 def test(member: Membership, found: Notice) -> Sending:

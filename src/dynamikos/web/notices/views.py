@@ -56,6 +56,7 @@ def change(request: HttpRequest, member: Membership, number: int) -> HttpRespons
     found = get_object_or_404(Notice, project=member.project, pk=number)
     what = request.POST.get("do", "")
     if what == "test":
+        actions.keep_tests_few(member, found)
         actions.test(member, found)
     elif what == "remove":
         actions.remove(member, found)
