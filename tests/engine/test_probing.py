@@ -79,7 +79,7 @@ class Echoing(TestCase):
 
         async def program() -> None:
             clock = VirtualClock()
-            network = ScriptedNetwork(lambda data: Scripted(answer(body, status, head), 0.01))
+            self.network = network = ScriptedNetwork(lambda data: Scripted(answer(body, status, head), 0.01))
             said = (("Authorization", "Bearer {{ secrets.key }}"),)
             probe = Probe(probe="p", openmetrics="{{ env.base }}/metrics?key={{ secrets.key }}", headers=said)
             secrets = {"secrets.key": SECRET}
@@ -126,6 +126,13 @@ class Echoing(TestCase):
         kept = msgspec.json.encode(told).decode()
         for start in range(len(said) - 7):  # nor a part of it
             self.assertNotIn(said[start : start + 8], kept)
+
+    def test_what_belongs_to_no_user_has_no_trace(self) -> None:
+        self.told(b"# TYPE depth gauge\ndepth 3\n# EOF\n")
+        sent = self.network.requests[0].decode()
+        self.assertTrue(sent.endswith("\r\n\r\n"))
+        self.assertNotIn("traceparent", sent)
+        self.assertEqual(sent.count("\r\n\r\n"), 1)
 
     def test_names_that_only_resemble_it_are_kept(self) -> None:
         told = self.told(f'# TYPE seen gauge\nseen{{key="{SECRET[:-1]}"}} 1\n# EOF\n'.encode())

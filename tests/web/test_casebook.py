@@ -338,7 +338,14 @@ class Read(Books):
     def test_it_opens_that_casebook_and_nothing_else_until_its_day(self) -> None:
         found = self.stranger.get(self.address)
         self.assertContains(found, "Users")
-        self.assertIn("default-src 'none'", found["Content-Security-Policy"])
+        policy = dict(each.strip().partition(" ")[::2] for each in found["Content-Security-Policy"].split(";"))
+        self.assertEqual(
+            policy,
+            {
+                "default-src": "'none'", "style-src": "'unsafe-inline'", "img-src": "data:", "form-action": "'none'",
+                "frame-ancestors": "'none'", "base-uri": "'none'",
+            },
+        )  # fmt: skip
         self.assertEqual((found["Referrer-Policy"], found["Cache-Control"]), ("no-referrer", "private, no-store"))
         self.assertNotIn(self.address.rsplit("/", 1)[1], str(ReadLink.objects.values_list()))
         self.assertEqual(self.stranger.get(self.at("casebook", self.book().pk)).status_code, 302)

@@ -7,7 +7,7 @@ BODIED = frozenset(("POST", "PUT", "PATCH"))  # say the length of their body eve
 
 def written(head: Head, body: Body, cookie: str, trace: str, span: int, through: str = "", more: str = "") -> bytes:
     """The head and, unless it is held, the body. `cookie` is all cookies, `trace` and `span` make a traceparent
-    (W3C Trace Context).
+    (W3C Trace Context); without `trace` there is none.
 
     To a proxy `through` is the origin that requests in absolute form begin with (§3.2.2), `more` lines for it.
     """
@@ -20,7 +20,10 @@ def written(head: Head, body: Body, cookie: str, trace: str, span: int, through:
     if through:
         first, _, rest = text.partition("\r\n")
         text = f"{first.replace(' /', f' {through}/', 1)}\r\n{more}{rest}"
-    if not cookie:
+    if not trace:  # of what belongs to no user: probes, webhooks
+        own = f"Cookie: {cookie}\r\n\r\n" if cookie else "\r\n"
+        data = text.encode() + own.encode("latin-1", "replace")
+    elif not cookie:
         data = f"{text}traceparent: {trace}{span:016x}-01\r\n\r\n".encode()
     elif cookie.isascii():
         data = f"{text}Cookie: {cookie}\r\ntraceparent: {trace}{span:016x}-01\r\n\r\n".encode()

@@ -29,6 +29,12 @@ OWN = {
     "default-src": ["'none'"],
     "style-src": ["'unsafe-inline'"],
     "img-src": ["data:"],
+    "form-action": ["'none'"],
+    # what the application's own pages may, this one need not
+    "script-src": None,
+    "connect-src": None,
+    "font-src": None,
+    "frame-src": None,
 }  # of a page that needs nothing else
 SIGNS, MOST_OF = 4000, 20  # of what a pin names: signs of each, and how many
 
