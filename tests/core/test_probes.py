@@ -69,6 +69,13 @@ class Reading(TestCase):
                     found.append([*reader.read(page(count, created), "", float(at)).values()])
                 self.assertEqual(found, [[], [2.0], [], [4.0]])
 
+    def test_a_measure_that_is_named_like_an_instant_by_chance_is_kept(self) -> None:
+        chance = b"# TYPE orders_created gauge\norders_created 5\n"
+        plain = b"# TYPE jobs_total counter\njobs_total 3\n# TYPE jobs_created gauge\njobs_created 9\n"
+        for body in (chance + plain, chance + b"# TYPE jobs counter\njobs_total 3\njobs_created 9\n# EOF\n"):
+            found = Reader().read(body, "", 0.0)
+            self.assertEqual({each.name: value for each, value in found.items()}, {"orders_created": 5.0})
+
     def test_the_other_text_format_and_units(self) -> None:
         reader = Reader()
         self.assertEqual(reader.read(PLAIN, "text/plain", 0.0), {Measured(name="free_bytes", unit="B"): 12.5})

@@ -201,9 +201,11 @@ def _missed(probed: Probed) -> list[Remark]:
     if not every_s or now - last <= every_s + (LATE_S if last < 0 else 1):
         return []
     if last < 0:
-        said = f"Nobody read the probes until second {now}: the process that does was not running."
+        said = f"The probes told nothing until second {now}; the process that reads them began then."
     else:
-        said = f"Nobody read the probes from second {last + 1} to {now}: the process that does was started again."
+        said = (
+            f"The probes told nothing from second {last + 1} to {now}; the process that reads them was started again."
+        )
     return [Remark(run=run, second=max(0, last + 1), text=said)]
 
 

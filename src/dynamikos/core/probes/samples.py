@@ -37,7 +37,7 @@ class _Sample:
     counts: bool  # whether it only grows
     unit: str
     counter: str = ""  # what it and the instant of its begin have in common
-    begins: bool = False  # it is that instant
+    begins: bool = False  # it is that instant, where there is such a counter; else it is named so by chance
 
 
 def wants(patterns: Sequence[str], name: str) -> bool:
@@ -69,12 +69,10 @@ def _samples(text: str, is_openmetrics: bool) -> Iterator[_Sample]:
             labels = ",".join(f'{name}="{value}"' for name, value in sorted(sample.labels.items()))
             name = sample.name + (f"{{{labels}}}" if labels else "")
             counter = f"{COUNTING.sub('', sample.name)}{{{labels}}}"
-            if sample.name.endswith("_created"):
-                yield _Sample(name, float(sample.value), False, "", counter, begins=True)
-                continue
-            counts = family.type == "counter" or ending in ("_count", "_sum", "_total")
+            counts = (family.type == "counter" and ending != "_created") or ending in ("_count", "_sum", "_total")
             value = float(sample.value)
-            yield _Sample(name, value, counts, "" if ending == "_count" else unit, counter)
+            begins = sample.name.endswith("_created") and not counts
+            yield _Sample(name, value, counts, "" if ending == "_count" else unit, counter, begins)
 
 
 class Reader:
@@ -106,11 +104,16 @@ class Reader:
             raise DynamikosError(f"its answer is not {what}: {str(problem)[:200]}") from problem
         if not samples and not text.strip().startswith("#"):
             raise DynamikosError("its answer has no measures in it")
-        begun = {each.counter: each.value for each in samples if each.begins}
+        counters = {each.counter for each in samples if each.counts}
+        begun = {each.counter: each.value for each in samples if each.begins and each.counter in counters}
         begun[PROCESS] = next((each.value for each in samples if each.name == PROCESS), 0.0)
         same_process = begun.get(PROCESS) == self._begun.get(PROCESS)
         for each in samples:
-            if each.begins or not wants(self._patterns, each.name) or not math.isfinite(each.value):
+            if (
+                (each.begins and each.counter in counters)
+                or not wants(self._patterns, each.name)
+                or not math.isfinite(each.value)
+            ):
                 continue
             if len(made) >= MOST_MEASURES:
                 self.left_out += 1
