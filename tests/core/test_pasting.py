@@ -4,7 +4,7 @@ import json
 import re
 from unittest import TestCase
 
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from dynamikos.core.errors import ImportRefused
@@ -40,6 +40,7 @@ def for_the_prompt(text: str) -> str:
 
 class Curl(TestCase):
     @given(st.lists(st.text(st.sampled_from("ab1 ^%&\"\\'{}<>|!$\n:"), max_size=12), min_size=1, max_size=3))
+    @example(["$''"])
     def test_as_windows_has_it_copied(self, bodies: list[str]) -> None:
         url = 'http://kilns.example/find?q=a%20b&page=2&sign=^"'
         calls = [
@@ -51,6 +52,10 @@ class Curl(TestCase):
         self.assertEqual([each.sent.url for each in made], [url] * len(bodies))
         self.assertEqual([(each.sent.body or b"").decode() for each in made], bodies)
         self.assertEqual({dict(each.sent.headers)["accept"] for each in made}, {"*/*"})
+
+    def test_a_dollar_before_a_quotation_mark_that_stands_in_others(self) -> None:
+        made = read_curl("""curl "http://kilns.example/" -d "price $'5\\n'" -d 'a$' -d $'b\\n'""")
+        self.assertEqual(made[0].sent.body, b"price $'5\\n'&a$&b\n")
 
     def test_the_program_by_its_name_on_windows(self) -> None:
         self.assertEqual(read_curl('curl.exe "http://kilns.example/a^b"')[0].sent.url, "http://kilns.example/a^b")

@@ -18,6 +18,7 @@ from dynamikos.cli.state import wait_for_port
 from tests.ports import free_port
 from tests.web.support import Sample
 
+ENDS = ("answered", "failed", "abandoned", "in_flight")  # each exchange that was sent is one of these
 PATIENCE_S = 120  # a machine that others keep busy is slow, not wrong: only what never comes fails
 
 

@@ -18,7 +18,7 @@ from dynamikos.web.places.queries import living
 from dynamikos.web.plans import queries as plans
 from dynamikos.web.runs import actions
 from dynamikos.web.runs.models import Run, Shard
-from tests.processes.support import PATIENCE_S, ProcessCase, free_port, until
+from tests.processes.support import ENDS, PATIENCE_S, ProcessCase, free_port, until
 
 
 class Faults(ProcessCase):
@@ -51,7 +51,7 @@ class Faults(ProcessCase):
         Each sent one is accounted for.
         """
         outcome = run.outcome
-        self.assertEqual(outcome["sent"], outcome["answered"] + outcome["failed"] + outcome["in_flight"])
+        self.assertEqual(outcome["sent"], sum(outcome[each] for each in ENDS))
         return self.counted() - int(outcome["sent"]) - self.before
 
     def next_is_clean(self) -> None:

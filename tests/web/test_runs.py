@@ -6,6 +6,7 @@ from pathlib import Path
 from unittest import mock
 
 import orjson
+from django.db import OperationalError
 from django.test import SimpleTestCase
 from django.utils import timezone
 
@@ -13,6 +14,7 @@ from dynamikos.core.frozen import series_of
 from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, encode
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
+from dynamikos.fleet.coordinator.loop import tick
 from dynamikos.fleet.coordinator.watch import RunWatch, over_places
 from dynamikos.web.environments.models import AgreedTarget
 from dynamikos.web.places.models import Generator
@@ -166,6 +168,23 @@ class Reading(TestCase):
         self.assertEqual(Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 100)
         self.assertEqual(again.whole.sent, 500)
         self.assertEqual(Chunk.objects.filter(run=self.run_made, minute=0, series=1).count(), 1)
+
+    def test_a_second_that_the_database_went_away_in_counts_once(self) -> None:
+        Report.objects.bulk_create(
+            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in range(10)
+        )
+        watches: dict[str, RunWatch] = {}
+        tick(watches, may_judge_lost=False)
+        Report.objects.bulk_create(
+            Report(shard=self.shard, second=s, body=encode(message(s, self.inputs.journey))) for s in range(10, 20)
+        )
+        place = "dynamikos.fleet.coordinator.watch.say"
+        with mock.patch(place, side_effect=OperationalError("gone")), self.assertRaises(OperationalError):
+            tick(watches, may_judge_lost=False)
+        tick(watches, may_judge_lost=False)
+        watch = watches[str(self.run_made.pk)]
+        self.assertEqual((watch.expanded, watch.whole.sent, watch.whole.answered), (19, 100, 100))
+        self.assertEqual(Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 20)
 
     def test_a_gap_waits_and_nothing_counts_twice(self) -> None:
         for second in (0, 1, 3):

@@ -29,8 +29,7 @@ def read_curl(text: str) -> list[Exchange]:
     if re.search(r'\s\^"', text):
         text = _without_carets(text)
     else:
-        text = re.sub(r"[\\^]\r?\n", " ", text)
-    text = text.replace("$'", "'") if "$'" not in text else _ansi(text)
+        text = _ansi(re.sub(r"[\\^]\r?\n", " ", text))
     calls = [call.strip() for call in re.split(r"(?:^|[\n;]|&&)\s*(?=curl\s)", text) if call.strip()]
     if not any(call.startswith("curl") for call in calls):
         return [_block(text)]
@@ -61,13 +60,15 @@ def _without_carets(text: str) -> str:
 
 
 def _ansi(text: str) -> str:
-    """$'…' texts with their escapes resolved, quoted plainly."""
+    """$'…' words with their escapes resolved, quoted plainly. Inside of other quotation marks $' is as it stands."""
 
     def plain(match: re.Match[str]) -> str:
-        inner = match.group(1).encode("latin-1", "backslashreplace").decode("unicode_escape")
-        return shlex.quote(inner)
+        if match.group(1) is None:
+            return match.group()
+        return shlex.quote(match.group(1).encode("latin-1", "backslashreplace").decode("unicode_escape"))
 
-    return re.sub(r"\$'((?:[^'\\]|\\.)*)'", plain, text)
+    quoted = r"""'[^']*'|"(?:[^"\\]|\\.)*"|\\."""
+    return re.sub(rf"{quoted}|\$'((?:[^'\\]|\\.)*)'", plain, text, flags=re.S)
 
 
 def _request(words: list[str], number: int, started_us: int) -> Exchange:

@@ -77,6 +77,8 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> bool:
         try:
             watches[key].look(may_judge_lost=may_judge_lost)
         except (OperationalError, InterfaceError):
+            # it may have added up a second without having said so, and would do it again: read anew from the reports
+            del watches[key]
             raise
         except Exception:
             log.exception("run %s can't be followed", key)
