@@ -118,6 +118,69 @@ class People(PageCase):
         page = self.client.get(self.at("run-kept", one.pk))
         self.assertContains(page, self.at("run-user", 1))
 
+    def keep(self, at: int, reason: str, of: Any, user: int, **more: Any) -> Kept:
+        kept = KeptExchange(
+            second=at, series=of.no, step=of.step, request=of.request, reason=reason, user=user, round=1,
+            **{"method": "GET", "url": "http://127.0.0.1:9/x", "status": 500} | more,
+        )  # fmt: skip
+        return Kept.objects.create(
+            run_id=self.run_pk, shard=0, sequence=1000 + Kept.objects.count(), second=at, series=of.no, reason=reason,
+            user=user, round=1, body=pack_kept(kept),
+        )  # fmt: skip
+
+    def test_no_kind_of_failure_and_nobody_who_is_followed_pushes_out_another_kind(self) -> None:
+        for _ in range(300):
+            self.keep(40, "failed: status-500", self.steps[0], 1)
+        for _ in range(700):
+            self.keep(41, "followed", self.steps[0], 2, item="set", method="", url="", status=0)
+        late = [self.keep(50, f"failed: {kind}", self.steps[1], 3) for kind in ("timeout", "status-404", "check")]
+        passed = self.keep(51, "among the slowest", self.steps[1], 4, status=200, duration_us=9_000_000)
+        shown = dict(queries.kept(Run.objects.get(pk=self.run_pk), 0, 100))
+        self.assertLessEqual({each.pk for each in (*late, passed)}, shown.keys())
+        self.assertEqual(sum(each.reason == "failed: status-500" for each in shown.values()), 57)
+        page = self.client.get(self.at("run-log")).content.decode()
+        self.assertEqual(page.count('data-opens="k'), 100 + 25)  # as many failed ones as go, and all the others
+        self.assertTrue(all(f'data-opens="k{each.pk}"' in page for each in (*late, passed)))
+        chosen = self.client.get(self.at("run-log", user=2)).content.decode()
+        self.assertGreater(chosen.count('data-opens="k'), 150)  # with what it did besides
+
+    def test_who_was_followed_stays_to_be_read(self) -> None:
+        self.show(0)
+        self.show(1, UserNow(number=2, row=0, state="thinking", values={"term": "m31"}, rows={"observers": 12}))
+        self.client.post(self.at("run-user", 2))
+        self.show(1)
+        page = self.client.post(self.at("run-user", 2))
+        self.assertContains(page, "It is not there now")
+        self.assertContains(page, "m31")
+        self.assertContains(self.client.post(self.at("run-user", 5)), "User 5 is not there now")
+        Run.objects.filter(pk=self.run_pk).update(state="ended", ended="finished")
+        page = self.client.get(self.at("run-user", 2))
+        self.assertContains(page, "As it was last seen while somebody followed it, at ")
+        self.assertContains(page, 'row <b class="figure">12</b> of observers')
+        self.assertContains(self.client.get(self.at("run-users")), self.at("run-user", 2))
+        self.assertNotContains(self.client.get(self.at("run-user", 1)), "last seen")
+
+    def test_a_failed_one_stands_beside_its_recording_with_the_difference_marked(self) -> None:
+        inputs = queries.frozen(Run.objects.get(pk=self.run_pk))
+        of = next(
+            (series, request)
+            for series in every_series(inputs) if series.level == "request"
+            for request in inputs.journeys[series.journey].find_step(series.step).requests
+            if request.request == series.request and request.method == "GET" and request.recorded is not None
+        )  # fmt: skip
+        one = self.keep(
+            5, "failed: status-500", of[0], 3, recorded=of[1].recorded, body="<h1>Out of plates</h1>", size_bytes=22,
+            headers=[("Content-Type", "text/html"), ("X-Dome", "shut")],
+        )  # fmt: skip
+        page = self.client.get(self.at("run-kept", one.pk))
+        self.assertContains(page, "Beside its recording")
+        self.assertContains(page, "Looks different from the recording: answered 500; the recording got 200")
+        self.assertContains(page, '<details open><summary class="small">Body, − recorded, + in this run')
+        self.assertContains(page, "<ins>+ &lt;h1&gt;Out of plates&lt;/h1&gt;</ins>")
+        self.assertContains(page, '<tr class="bad"> <td class="mono small">x-dome')
+        alone = self.keep(5, "failed: status-500", of[0], 3)
+        self.assertNotContains(self.client.get(self.at("run-kept", alone.pk)), "Beside its recording")
+
     def test_when_it_is_over_and_wrong_turns(self) -> None:
         answer = self.client.get(self.at("run-users", number=17))
         self.assertEqual(answer["Location"], self.at("run-user", 17))

@@ -74,6 +74,8 @@ class Witness:
                 return
         else:
             reason = "kept" if around.keep_everything else "followed" if self._own.followed else "log"
+            if reason == "followed" and not around.choice.follows():
+                return
         values = self._own.shown()
         self._keep(self._mask(), reason, step.series, step.step.step, values, error=said[:4000], item=step.step.kind)
 

@@ -175,23 +175,26 @@ def differences(found: Rehearsal, rows: Iterable[tuple[int, KeptExchange, Exchan
         if each and each.answer and (found.pk, number) not in _told
     ]
     if new:
-        pairs = [
-            Pair(
-                recorded, kept.status, {name.lower(): value for name, value in kept.headers}, kept.body, kept.size_bytes
-            )
-            for _, kept, recorded in new
-        ]
         try:
-            told = msgspec.msgpack.decode(
-                workers.call("compare", msgspec.msgpack.encode(pairs), seconds=10.0, memory_mb=1000),
-                type=list[list[str]],
-            )
+            told = compared([(kept, recorded) for _, kept, recorded in new])
         except DynamikosError as problem:  # said where the differences would stand, and tried again with the next page
             return {number: [f"could not be compared: {problem}"] for number, _, _ in new}
         if len(_told) > MOST_TOLD:
             _told.clear()
         _told.update({(found.pk, number): each for (number, _, _), each in zip(new, told, strict=True)})
     return {number: _told.get((found.pk, number), []) for number, _, _ in rows}
+
+
+def compared(pairs: Iterable[tuple[KeptExchange, Answer]]) -> list[list[str]]:
+    """Why each exchange looks different from a recorded answer, in sentences. Raises DynamikosError where the worker
+    can't say.
+    """
+    asked = [
+        Pair(recorded, kept.status, {name.lower(): value for name, value in kept.headers}, kept.body, kept.size_bytes)
+        for kept, recorded in pairs
+    ]
+    answer = workers.call("compare", msgspec.msgpack.encode(asked), seconds=10.0, memory_mb=1000)
+    return msgspec.msgpack.decode(answer, type=list[list[str]])
 
 
 class Sentence(NamedTuple):

@@ -330,6 +330,19 @@ class Seen(models.Model):
     at = models.DateTimeField()
 
 
+class Followed(models.Model):
+    """A user that somebody follows or followed, as last shown: core.reports.present.UserNow as JSON."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="followed")
+    user = models.PositiveIntegerField()
+    second = models.PositiveIntegerField()
+    generator_name = models.CharField(max_length=120)
+    body = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["run", "user"], name="followed_once")]
+
+
 class Block(models.Model):
     """Ten minutes of one series: the fine total, and core.reports.folding.Coarse of it."""
 

@@ -5,18 +5,19 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from dynamikos.core.figures import digits
 from dynamikos.core.frozen import FrozenRun, every_series
 from dynamikos.core.reports import KeptExchange, unpack_kept
 from dynamikos.core.reports.present import Present, UserNow
-from dynamikos.web.runs.models import Kept, Run, Seen, Watch
+from dynamikos.web.runs.models import Followed, Kept, Run, Seen, Watch
 
 WATCHED_S = 12  # after it was last asked for, a generator still shows who is there
 STALE_S = 6.0  # what it showed so long ago is not now
 LINES, LOOKED_INTO = 200, 3000  # of a log, and exchanges that are searched for a value
-_present = msgspec.json.Decoder(Present)
+_present, _user = msgspec.json.Decoder(Present), msgspec.json.Decoder(UserNow)
 
 
 def watch(run: Run, user: int = 0) -> None:
@@ -60,6 +61,24 @@ def people(run: Run) -> People:
     return People(shown, users, failing, waited_for)
 
 
+def remember(run: Run, generator: str, user: UserNow) -> None:
+    """What is shown of somebody who is followed stays when it has left and the run is over."""
+    second = max(0, int((timezone.now() - run.begins_at).total_seconds())) if run.begins_at is not None else 0
+    told = {"second": second, "generator_name": generator, "body": msgspec.json.encode(user)}
+    Followed.objects.update_or_create(told, run=run, user=user.number)
+
+
+def remembered(run: Run, number: int) -> tuple[int, str, UserNow] | None:
+    """(second, generator, user) of the last that was shown of somebody who was followed."""
+    found = Followed.objects.filter(run=run, user=number).first()
+    return (found.second, found.generator_name, _user.decode(bytes(found.body))) if found is not None else None
+
+
+def followed(run: Run) -> list[int]:
+    """The numbers of users that were followed."""
+    return list(Followed.objects.filter(run=run).order_by("user").values_list("user", flat=True)[:LINES])
+
+
 @dataclass(frozen=True, slots=True)
 class Wanted:
     """Which kept exchanges: of a user, a step (journey and key), a beginning of the reason, a text in their values, and
@@ -74,7 +93,9 @@ class Wanted:
 
 
 def log(run: Run, inputs: FrozenRun, wanted: Wanted) -> list[tuple[int, KeptExchange]]:
-    """The last LINES of them in their order, with their numbers; values are looked for in the last LOOKED_INTO."""
+    """The last LINES of them in their order, with their numbers, as many as half of them failed ones; they are looked
+    for in the last LOOKED_INTO.
+    """
     rows = Kept.objects.filter(run=run, pk__gt=wanted.after).order_by("-pk")
     if wanted.user is not None:
         rows = rows.filter(user=wanted.user)
@@ -83,14 +104,28 @@ def log(run: Run, inputs: FrozenRun, wanted: Wanted) -> list[tuple[int, KeptExch
         rows = rows.filter(series__in=[each.no for each in every_series(inputs) if (each.journey, each.step) == key])
     if wanted.why:
         rows = rows.filter(reason__startswith=wanted.why)
+    if wanted.why:
+        return _fitting(rows, wanted, LINES)[::-1]
+    # what passed, and what is kept of those who are followed, never pushes out what failed
+    failed = _fitting(rows.filter(reason__startswith="failed"), wanted, LINES // 2)
+    others = _fitting(rows.exclude(reason__startswith="failed"), wanted, LINES - len(failed))
+    return sorted(failed + others, key=lambda each: each[0])
+
+
+def _fitting(rows: QuerySet[Kept], wanted: Wanted, limit: int) -> list[tuple[int, KeptExchange]]:
+    """The first `limit` of `rows` that hold the value. Steps without an exchange of somebody who is followed are shown
+    where that user is chosen.
+    """
     found = []
-    for row in rows[: LOOKED_INTO if wanted.value else LINES]:
+    for row in rows[:LOOKED_INTO].iterator(chunk_size=200):
         exchange = unpack_kept(bytes(row.body))
+        if wanted.user is None and exchange.item and exchange.reason == "followed":
+            continue
         if not wanted.value or any(wanted.value in value for value in exchange.variables.values()):
             found.append((row.pk, exchange))
-            if len(found) == LINES:
+            if len(found) == limit:
                 break
-    return found[::-1]
+    return found
 
 
 def reasons(run: Run) -> list[str]:

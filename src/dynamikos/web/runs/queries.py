@@ -2,12 +2,12 @@
 
 import math
 import uuid
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import msgspec
-from django.db.models import QuerySet
-from django.db.models.functions import Length
+from django.db.models import QuerySet, Window
+from django.db.models.functions import Length, RowNumber
 from django.shortcuts import get_object_or_404
 
 from dynamikos.core.analysis.capacity import Capacity
@@ -414,20 +414,28 @@ def kept(
     series: Collection[int] | None = None,
     shards: Collection[int] | None = None,
 ) -> list[tuple[int, KeptExchange]]:
-    """Kept exchanges of the window, of some series or shards or of all: failed ones in their order, some logged lines,
-    then the others, the longest first (of the first 600).
+    """Kept exchanges of the window, of some series or shards or of all: failed ones in their order, some of each kind
+    of each step before more of one; some logged lines; some of users that are followed; then the others, the longest
+    first (of the first 600).
     """
     rows = Kept.objects.filter(run=found, second__gte=from_s, second__lt=to_s).order_by("second", "pk")
     rows = rows if series is None else rows.filter(series__in=series)
     rows = rows if shards is None else rows.filter(shard__in=shards)
-    failed = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.filter(reason__startswith="failed")[:limit]]
-    others = [(row.pk, unpack_kept(bytes(row.body))) for row in rows.exclude(reason__startswith="failed")[:600]]
-    logged = [each for each in others if each[1].item][: limit // 3]
-    return (
-        failed
-        + logged
-        + sorted((each for each in others if not each[1].item), key=lambda each: -each[1].duration_us)[: limit // 3]
-    )
+    of_its_kind = Window(RowNumber(), partition_by=["reason", "series"], order_by=["second", "pk"])
+    failing = rows.filter(reason__startswith="failed").annotate(turn=of_its_kind).order_by("turn", "second", "pk")
+    few = limit // 3
+    failed = _unpacked(sorted(failing[:limit], key=lambda row: (row.second, row.pk)))
+    logged = _unpacked(rows.filter(reason="log")[:few])
+    followed = [each for each in _unpacked(rows.filter(reason="followed")[:600]) if not each[1].item]
+    others = _unpacked(rows.exclude(reason__startswith="failed").exclude(reason__in=["log", "followed"])[:600])
+    logged += [each for each in others if each[1].item][: few - len(logged)]
+    for longest in (followed, others := [each for each in others if not each[1].item]):
+        longest.sort(key=lambda each: -each[1].duration_us)
+    return failed + logged + followed[:few] + others[:few]
+
+
+def _unpacked(rows: Iterable[Kept]) -> list[tuple[int, KeptExchange]]:
+    return [(row.pk, unpack_kept(bytes(row.body))) for row in rows]
 
 
 @dataclass(frozen=True, slots=True)

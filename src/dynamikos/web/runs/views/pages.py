@@ -18,6 +18,7 @@ from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import analysis, baselines, drawings, log, measures, people, queries
 from dynamikos.web.runs.models import Run
+from dynamikos.web.runs.recorded import beside_recording
 from dynamikos.web.runs.tables import tables_of
 from dynamikos.web.streams.views import event_stream
 from dynamikos.web.ui.away import briefly
@@ -169,6 +170,7 @@ def kept(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
         "run": found, "kept": exchange, "number": number, "in_table": "HX-Request" in request.headers,
         "waterfall": drawings.waterfall(beside) if len(beside := people.beside(found, exchange)) > 1 else None,
         "bar": drawings.parts(exchange.parts_us), "trace_link": queries.trace_link(found, exchange.trace),
+        "beside": beside_recording(found, number, exchange),
     }  # fmt: skip
     return render(request, "runs/kept.html", context)
 

@@ -1,6 +1,7 @@
 """Who is there in a run, one user, and what was kept of them all."""
 
 import uuid
+from typing import Any
 from urllib.parse import urlencode
 
 from django.http import HttpRequest, HttpResponse
@@ -32,7 +33,10 @@ def user(request: HttpRequest, member: Membership, pk: uuid.UUID, number: int) -
     found = queries.run(member, pk)
     if request.method == "POST":
         people.watch(found, number)
-        return render(request, "runs/_user.html", _seen(found, number))
+        now = _seen(found, number)
+        if now["told"] is not None and now["seen_at"] is None:
+            people.remember(found, *now["told"])
+        return render(request, "runs/_user.html", now)
     if "HX-Request" in request.headers:
         return render(request, "runs/_log.html", {"run": found, **_log(request, found, number)})
     return render(request, "runs/user.html", {**_seen(found, number), **_log(request, found, number)})
@@ -46,15 +50,21 @@ def log(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse
     return render(request, "runs/_log.html" if "HX-Request" in request.headers else "runs/log.html", context)
 
 
-def _seen(found: Run, number: int | None = None) -> dict[str, object]:
-    """Who is there, and the user `number` among them."""
+def _seen(found: Run, number: int | None = None) -> dict[str, Any]:
+    """Who is there, and the user `number` among them; where it is not there, what was last shown of it."""
     inputs = queries.frozen(found)
     rows, there = inputs.places.rows, people.people(found)
+    told = there.user(number) if number is not None else None
+    seen_at = None
+    if number is not None and told is None and (last := people.remembered(found, number)) is not None:
+        seen_at, told = last[0], last[1:]
     return {
         "run": found,
         "people": there,
         "number": number,
-        "told": there.user(number) if number is not None else None,
+        "told": told,
+        "seen_at": seen_at,
+        "followed": people.followed(found) if number is None and found.is_over else [],
         "rows": [row.name or row.row for row in rows],
         "steps": [queries.names_of_steps(inputs)[row.journey] for row in rows],
     }
