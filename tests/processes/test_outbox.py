@@ -1,6 +1,7 @@
 """Reports while the database is away: buffered, spooled to disk, delivered in order, none twice."""
 
 import asyncio
+import socket
 import tempfile
 from pathlib import Path
 
@@ -29,6 +30,7 @@ class Away(TransactionTestCase):
             begins_at=timezone.now(),
         )
         self.shard = Shard.objects.create(run=run, number=0)
+        self.full: list[str] = []
         self.spool = Path(self.enterContext(tempfile.TemporaryDirectory()))
 
     def deliver(self, count: int, *, away_s: float, cut_after: int = 0) -> list[int]:
@@ -60,7 +62,7 @@ class Away(TransactionTestCase):
             )
 
         async def program() -> None:
-            box = outbox.Outbox(conninfo, str(self.shard.run_id), self.shard.pk, self.spool)
+            box = outbox.Outbox(conninfo, str(self.shard.run_id), self.shard.pk, self.spool, self.full.append)
             for second in range(count):
                 box.report(ShardSecond(shard=0, second=second))
             waiting.append(box.unsent())
@@ -80,6 +82,15 @@ class Away(TransactionTestCase):
         seconds = list(Report.objects.order_by("id").values_list("second", flat=True))
         self.assertEqual(seconds, list(range(outbox.MEMORY + 80)))
         self.assertEqual(list(self.spool.glob("*.spool")), [])
+
+    def test_without_room_on_the_disk_it_is_said_and_nothing_is_lost(self) -> None:
+        (self.spool / f"{self.shard.run_id}-{self.shard.pk}.spool").symlink_to("/dev/full")
+        waiting = self.deliver(outbox.MEMORY + 80, away_s=0.1)
+        self.assertEqual((waiting[0], waiting[-1]), (outbox.MEMORY + 80, 0))
+        self.assertEqual(len(self.full), 80)
+        self.assertIn(f"the disk of {socket.gethostname()} is full", self.full[0])
+        seconds = list(Report.objects.order_by("second").values_list("second", flat=True))
+        self.assertEqual(seconds, list(range(outbox.MEMORY + 80)))
 
     def test_a_cut_line_repeats_nothing(self) -> None:
         waiting = self.deliver(100, away_s=0.1, cut_after=25)

@@ -1,10 +1,13 @@
 """Who may do what in an installation, what comes twice, and what a page says while something of ours is away."""
 
+import errno
+import socket
 from unittest import mock
 
 from django.db import IntegrityError, OperationalError, transaction
 from django.test import Client, override_settings
 from django.utils import timezone
+from psycopg.errors import DiskFull
 
 from dynamikos.core.errors import DynamikosError, PlanError
 from dynamikos.core.frozen.document import FROZEN
@@ -124,6 +127,18 @@ class Broken(PageCase):
         self.assertEqual((page.status_code, part.status_code, page["Retry-After"]), (503, 503, "3"))
         self.assertContains(page, "refresh", status_code=503)
         self.assertNotContains(page, "Traceback", status_code=503)
+
+    def test_without_room_on_a_disk_pages_say_that_nothing_was_saved(self) -> None:
+        refused = OperationalError("could not extend file")
+        refused.__cause__ = DiskFull("could not extend file")
+        for problem in (refused, OSError(errno.ENOSPC, "No space left on device")):
+            with (
+                self.subTest(problem=problem),
+                mock.patch("dynamikos.web.journeys.queries.journeys", side_effect=problem),
+                self.assertLogs("dynamikos.web.ui.middleware", "ERROR"),
+            ):
+                page = self.client.get(self.sample.address("journeys"))
+                self.assertContains(page, f"Nothing was saved: the disk of {socket.gethostname()}", status_code=507)
 
     def test_a_document_that_cant_be_read_stands_beside_the_others(self) -> None:
         other = Journey.objects.get(pk=self.sample.journey.pk)

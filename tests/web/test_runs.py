@@ -14,6 +14,7 @@ from dynamikos.core.frozen import series_of
 from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, encode
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
+from dynamikos.core.verdicts.outcome import DISK_FULL
 from dynamikos.fleet.coordinator.loop import tick
 from dynamikos.fleet.coordinator.watch import RunWatch, over_places
 from dynamikos.web.environments.models import AgreedTarget
@@ -185,6 +186,28 @@ class Reading(TestCase):
         watch = watches[str(self.run_made.pk)]
         self.assertEqual((watch.expanded, watch.whole.sent, watch.whole.answered), (19, 100, 100))
         self.assertEqual(Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 20)
+
+    def test_without_room_on_the_disk_a_run_is_ended_and_says_so(self) -> None:
+        why = f"{DISK_FULL}dome is full: 3 of 64 MB free in /state"
+        Report.objects.create(shard=self.shard, second=0, body=encode(message(0, self.inputs.journey)))
+        watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
+        for _ in range(2):
+            watch.look(may_judge_lost=False, full=why)
+        command = Command.objects.get(run=self.run_made)
+        self.assertEqual((command.verb, command.why), ("stop-now", why))
+        self.assertEqual([each.text for each in self.run_made.remarks.all()], [f"Ended: {why}."])
+        last = message(1, self.inputs.journey, last=True)
+        Report.objects.create(shard=self.shard, second=1, body=encode(last))
+        Shard.objects.filter(pk=self.shard.pk).update(state="ended", ended=f"stopped: {why}")
+        watch.look(may_judge_lost=False)
+        outcome = Run.objects.get(pk=self.run_made.pk).outcome
+        self.assertEqual((outcome["sent"], outcome["answered"]), (10, 10))
+        self.assertIn(f"The run was ended because {why}. What it had reported until then holds.", outcome["doubts"])
+        self.assertNotIn("its own rules", str(outcome["doubts"]))
+        asked = actions.start(self.sample.member, self.sample.plan)
+        RunWatch(asked).look(may_judge_lost=False, full=why)
+        asked.refresh_from_db()
+        self.assertEqual((asked.state, asked.ended), ("refused", why))
 
     def test_a_gap_waits_and_nothing_counts_twice(self) -> None:
         for second in (0, 1, 3):

@@ -41,6 +41,17 @@ class Commands(click.Group):
         command: click.Command = module.command
         return command
 
+    def invoke(self, ctx: click.Context) -> object:
+        """What commands don't put into words themselves: a database that is away or full."""
+        from dynamikos.cli.starting import DatabaseAway, database_in_words
+
+        try:
+            with database_in_words():
+                return super().invoke(ctx)
+        except DatabaseAway as problem:
+            click.echo(f"dynamikos: {problem}", err=True)
+            sys.exit(2)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(COMMANDS.items()))

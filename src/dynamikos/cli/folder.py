@@ -12,6 +12,7 @@ import orjson
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from dynamikos.cli.writing import write_over
 from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Found, Measured, Trace
 from dynamikos.core.analysis.suspects import Look, Suspect, suspects
@@ -101,13 +102,13 @@ def probe_table(measures: Sequence[Measured]) -> pa.Table:
 def write(folder: Path, result: Result) -> None:
     """Raises OSError where it can't be written."""
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    (folder / RUN).write_bytes(as_json(result.frozen, result.outcome, result.findings, result.capacity))
+    for last in (RUN, OUTCOME_FILE):  # a folder without them is not taken for a run
+        (folder / last).unlink(missing_ok=True)
     (folder / INPUTS).write_bytes(canonical(result.frozen))
     whole = {
         "began": result.began, "outcome": OUTCOME.plain(result.outcome),
         "findings": msgspec.to_builtins(list(result.findings)), "capacity": msgspec.to_builtins(result.capacity),
     }  # fmt: skip
-    (folder / OUTCOME_FILE).write_bytes(orjson.dumps(whole))
     pq.write_table(second_table(result), folder / SECONDS)
     pq.write_table(probe_table(result.measures), folder / PROBES)
     with (folder / KEPT).open("wb") as file:
@@ -121,6 +122,8 @@ def write(folder: Path, result: Result) -> None:
     for second, shot in pictures:
         page = re.sub(r"[^A-Za-z0-9]+", "-", shot.page).strip("-") or "page"
         (folder / SHOTS / f"{second:06}-{page[:60]}.jpg").write_bytes(shot.jpeg)
+    write_over(folder / OUTCOME_FILE, orjson.dumps(whole))
+    write_over(folder / RUN, as_json(result.frozen, result.outcome, result.findings, result.capacity))
 
 
 def one_run(folder: Path) -> tuple[OneRun, FrozenRun]:

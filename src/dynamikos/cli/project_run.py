@@ -12,6 +12,7 @@ import orjson
 from dynamikos.cli import processes, summary
 from dynamikos.cli.ending import ENDING
 from dynamikos.cli.folder import Result
+from dynamikos.cli.starting import database_in_words
 from dynamikos.cli.state import State
 from dynamikos.core.analysis.suspects import Look
 from dynamikos.core.comparison import OneRun
@@ -57,6 +58,7 @@ def only_project(account: str) -> str:
     return str(names[0])
 
 
+@database_in_words()
 def run_plan(
     key: str,
     *,

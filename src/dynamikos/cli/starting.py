@@ -1,8 +1,30 @@
 """What keeps an installation from starting: a database that is newer than the code, and a sealing key that is gone."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
+from dynamikos.cli.state import State
 from dynamikos.core.errors import DynamikosError
+
+
+class DatabaseAway(DynamikosError):
+    """The database can't be reached, or can't keep anything."""
+
+
+@contextmanager
+def database_in_words() -> Iterator[None]:
+    """Raises DatabaseAway, which a person understands, in place of what the database's driver raises."""
+    try:
+        yield
+    except Exception as problem:
+        if not any(each.__name__ == "OperationalError" for each in type(problem).__mro__):
+            raise
+        said = next(iter(str(problem).strip().splitlines()), type(problem).__name__)
+        raise DatabaseAway(
+            f"the database can't be reached, or keeps nothing: {said[:200]}. Is it running, and is there room on its"
+            f" disk? Its log is {State.open().log('pg')}."
+        ) from problem
 
 
 class CannotStart(DynamikosError):

@@ -12,6 +12,7 @@ import time
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -30,6 +31,7 @@ from dynamikos.engine.functions import Child
 from dynamikos.engine.limits import raise_descriptors
 from dynamikos.engine.rows import RowFile
 from dynamikos.engine.runner import Control, Shard, primed_for, run
+from dynamikos.fleet.disk import shortage
 from dynamikos.fleet.hints import awaited
 from dynamikos.fleet.knocking import knock
 from dynamikos.fleet.leasing import DatabaseLessor
@@ -115,7 +117,7 @@ async def serve(
     stop = asyncio.Event()
     for number in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(number, stop.set)
-    beat = asyncio.create_task(_present(conninfo, me, controls, tell), name="presence")
+    beat = asyncio.create_task(_present(conninfo, me, controls, spool, tell), name="presence")
     worker = asyncio.create_task(_work(app, me), name="worker")
     await stop.wait()
     for held in controls.values():
@@ -143,7 +145,9 @@ async def _work(app: procrastinate.App, me: Identity) -> None:
         await asyncio.sleep(RECONNECT_S)
 
 
-async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell: Callable[[str], None]) -> None:
+async def _present(
+    conninfo: str, me: Identity, controls: dict[int, Held], spool: Path, tell: Callable[[str], None]
+) -> None:
     """Holds the lock, renews last_seen, obeys commands (NOTIFY is a hint; they are re-read each heartbeat), and stops
     what is not its own any more: a shard of a run that is closed, or all when the database has been away for too long.
     """
@@ -153,8 +157,11 @@ async def _present(conninfo: str, me: Identity, controls: dict[int, Held], tell:
         while True:
             await asyncio.sleep(min(1.0, CUT_OFF_S / 5))
             away = time.monotonic() - reached
-            if away > CUT_OFF_S:
-                for held in controls.values():
+            full = shortage(spool) if controls else ""
+            for held in controls.values():
+                if full and not held.control.stopped:
+                    held.control.end(full, now=True)
+                if away > CUT_OFF_S:
                     held.control.stop_now(f"the generator could not reach the database for {away:.0f} s")
 
     watching = asyncio.create_task(watch_reach(), name="reach")
@@ -399,7 +406,7 @@ async def _performed(
             (round(offset * 1e6), round(error * 1e6), shard_id),
         )
         await link.close()
-        outbox = Outbox(conninfo, str(run_id), shard_id, spool)
+        outbox = Outbox(conninfo, str(run_id), shard_id, spool, partial(control.end, now=True))
         try:
             ended = await run(shard, network, clock, outbox, begin=begins - offset, control=control)
         finally:

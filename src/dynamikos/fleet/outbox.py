@@ -6,14 +6,19 @@ Never awaited by the engine.
 import asyncio
 import collections
 import contextlib
+import errno
 import logging
+import os
+import socket
 import struct
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
 import psycopg
 
 from dynamikos.core.reports import KeptExchange, ShardSecond, encode, pack_kept
+from dynamikos.core.verdicts.outcome import DISK_FULL
 from dynamikos.fleet.settings import RECONNECT_S
 
 log = logging.getLogger(__name__)
@@ -23,7 +28,11 @@ MEMORY = 120  # messages kept in memory before the rest goes to disk
 class Outbox:
     """A Sink that delivers in order, once: a repeated message is ignored by the database's key."""
 
-    def __init__(self, conninfo: str, run: str, shard_id: int, spool: Path) -> None:
+    def __init__(
+        self, conninfo: str, run: str, shard_id: int, spool: Path, full: Callable[[str], None] = lambda why: None
+    ) -> None:
+        """`full` is told when there is no room left, here or where the database is: the run has to end."""
+        self._full = full
         self._conninfo, self._run, self._shard_id = conninfo, run, shard_id
         self._waiting: collections.deque[tuple[str, int, bytes, tuple[object, ...]]] = collections.deque()
         self._spool = spool / f"{run}-{shard_id}.spool"
@@ -60,13 +69,30 @@ class Outbox:
     def _put(self, kind: str, second: int, body: bytes, facts: tuple[object, ...]) -> None:
         item = (kind, second, body, facts)
         if self._spooled or len(self._waiting) >= MEMORY:
-            packed = msgspec.msgpack.encode(item)
-            with self._spool.open("ab") as file:
-                file.write(struct.pack("<I", len(packed)) + packed)
-            self._spooled += 1
+            try:
+                self._put_by(msgspec.msgpack.encode(item))
+            except OSError as problem:  # nothing is lost: what comes until the run is ended waits in memory
+                self._full(f"{DISK_FULL}{socket.gethostname()} is full: {self._spool}: {problem.strerror}")
+                self._waiting.append(item)
+            else:
+                self._spooled += 1
         else:
             self._waiting.append(item)
         self._news.set()
+
+    def _put_by(self, packed: bytes) -> None:
+        """At the spool's end, whole or not at all."""
+        record = struct.pack("<I", len(packed)) + packed
+        with self._spool.open("ab", buffering=0) as file:
+            before = file.tell()
+            try:
+                written = file.write(record)
+                if written != len(record):
+                    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            except OSError:
+                with contextlib.suppress(OSError):
+                    file.truncate(before)
+                raise
 
     # the database's side -----------------------------------------------------------------------------
 
@@ -96,6 +122,8 @@ class Outbox:
                         await self._sent(link, self._waiting[0])
                         self._waiting.popleft()
             except (psycopg.OperationalError, OSError) as problem:
+                if isinstance(problem, psycopg.errors.DiskFull):
+                    self._full(f"{DISK_FULL}the database is full: {str(problem).strip().splitlines()[0]}")
                 log.warning("reports wait: the database is away (%s)", str(problem).strip())
                 await asyncio.sleep(RECONNECT_S)
 

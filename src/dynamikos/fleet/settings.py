@@ -24,3 +24,5 @@ LOST_CLOSE_S = seconds("LOST_CLOSE_S", 10.0)
 CONFIRM_S = seconds("CONFIRM_S", 15.0)  # how long a generator may take to say that it is idle
 LOADING_S = seconds("LOADING_S", 300.0)  # and to load its rows
 RECONNECT_S = seconds("RECONNECT_S", 0.5)
+DISK_LOW_MB = seconds("DISK_LOW_MB", 64.0)  # with less room on its disk a run is ended
+DISK_RESERVE_MB = seconds("DISK_RESERVE_MB", 64.0)  # put by, so that this can still be said

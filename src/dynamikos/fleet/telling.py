@@ -102,7 +102,7 @@ class Teller:
             log.warning("what came of telling %s could not be kept; it is told again", sending.notice.to)
         except Exception:
             log.exception("telling %s failed", sending.notice.to)
-            keep(sending, Came(False, "It failed here; the coordinator's log says why."))
+            keep(sending, Came(False, "It failed here; why stands in log/coordinator.log, in the state folder."))
         finally:
             connection.close()
             with self._lock:

@@ -1,6 +1,5 @@
 """./dynamikos change"""
 
-import os
 import sys
 from pathlib import Path
 from typing import IO
@@ -9,6 +8,7 @@ import click
 import orjson
 
 from dynamikos.cli.refusing import refuse
+from dynamikos.cli.writing import write_over
 from dynamikos.core.errors import DynamikosError
 
 
@@ -38,21 +38,9 @@ def command(file: Path, changes: IO[bytes], in_place: bool, as_json: bool) -> No
             except DynamikosError as problem:
                 raise DynamikosError(f"change {number}: {problem}") from problem
         if in_place:
-            _write_over(file, write_journey(journey))
+            write_over(file, write_journey(journey).encode())
         else:
             click.echo(write_journey(journey), nl=False)
     except (DynamikosError, OSError, UnicodeDecodeError) as problem:
         refuse("nothing was changed", problem, as_json=as_json)
         sys.exit(2)
-
-
-def _write_over(file: Path, text: str) -> None:
-    """The whole text or, when the disk is full, what stood there. A link stays one. Raises OSError."""
-    file = file.resolve()
-    beside = file.with_name(f".{file.name}.{os.getpid()}")
-    try:
-        beside.write_text(text, encoding="utf-8")
-        beside.chmod(file.stat().st_mode)
-        beside.replace(file)
-    finally:
-        beside.unlink(missing_ok=True)

@@ -13,6 +13,7 @@ from dynamikos.cli import summary
 from dynamikos.cli.ending import ENDING, Ended
 from dynamikos.cli.folder import Result, write
 from dynamikos.cli.refusing import refuse
+from dynamikos.cli.writing import write_over
 from dynamikos.core.errors import DynamikosError, PlanError, in_words, told
 from dynamikos.core.plans import Plan
 from dynamikos.core.plans.crowds import run_ends_s
@@ -193,7 +194,7 @@ def _export(*files: tuple[Path | None, bytes]) -> bool:
     for file, content in files:
         try:
             if file is not None:
-                file.write_bytes(content)
+                write_over(file, content)
         except OSError as problem:
             refuse("could not write", problem)
             whole = False

@@ -20,6 +20,7 @@ from dynamikos.core.verdicts.own import OwnDelay, own_delay_of
 from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, MISSED, NOT_JUDGED, STOPPED, WORDS, State, code_of
 
 MOST_FAILING = 100
+DISK_FULL = "the disk of "  # how the reason begins where a run was ended for lack of room
 LOAD_SHARE = 0.98  # of what was planned: with less it is another load
 
 
@@ -402,9 +403,11 @@ def _own_doing(window: Ledger, whole: Ledger, rule: str) -> Iterator[str]:
         elif why.startswith("broke"):
             yield (
                 f"{number:,} time{'s' if number > 1 else ''} a user ended by an error of ours, not of the target"
-                f" ({why[7:]}); please report it."
+                f" ({why[7:]}); log/generator.log, or what the command printed, has more. Please report it."
             )
-    if rule:
+    if rule.startswith(DISK_FULL):
+        yield f"The run was ended because {rule}. What it had reported until then holds."
+    elif rule:
         yield f"The run stopped by its own rules: {rule}."
     kinds = {
         kind: count

@@ -6,11 +6,13 @@ import time
 from collections.abc import Callable
 
 import psycopg
+from django.conf import settings
 from django.db import InterfaceError, OperationalError, connection
 
 from dynamikos.core.forms.ready import make_ready
 from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
+from dynamikos.fleet.disk import Reserve
 from dynamikos.fleet.hints import wait
 from dynamikos.fleet.settings import HEARTBEAT_S, IDLE_S, RECONNECT_S, TICK_S, own_ports
 from dynamikos.fleet.telling import Teller
@@ -28,7 +30,7 @@ def serve(stop: threading.Event) -> None:
     watches: dict[str, RunWatch] = {}
     make_ready()
     noticing, swept = Noticing(), -SWEEP_S
-    teller = Teller(own_ports())
+    teller, reserve = Teller(own_ports()), Reserve(settings.STATE)
     while not stop.is_set():
         try:
             with psycopg.connect(parameters(), autocommit=True) as link:
@@ -42,16 +44,18 @@ def serve(stop: threading.Event) -> None:
                 connected = time.monotonic()
                 while not stop.is_set():
                     calm = time.monotonic() - connected > (NOT_JUDGED_AFTER_RECONNECT_S + HEARTBEAT_S if watches else 0)
-                    is_busy = tick(watches, may_judge_lost=calm or connected == 0)
+                    is_busy = tick(watches, may_judge_lost=calm or connected == 0, reserve=reserve)
                     _kept_going(noticing.tick)
                     _kept_going(teller.tick)
                     if time.monotonic() - swept > SWEEP_S:
                         swept = time.monotonic()
                         _kept_going(expire)
+                        _kept_going(reserve.put_by)
                     is_busy = is_busy or noticing.is_busy or teller.is_busy
                     wait(link, TICK_S if is_busy else IDLE_S, stop)
         except (psycopg.OperationalError, OperationalError, InterfaceError) as problem:
             log.warning("the database is away (%s); trying again", str(problem).strip())
+            reserve.shortage()  # where it is the disk, there is room for the rest now
             connection.close()
             stop.wait(RECONNECT_S)
     teller.close()
@@ -67,22 +71,22 @@ def _kept_going(work: Callable[[], object]) -> None:
         log.exception("housekeeping failed; runs go on")
 
 
-def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool) -> bool:
+def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool, reserve: Reserve | None = None) -> bool:
     """One look at every run that is not over; whether there was anything to look at."""
-    is_busy = False
+    is_busy, full = False, reserve.shortage() if reserve is not None else ""
     for run in Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]):
         key, is_busy = str(run.pk), True
         if key not in watches:
             watches[key] = RunWatch(run)
         try:
-            watches[key].look(may_judge_lost=may_judge_lost)
+            watches[key].look(may_judge_lost=may_judge_lost, full=full)
         except (OperationalError, InterfaceError):
             # it may have added up a second without having said so, and would do it again: read anew from the reports
             del watches[key]
             raise
         except Exception:
             log.exception("run %s can't be followed", key)
-            watches[key].give_up("the coordinator failed on it; its log says why")
+            watches[key].give_up("the coordinator failed on it; log/coordinator.log in the state folder says why")
         if watches[key].is_over:
             del watches[key]
     is_busy |= _lost_rehearsals()

@@ -22,7 +22,7 @@ NOT_HAD = msgspec.to_builtins(
         about="measurement",
         sentence="The run could not be looked at.",
         means="Its figures stand; what the rules would have said of them is not known.",
-        try_="The coordinator's log says why.",
+        try_="Why stands in log/coordinator.log, in the installation's state folder.",
     )
 )
 

@@ -22,7 +22,7 @@ from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.reports.by_value import is_kept, packed
 from dynamikos.core.verdicts import Watching, conclude
 from dynamikos.core.verdicts.objectives import Stop
-from dynamikos.core.verdicts.outcome import OUTCOME
+from dynamikos.core.verdicts.outcome import DISK_FULL, OUTCOME
 from dynamikos.fleet.coordinator.expand import Folding
 from dynamikos.fleet.coordinator.stream import say
 from dynamikos.fleet.settings import AHEAD_S, CONFIRM_S, LOADING_S, LOST_CLOSE_S, LOST_S
@@ -85,10 +85,14 @@ class RunWatch:
         self.told = [newest or 0, remarked or 0]  # the newest reading and remark that were said
         self.amended = False  # whether reports came late, for seconds that were added up already
 
-    def look(self, *, may_judge_lost: bool) -> None:
+    def look(self, *, may_judge_lost: bool, full: str = "") -> None:
+        """`full` says that there is no room for what the run will report."""
         self.run.refresh_from_db()
         if self.run.state == Run.State.ASKED:
-            self._begin()
+            if full:
+                self.give_up(full[:120])
+            else:
+                self._begin()
             return
         shards = list(self.run.shards.select_related("generator").defer("by_value"))
         if may_judge_lost:
@@ -96,6 +100,8 @@ class RunWatch:
         if self.run.begins_at is None and self._waits(shards):
             return
         self._look_for_whoever_waits()
+        if full:
+            self._stop(Stop(True, full), said=f"Stopping now: {full}.")
         self._follow_changes()
         self._read(shards)
         self._probes()
@@ -342,6 +348,8 @@ class RunWatch:
         """An objective ends the run, or nobody waits for it any more; once."""
         if self.run.commands.filter(verb__startswith="stop").exists():
             return
+        if stop.why.startswith(DISK_FULL):
+            Remark.objects.create(run=self.run, second=self.expanded + 1, text=f"Ended: {stop.why}."[:500])
         self.run.commands.create(verb="stop-now" if stop.now else "stop-gently", why=stop.why[:120])
         say(self.run.pk, "log", said or f"Stopped by an objective: {stop.why}.")
         announce(self.run, "stopped", f"Run {self.run.number} is being stopped: {stop.why}.")

@@ -1,12 +1,15 @@
 """Errors meant for a person become a fragment or a page that says what, where and what to do."""
 
+import errno
 import logging
+import socket
 from collections.abc import Callable
 
 from django.core.exceptions import PermissionDenied
-from django.db import DataError
+from django.db import DataError, OperationalError
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
+from psycopg.errors import DiskFull
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.signs import UNKEPT, storable
@@ -42,11 +45,26 @@ class ClearErrors:
         if isinstance(exception, DataError):
             log.warning("%s: the database refused what was sent: %s", request.path, exception)
             return problem(request, f"This can't be kept: {str(exception).strip().splitlines()[0]}.", 422)
+        if _is_full(exception):
+            log.error("%s: there is no room left: %s", request.path, exception)
+            return problem(
+                request,
+                f"Nothing was saved: the disk of {socket.gethostname()}, or of its database, is full. Make room there,"
+                " or have an operator do it, and send this again; what you typed is still in the page before.",
+                507,
+            )
         if isinstance(exception, PermissionDenied):
             return problem(
                 request, str(exception) or "Your role in this project does not allow this; ask an owner.", 403
             )
         return None
+
+
+def _is_full(exception: Exception) -> bool:
+    """Whether it failed for lack of room on a disk, this machine's or the database's."""
+    if isinstance(exception, OSError):
+        return exception.errno in (errno.ENOSPC, errno.EDQUOT)
+    return isinstance(exception.__cause__, DiskFull) if isinstance(exception, OperationalError) else False
 
 
 def problem(request: HttpRequest, message: str, status: int) -> HttpResponse:
