@@ -13,7 +13,7 @@ import numpy as np
 
 from dynamikos.engine.http.connection import Arrivals
 from dynamikos.engine.reporting.recorder import PASSED, _Cell
-from dynamikos.engine.reporting.stops import EVERY_S, Stops, stopped_before
+from dynamikos.engine.reporting.stops import EVERY_S, Beat, Stops, pieces, stopped_before
 from dynamikos.machine import stops
 
 WATCHES = """
@@ -62,6 +62,59 @@ class Overlap(TestCase):
         stopped = cell.wire(1, lost)
         self.assertAlmostEqual(Histogram.from_bytes(stopped.low_hist).max_us() or 0, 50_000, delta=60)
         self.assertAlmostEqual(Histogram.from_bytes(stopped.hist).max_us() or 0, 250_000, delta=130)
+
+
+class Pieces(TestCase):
+    """Beats of 4 ms; what the thread saw is a stop only where the loop did not go on, and never more than it was."""
+
+    def beats(self, *stops: tuple[float, float], busy: tuple[float, float] = (0.0, 0.0)) -> list[Beat]:
+        """Of a second in which the loop was stopped, and once busy, from an instant on for so long."""
+        made, at = [], 0.0
+        while at < 1:
+            due, computed = at + EVERY_S, 0.0
+            for begin, length in sorted((*stops, busy)):
+                if length and begin < due and begin >= at:
+                    due = begin + length
+                    computed = length if (begin, length) == busy else computed
+            made.append((at, due, computed))
+            at = due
+        return made
+
+    def lost(self, beats: list[Beat], seen: list[tuple[float, float]]) -> float:
+        return sum(lost for _, lost in pieces(beats, seen))
+
+    def test_a_stop_of_both_is_one(self) -> None:
+        self.assertAlmostEqual(self.lost(self.beats((0.3, 0.2)), [(0.5, 0.2)]), 0.2, delta=EVERY_S)
+
+    def test_the_processor_that_was_taken_is_the_loops_alone(self) -> None:
+        self.assertAlmostEqual(self.lost(self.beats((0.3, 0.2)), []), 0.2, delta=EVERY_S)
+
+    def test_or_the_threads_alone(self) -> None:
+        self.assertEqual(self.lost(self.beats(), [(0.9, 0.8)]), 0.0)
+        half = self.lost(self.beats((0.3, 0.1)), [(0.9, 0.8)])
+        self.assertAlmostEqual(half, 0.1, delta=EVERY_S)
+
+    def test_what_the_loop_computes_itself_is_no_stop_unless_the_thread_saw_one_in_it(self) -> None:
+        self.assertEqual(self.lost(self.beats(busy=(0.3, 0.2)), []), 0.0)
+        # a host that takes the processor from a busy loop lets it look as if it had computed
+        self.assertAlmostEqual(self.lost(self.beats(busy=(0.3, 0.2)), [(0.45, 0.1)]), 0.1, delta=0.001)
+
+    def test_the_load_is_not_said_to_be_lower_where_only_the_thread_was_kept_waiting(self) -> None:
+        async def program() -> tuple[float, float, float]:
+            watch = Stops()
+            watch.begin()
+            begun = time.perf_counter()
+            await asyncio.sleep(0.2)
+            now = time.perf_counter()
+            watch._seen.append((now, now - begun))
+            told = watch.take(now)
+            late = sum(max(0.0, end - begin - EVERY_S) for begin, end, _ in watch._beats)
+            watch.end()
+            return (*told[:2], late)
+
+        every, long_s, late = asyncio.run(program())
+        self.assertLess(every, 0.15 + late)
+        self.assertLessEqual(long_s, every)
 
 
 class Readiness(TestCase):

@@ -1,9 +1,11 @@
 """Times in which the generator's process could not run: what they can have added to a response time.
 
 Seen by a thread in C inside the process (`dynamikos.machine.stops`): a Python thread would wait for the loop, and
-another process sees neither a stop of this one nor its place in the run queue. Without a compiler a timer of the loop's
-own sees them: what the loop was late and did not compute meanwhile. Since each sample's begin and end are known, it can
-have lost at most what of it the process could not run.
+another process sees neither a stop of this one nor its place in the run queue. That thread has a processor of its own,
+which a machine's host may take from it while the loop goes on, or leave to it while the loop's is taken. So a timer of
+the loop stands beside it: between two beats of it the loop was stopped for as long as it was late and did not compute,
+or as the thread saw; and never for longer than it was late. Without a compiler there is the timer alone. Since each
+sample's begin and end are known, it can have lost at most what of it the process could not run.
 """
 
 import asyncio
@@ -16,11 +18,34 @@ from numpy.typing import NDArray
 
 from dynamikos.machine.stops import loaded
 
-EVERY_S, LEAST_S = 0.002, 0.0005  # of the loop's timer, as in stops.c
+EVERY_S, LEAST_S = 0.004, 0.002  # of the loop's timer, and what is a stop; see `pieces`
 AT_ONCE, LONG_S = 4096, 0.02
 KEPT_S = 120.0
+Beat = tuple[float, float, float]
 Seconds = NDArray[np.float64]
 Microseconds = NDArray[np.int64]
+
+
+def pieces(beats: list[Beat], seen: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Stops of the loop as (end, lost) in order, one between two beats at most. `beats`: (begun to wait, went on,
+    computed meanwhile) in order; `seen`: stops of the process as its thread saw them, (end, lost) in order.
+    """
+    made, at = [], 0
+    for begun, went_on, computed in beats:
+        late = went_on - begun - EVERY_S
+        while at < len(seen) and seen[at][0] <= begun:
+            at += 1
+        if late <= LEAST_S:
+            continue
+        overlap, look = 0.0, at
+        while look < len(seen) and seen[look][0] - seen[look][1] < went_on:
+            end, lost = seen[look]
+            overlap += max(0.0, min(end, went_on) - max(end - lost, begun))
+            look += 1
+        lost = min(late, max(late - computed, overlap))
+        if lost > LEAST_S:
+            made.append((went_on, lost))
+    return made
 
 
 def stopped_before(stops: list[tuple[float, float]]) -> tuple[Seconds, Seconds]:
@@ -43,7 +68,8 @@ class Stops:
         self._library: ctypes.CDLL | None = None
         self._buffer = (ctypes.c_double * (2 * AT_ONCE))()
         self._known: list[tuple[float, float]] = []
-        self._fresh: list[tuple[float, float]] = []
+        self._beats: list[Beat] = []
+        self._seen: list[tuple[float, float]] = []  # by the thread, of beats that are still to come
         self._task: asyncio.Task[None] | None = None
         self._before: tuple[Seconds, Seconds] | None = None  # see stopped_before; None: there are none
 
@@ -58,8 +84,7 @@ class Stops:
         if library is not None and library.stops_begin(threading.main_thread().native_id or 0) == 0:
             self._library = library
             self._taken()
-        else:
-            self._task = asyncio.create_task(self._loop(), name="stops")
+        self._task = asyncio.create_task(self._loop(), name="stops")
 
     def end(self) -> None:
         if self._library is not None:
@@ -71,21 +96,21 @@ class Stops:
         while True:
             before, computed = time.perf_counter(), time.thread_time()
             await asyncio.sleep(EVERY_S)
-            now = time.perf_counter()
-            lost = now - before - EVERY_S - (time.thread_time() - computed)
-            if lost > LEAST_S:
-                self._fresh.append((now, lost))
+            self._beats.append((before, time.perf_counter(), time.thread_time() - computed))
 
     def _taken(self) -> list[tuple[float, float]]:
         if self._library is None:
-            fresh, self._fresh = self._fresh, []
-            return fresh
+            return []
         count = self._library.stops_take(self._buffer, AT_ONCE)
         return [(self._buffer[2 * at], self._buffer[2 * at + 1]) for at in range(count)]
 
     def take(self, now: float) -> tuple[float, float, float]:
         """(s in all, in long ones, the longest) of what was noted since this was asked last."""
-        fresh = self._taken()
+        self._seen += self._taken()
+        fresh = pieces(self._beats, self._seen)
+        if self._beats:
+            self._seen = [each for each in self._seen if each[0] > self._beats[-1][1]]
+        self._beats = []
         self._known = [each for each in self._known if each[0] > now - KEPT_S] + fresh
         self._before = stopped_before(self._known) if self._known else None
         lengths = [lost for _, lost in fresh]
