@@ -7,9 +7,11 @@ from bench.suspects import followers, innocents, later, planted
 
 from dynamikos.core.analysis.capacity import Level, capacity, fitted
 from dynamikos.core.analysis.evidence import Measured
-from dynamikos.core.analysis.levels import capacity_of
+from dynamikos.core.analysis.levels import PIECE_S, capacity_of, demand
 from dynamikos.core.analysis.suspects import suspects, worth_a_look
+from dynamikos.core.figures import short
 from dynamikos.core.profiles import Stretch
+from dynamikos.core.telling.capacity import sentences
 from tests.core.scenes import Scene
 
 
@@ -170,6 +172,42 @@ class Capacities(TestCase):
         assert found.knee is not None
         self.assertIn(round(found.knee.load), (18, 24, 30))
         self.assertIsNone(capacity_of(Scene(5, seconds=120).evidence()), "one level says nothing")
+
+    def test_one_level_with_a_probe_gives_the_bound_with_its_interval(self) -> None:
+        small = {"look": (6, 0.02), "search": (4, 0.03), "book": (1, 0.04)}
+        scene = Scene(6, seconds=120, users=12, stations=small)
+        share = Measured("book utilization", "%", np.array(scene.busy["book"][:120]) * 100)
+        found = capacity_of(scene.evidence(measures=[share]))
+        assert found is not None and found.first is not None and found.first_range is not None
+        self.assertEqual((found.curve, found.peak), (None, None))
+        self.assertIn("There is 1 steady level of load; a curve needs 8", found.why_not)
+        self.assertTrue(found.first_range[0] < 25 < found.first_range[1], found.first_range)
+        said = " ".join(sentences(found))
+        self.assertIn("First to run full: book utilization, at ", said)
+        self.assertIn(f"(95 %: {short(found.first_range[0])} to {short(found.first_range[1])})", said)
+
+    def test_the_bound_holds_the_truth_as_often_as_it_says(self) -> None:
+        """One server, Poisson rounds, exponential demands: 300 runs of one or of three levels, X ≤ 1/D."""
+        draw, held, true = np.random.default_rng(11), 0, 0.04
+        for trial in range(300):
+            of, rates, used = [], [], []
+            for utilization in ((0.5,), (0.2, 0.4, 0.6))[trial % 2]:
+                seconds = 60
+                arrivals = np.cumsum(draw.exponential(true / utilization, int(3 * seconds * utilization / true)))
+                ends, busy, free = [], np.zeros(seconds // PIECE_S), 0.0
+                for at, takes in zip(arrivals, draw.exponential(true, len(arrivals)), strict=True):
+                    begin, free = max(at, free), max(at, free) + takes
+                    ends.append(free)
+                    for piece in range(int(begin // PIECE_S), min(len(busy), int(free // PIECE_S) + 1)):
+                        busy[piece] += min(free, (piece + 1) * PIECE_S) - max(begin, piece * PIECE_S)
+                counts = np.histogram(ends, np.arange(0, seconds + 1, PIECE_S))[0] / PIECE_S
+                of += [counts.mean()] * len(busy)
+                rates += counts.tolist()
+                used += (busy / PIECE_S).tolist()
+            value, half = demand(np.array(of), np.array(rates), np.array(used)) or (0.0, 0.0)
+            held += value - half <= true <= value + half
+        self.assertGreaterEqual(held, 0.9 * 300)
+        self.assertIsNone(demand(np.ones(5), np.ones(5), np.zeros(5)))
 
     def test_what_can_not_be_said_is_not(self) -> None:
         few = capacity([Level(1, 1, 0.1)] * 3)

@@ -124,12 +124,12 @@ class Pinned(Books):
         for what, of in (("capacity", {}), ("shot", {"shot": shot.pk})):
             self.assertEqual(self.pin(what, **of).status_code, 200)
         page = showing.as_html(self.book())
-        self.assertIn("First to run full: pool, at 90.9 rounds a second by its demand", page)
+        self.assertIn("First to run full: pool, at 90.9 rounds a second by the utilization law", page)
         self.assertEqual(page.count("<circle"), len(LOADS))
         self.assertIn(f"data:image/jpeg;base64,{b64encode(shot.jpeg).decode()}", page)
         self.assertIn("812 ms", page)
         told = showing.as_markdown(self.book())
-        self.assertIn("| users | rounds/s | a round waits, s |", told)
+        self.assertIn("| users | rounds/s | round time without think time, s |", told)
         self.assertNotIn("base64", told)
 
     def test_a_folder_has_what_is_pinned_of_a_run_that_goes_on_and_changes_as_figures(self) -> None:

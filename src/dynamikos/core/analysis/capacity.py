@@ -79,6 +79,7 @@ class Capacity:
     why_not: str = ""
     first: tuple[str, float] | None = None
     full_at: float | None = None
+    first_range: tuple[float, float] | None = None  # of the rate, 95 %
 
     @property
     def peak(self) -> tuple[float, float] | None:
@@ -159,24 +160,31 @@ def fitted(levels: Sequence[Level]) -> tuple[Curve, Curve]:
     return better, other
 
 
-def capacity(levels: Sequence[Level], demands: Mapping[str, float] | None = None) -> Capacity:
-    """`demands` are seconds of service a round of each resource, over its servers (D/c)."""
+def capacity(
+    levels: Sequence[Level], demands: Mapping[str, float] | None = None, halves: Mapping[str, float] | None = None
+) -> Capacity:
+    """`demands` are seconds of service a round of each resource, over its servers (D/c), `halves` what they may be off
+    by (95 %).
+    """
     kept = sorted((each for each in levels if each.load > 0 and each.rate > 0), key=lambda each: each.load)
     knee = max(kept, key=lambda each: each.rate / each.response_s if each.response_s > 0 else 0.0, default=None)
-    first, full_at = None, None
+    first, full_at, within = None, None, None
     name, most = max((demands or {}).items(), key=lambda each: each[1], default=("", 0.0))
     if most > 0 and kept:
         low = [each for each in kept if each.rate * most <= LOW] or kept[:1]
+        half = (halves or {}).get(name, 0.0)
+        within = (1 / (most + half), 1 / (most - half)) if 0 < half < most else None
         first, full_at = (name, 1 / most), sum(each.load for each in low) / sum(each.rate for each in low) / most
     curve, said = _said(kept)
     is_beyond = curve is not None and bool(said)  # the curve stands, but its end was not reached
-    return Capacity(kept, curve, None if is_beyond else knee, said, first, full_at)
+    return Capacity(kept, curve, None if is_beyond else knee, said, first, full_at, within)
 
 
 def _said(levels: Sequence[Level]) -> tuple[Curve | None, str]:
     """(the curve, why nothing or not all can be said of it)."""
     if len(levels) < LEVELS:
-        return None, f"There are {len(levels)} steady levels of load; a curve needs {LEVELS}. Run stairs of more steps."
+        there = "is 1 steady level" if len(levels) == 1 else f"are {len(levels)} steady levels"
+        return None, f"There {there} of load; a curve needs {LEVELS}. Run stairs of {LEVELS} steps or more."
     curve, other = fitted(levels)
     if curve.residual > MOST_RESIDUAL:
         return None, f"No law fits: what is left over is {100 * curve.residual:.0f} % of the throughput."

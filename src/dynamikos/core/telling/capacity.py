@@ -61,13 +61,18 @@ def sentences(found: Capacity) -> Iterator[str]:
     if found.knee is not None and not found.why_not:
         knee = found.knee
         yield (
-            f"Best throughput for the wait at {knee.load:.0f} users: {short(knee.rate)} rounds a second, of which each"
-            f" waits {short(knee.response_s)} s."
+            f"Best throughput for the wait at {knee.load:.0f} users: {short(knee.rate)} rounds a second, each of"
+            f" which takes {short(knee.response_s)} s without think time."
         )
     if found.first is not None:
         name, rate = found.first
         full = "" if found.full_at is None else f"; from {found.full_at:.0f} users on, if nobody waited before"
-        yield f"First to run full: {name}, at {short(rate)} rounds a second by its demand{full}."
+        low, high = found.first_range or (rate, rate)
+        within = f" (95 %: {short(low)} to {short(high)})" if found.first_range else ""
+        yield (
+            f"First to run full: {name}, at {short(rate)} rounds a second{within} by the utilization law, if what it"
+            f" does is the rounds'{full}."
+        )
 
 
 def evidence_of(found: Capacity, where: str = "") -> Evidence:
@@ -78,7 +83,7 @@ def evidence_of(found: Capacity, where: str = "") -> Evidence:
         where,
         list(sentences(found)),
         pictures=[_picture(throughput(found))] if found.levels else [],
-        tables=[Table(("users #", "rounds/s #", "a round waits, s #"), rows)] if rows else [],
+        tables=[Table(("users #", "rounds/s #", "round time without think time, s #"), rows)] if rows else [],
     )
 
 

@@ -19,8 +19,8 @@ NO_XML = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")  
 
 # where nothing can be said of the limit
 NO_CAPACITY = (
-    "The run has fewer than two steady levels of load with ten rounds each; stairs of eight steps show where the"
-    " limit is."
+    "The run has fewer than two steady levels of load with ten rounds each, and no probe that told how much of a"
+    " resource was used there; stairs of eight steps show where the limit is."
 )
 
 
