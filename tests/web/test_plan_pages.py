@@ -154,6 +154,9 @@ class Beginning(PlanCase):
         self.client.post(reverse("plans", args=[self.sample.project.pk]), given)
         core = queries.content(LoadPlan.objects.get(name="Limit"))
         self.assertEqual((core.everybody()[0].seats, core.objectives[1].then), (80, "stop gently"))
+        page = self.client.get(reverse("plan", args=[self.sample.project.pk, LoadPlan.objects.get(name="Limit").pk]))
+        self.assertContains(page, "8 of 8 levels of load last the ")
+        self.assertContains(page, "the limit can be told.")
         none = self.client.post(reverse("plans", args=[self.sample.project.pk]), {**given, "stairs-users": "0"})
         self.assertContains(none, "needs users", status_code=422)
 

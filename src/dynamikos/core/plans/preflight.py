@@ -14,9 +14,9 @@ from dynamikos.core.plans.environment import AgreedTarget, parse_target
 from dynamikos.core.plans.follows import Follows, expected
 from dynamikos.core.plans.mending import Mend
 from dynamikos.core.plans.model import Plan
+from dynamikos.core.plans.saying import levels_say
 from dynamikos.core.ports import port_of
-from dynamikos.core.profiles import Arrivals, segments
-from dynamikos.core.profiles.steady import FEWEST_ROUNDS, LEVELS, SETTLES_S, STEADY_S
+from dynamikos.core.profiles import Arrivals
 from dynamikos.core.values import bind
 
 Level = Literal["fine", "warning", "blocker"]
@@ -274,19 +274,8 @@ def _probes(facts: Facts) -> Iterator[Finding]:
 
 
 def _levels(facts: Facts) -> Iterator[Finding]:
-    """Stairs: how many of their levels are long enough for the curve of capacity, and how many it needs."""
-    needed_s = max(SETTLES_S, 2 * (facts.follows.round_s if facts.follows else 0.0)) + STEADY_S
-    for crowd in facts.plan.everybody():
-        if not any(each.stretch == "stairs" for each in crowd.profile):
-            continue
-        flat = [part for part in segments(crowd.profile) if part.low == part.high and part.low > 0]
-        enough = {part.low for part in flat if part.end - part.begin >= needed_s}
-        said = f"{len(enough)} of {len({part.low for part in flat})} levels of load last the {needed_s:.0f} s that one"
-        said += f" needs (until it is steady, and {STEADY_S:.0f} s with {FEWEST_ROUNDS} rounds)"
-        if len(enough) >= LEVELS:
-            yield Finding("Levels of load", "fine", f"{said}: the limit can be told.")
-        else:
-            yield Finding("Levels of load", "fine", f"{said}; to tell the limit, {LEVELS} are needed.")
+    for said in levels_say(facts.plan.everybody(), facts.follows.round_s if facts.follows else 0.0):
+        yield Finding("Levels of load", "fine", said)
 
 
 def _generators(facts: Facts) -> Iterator[Finding]:

@@ -1,10 +1,11 @@
 """A crowd's load in words."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from dynamikos.core.figures import short
 from dynamikos.core.plans.crowds import Crowd
-from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds
+from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, segments
+from dynamikos.core.profiles.steady import FEWEST_ROUNDS, LEVELS, SETTLES_S, STEADY_S
 
 MOST_SAID = 12  # stretches of a curve, one by one
 
@@ -45,6 +46,22 @@ def curve_says(crowd: Crowd) -> str:
     left = len(stretches) - len(said)
     told = f"{', '.join(said)}{f', and {left} more stretches' if left > 0 else ''}."
     return told[0].upper() + told[1:]
+
+
+def levels_say(crowds: Iterable[Crowd], round_s: float) -> Iterator[str]:
+    """Of each crowd with stairs, how many of their levels are long enough for the curve of capacity where a round takes
+    `round_s`, and how many it needs.
+    """
+    needed_s = max(SETTLES_S, 2 * round_s) + STEADY_S
+    for crowd in crowds:
+        if not any(each.stretch == "stairs" for each in crowd.profile):
+            continue
+        flat = [part for part in segments(crowd.profile) if part.low == part.high and part.low > 0]
+        enough = {part.low for part in flat if part.end - part.begin >= needed_s}
+        said = f"{len(enough)} of {len({part.low for part in flat})} levels of load last the {needed_s:.0f} s that one"
+        said += f" needs (until it is steady, and {STEADY_S:.0f} s with {FEWEST_ROUNDS} rounds)"
+        can = "the limit can be told" if len(enough) >= LEVELS else f"to tell the limit, {LEVELS} are needed"
+        yield f"{said}{':' if len(enough) >= LEVELS else ';'} {can}."
 
 
 def _stretches(stretches: Sequence[Stretch], unit: str) -> Iterator[str]:

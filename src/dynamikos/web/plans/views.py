@@ -17,6 +17,7 @@ from dynamikos.core.plans.crowds import measured_of, run_ends_s
 from dynamikos.core.plans.mending import WORDS as MENDS
 from dynamikos.core.plans.mending import mended
 from dynamikos.core.plans.preflight import share_doubts
+from dynamikos.core.plans.saying import levels_say
 from dynamikos.core.plans.sheet import WHATS, guessed, read_sheet, rows_from
 from dynamikos.core.plans.starting import STARTS, WORDS
 from dynamikos.core.profiles import UNIT_S
@@ -106,6 +107,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
         "drawings": [(each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers)) for each in every],
         "problems": problems,
         "follows": follows,
+        "levels": list(levels_say(core.everybody(), follows.round_s)) if follows else [],
         "data_follows": queries.data_follows(found, core, scripts, times) if follows else [],
         "journeys": journeys.journeys(member),
         "environments": known,
