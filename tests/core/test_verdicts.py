@@ -11,7 +11,8 @@ from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, decode, encode
 from dynamikos.core.statistics import Histogram
-from dynamikos.core.verdicts import Outcome, as_json, as_junit, conclude
+from dynamikos.core.verdicts import Outcome, Watching, as_json, as_junit, conclude
+from dynamikos.core.verdicts.bursts import without
 from dynamikos.engine.testing import frozen_of_one
 
 JOURNEY = parse_journey(
@@ -72,6 +73,58 @@ def outcome(
         for ledger in (window, whole):
             ledger.add(decode(encode(message)))
     return frozen, conclude(frozen, window, whole, ended=ended, in_flight=0, peak_users=peak, lost=lost)
+
+
+class Bursts(TestCase):
+    """A second after a stop in which a generator sends at once what was overdue makes the target really queue."""
+
+    def judged(self, slow: dict[int, int], stops: dict[int, int], limit: float = 200) -> Outcome:
+        """A minute of 20 exchanges of 50 ms a second, in some seconds so many more of 600 ms; stops in ms."""
+        plan = Plan(
+            form=2, plan="p", name="P", journey="j", environment="e",
+            profile=(Stretch(stretch="climb", to=4, seconds=0), Stretch(stretch="hold", seconds=60)),
+            objectives=(Objective(objective="o", measure="p95", limit=limit),),
+        )  # fmt: skip
+        frozen, series = frozen_of_one(plan, JOURNEY), series_of(JOURNEY)
+        ledger, watching, messages = Ledger(series), Watching(frozen), []
+        for second in range(60):
+            times = [50_000] * 20 + [600_000] * slow.get(second, 0)
+            parts = [SeriesSecond(
+                no=each.no, n=len(times), sum_us=sum(times), squares=str(sum(us * us for us in times)),
+                hist=Histogram.of(times).to_bytes(),
+            ) for each in series]  # fmt: skip
+            health = Health(stopped_max_us=1000 * stops.get(second, 0))
+            message = ShardSecond(
+                shard=0, second=second, sent=len(times), answered=len(times), series=parts, health=health, by_row={0: 4}
+            )
+            messages.append(decode(encode(message)))
+            ledger.add(messages[-1])
+            watching.add(second, messages[-1:])
+        return conclude(
+            frozen, ledger, ledger, ended="finished", in_flight=0, peak_users=4, bursts=watching.bursts(60),
+            calm=lambda left_out: without(messages, left_out, series, 0, 60),
+        )  # fmt: skip
+
+    def test_what_is_missed_only_with_them_is_not_judged_and_says_what_it_is_without(self) -> None:
+        found = self.judged({30: 100}, {29: 800})
+        self.assertEqual(found.bursts, [30])
+        (judged,) = found.judgements
+        self.assertEqual((judged.word, found.exit_code), ("not judged", 3))
+        self.assertIn("missed only with the 1 second after a stop of a generator", judged.reason)
+        self.assertIn("without: 5", judged.reason)
+
+    def test_the_same_without_a_stop_or_what_is_missed_without_them_too_stays_missed(self) -> None:
+        for slow, stops in (
+            ({30: 100}, {}),
+            ({30: 100}, {10: 800}),
+            ({at: 5 + 95 * (at == 30) for at in range(60)}, {29: 800}),
+        ):
+            with self.subTest(stops=stops):
+                self.assertEqual(self.judged(slow, stops).judgements[0].word, "missed")
+
+    def test_a_limit_that_is_met_and_a_burst_of_few_change_nothing(self) -> None:
+        self.assertEqual(self.judged({30: 100}, {29: 800}, limit=700).judgements[0].word, "met")
+        self.assertEqual(self.judged({30: 11}, {29: 800}).bursts, [])  # not even twice as many
 
 
 class Carried(TestCase):

@@ -29,6 +29,7 @@ from dynamikos.core.probes.shots import Shot, blind, worth_keeping
 from dynamikos.core.reports import Ledger, SeriesSecond, ShardSecond, frame_of
 from dynamikos.core.values import bind
 from dynamikos.core.verdicts import Outcome, Watching, conclude
+from dynamikos.core.verdicts.bursts import without
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
@@ -257,6 +258,8 @@ async def _perform(
         peak_users=seen["peak"],
         marks=watching.marks,
         chances=watching.chances(min(to_s, whole.until_s)),
+        bursts=watching.bursts(min(to_s, whole.until_s)),
+        calm=lambda left_out: without(sink.messages, left_out, series.values(), from_s, to_s),
         readings=probes.readings(max((each.second for each in sink.messages), default=-1) + 1),
     )
     return outcome, sink

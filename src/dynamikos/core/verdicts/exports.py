@@ -92,6 +92,7 @@ def as_json(
         },
         "generators": {
             "late_share": outcome.late_share,
+            "bursts": outcome.bursts,
             "late_by": outcome.late_by,
             "lost": outcome.lost,
             "load_share": outcome.load_share,

@@ -30,6 +30,7 @@ from dynamikos.core.reports.ledger import is_own, series_at
 from dynamikos.core.statistics import Histogram, Moments
 from dynamikos.core.statistics.chance import BySecond
 from dynamikos.core.statistics.histogram import bucket_mid_us
+from dynamikos.core.verdicts.bursts import SHARE, bursts, share_of
 
 BY_OBJECTIVE = "objective: "  # what the reason of a stop by an objective begins with
 
@@ -326,6 +327,8 @@ class Watching:
         self._read: list[_Read] = []
         self._seconds: dict[int, _Seconds] = {}
         self._from_s = int(frozen.measured[0])
+        self._sent: dict[int, int] = {}  # by second, and the longest stop of a generator in it
+        self._stopped_us: dict[int, int] = {}
         series = every_series(frozen)
         for no, objective in enumerate(frozen.plan.objectives):
             if objective.every_s is None:
@@ -345,6 +348,8 @@ class Watching:
     def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True) -> "Stop | None":
         """One second of all shards that told of it; `whole`: all did. What is to be done, if it is to end the run."""
         stop = self._fuse.add(second, messages)
+        self._sent[second] = sum(each.sent for each in messages)
+        self._stopped_us[second] = max((each.health.stopped_max_us for each in messages), default=0)
         if second >= self._from_s:
             for each in self._seconds.values():
                 each.add(second, messages)
@@ -369,6 +374,14 @@ class Watching:
         """What objectives are about, by their number, second by second of the measured part, which ended at `to_s`."""
         found = {no: each.within(self._from_s, int(to_s)) for no, each in self._seconds.items()}
         return {no: each for no, each in found.items() if each is not None}
+
+    def bursts(self, to_s: float) -> list[int]:
+        """The seconds of the measured part, which ended at `to_s`, in which generators sent at once what was overdue
+        after a stop; none where that is too little to matter.
+        """
+        part = float(self._from_s), float(to_s)
+        found = bursts(self._sent, self._stopped_us, *part)
+        return found if share_of(found, self._sent, *part) > SHARE else []
 
     @property
     def sources(self) -> set[tuple[str, str]]:

@@ -1,7 +1,7 @@
 """The verdict of a run from its totals: objectives, and whether the measurement itself is valid."""
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
 import msgspec
 from msgspec.structs import replace
@@ -15,6 +15,7 @@ from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.reports.by_value import Failing, failing
 from dynamikos.core.statistics.chance import BySecond
+from dynamikos.core.verdicts.bursts import not_for_bursts
 from dynamikos.core.verdicts.objectives import BY_OBJECTIVE, judgements_of, turned_away
 from dynamikos.core.verdicts.own import OwnDelay, own_delay_of
 from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, MISSED, NOT_JUDGED, STOPPED, WORDS, State, code_of
@@ -86,6 +87,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     rounds_failed: int = 0
     rounds_in_all: tuple[int, int] | None = None  # passed and failed of the whole run, not of the measured part alone
     own_limits: int = 0
+    bursts: list[int] = []  # seconds after a stop of a generator in which it sent at once what was overdue
     abandoned: int = 0  # exchanges that users left without waiting for them
     arrivals: ArrivalFigures | None = None
     late_rounds: int = 0  # of the measured part, that began later than they were planned
@@ -207,19 +209,25 @@ def conclude(
     changes: Sequence[Change] = (),
     readings: Readings | None = None,
     chances: Mapping[int, BySecond] | None = None,
+    bursts: Sequence[int] = (),
+    calm: Callable[[Collection[int]], Ledger] | None = None,
 ) -> Outcome:
     """The outcome of a run.
 
     `window` holds the measured part, `whole` everything (for counters); `lost` names generators that were lost; `marks`
     are those of objectives that are judged by interval, and `chances` the seconds of the others, see Watching.
     `changes` of the load are in `frozen` already. `readings`: what probes told of the measures that objectives are
-    about.
+    about. `bursts` are the seconds in which generators sent at once what was overdue, and `calm` makes the window
+    without them.
     """
     from_s, to_s = frozen.measured
     if changes:
         to_s = min(to_s, max(from_s, float(whole.until_s)))  # it may have been held until it was stopped
     seconds = max(0.0, min(to_s, float(whole.until_s)) - from_s)  # a run that was ended is measured until then
     judgements = judgements_of(frozen, window, seconds, marks or {}, readings=readings, chances=chances)
+    if bursts and calm is not None and any(each.word == "missed" and not each.marks for each in judgements):
+        without = judgements_of(frozen, calm(bursts), seconds - len(bursts), marks or {}, readings=readings)
+        judgements = not_for_bursts(judgements, without, len(bursts))
     own = ended.startswith("stopped: ")
     by_objective = ended[9:].removeprefix(BY_OBJECTIVE) if ended[9:].startswith(BY_OBJECTIVE) else ""
     figures = rows_of(frozen, window, seconds)
@@ -291,6 +299,7 @@ def conclude(
         lost=list(lost),
         load_share=round(share, 4),
         own_delay=own_delay_of(rows, window),
+        bursts=list(bursts),
     )
 
 

@@ -5,7 +5,7 @@ import itertools
 import logging
 import math
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 import numpy as np
@@ -21,6 +21,7 @@ from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.reports.by_value import is_kept, packed
 from dynamikos.core.verdicts import Watching, conclude
+from dynamikos.core.verdicts.bursts import without
 from dynamikos.core.verdicts.objectives import Stop
 from dynamikos.core.verdicts.outcome import DISK_FULL, OUTCOME
 from dynamikos.fleet.coordinator.expand import Folding
@@ -369,8 +370,7 @@ class RunWatch:
         self.peak, self.folding = 0, Folding(self.run, self.series)
         users: dict[int, int] = {}
         self.watching, came = self._watching(), dict[int, list[ShardSecond]]()
-        for body in Report.objects.filter(shard__in=shards).values_list("body", flat=True):
-            message = decode(bytes(body))
+        for message in self._reports(shards):
             came.setdefault(message.second, []).append(message)
             self.whole.add(message, totals=False)
             self.window.add(message, totals=self.from_s <= message.second < self.to_s)
@@ -387,6 +387,12 @@ class RunWatch:
             for kind in (Chunk, Block, Minute, Second):
                 kind.objects.filter(run=self.run).delete()
             self.run.chunked = -1
+
+    def _reports(self, shards: list[Shard]) -> Iterator[ShardSecond]:
+        """All that was reported, second by second."""
+        bodies = Report.objects.filter(shard__in=shards).order_by("second").values_list("body", flat=True)
+        for body in bodies.iterator(chunk_size=500):
+            yield decode(bytes(body))
 
     def fold_anew(self) -> None:
         """A run of an earlier day, whose reports were folded otherwise."""
@@ -432,6 +438,8 @@ class RunWatch:
             self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,
             in_flight=sum(self.flying.values()), peak_users=self.peak, lost=lost,
             chances=self.watching.chances(min(self.to_s, self.whole.until_s)),
+            bursts=self.watching.bursts(min(self.to_s, self.whole.until_s)),
+            calm=lambda left: without(self._reports(shards), left, self.series.values(), self.from_s, self.to_s),
             marks=self.watching.marks, changes=self.changes, readings=readings_of(self.run, self.frozen),
         )  # fmt: skip
         with transaction.atomic():
