@@ -272,7 +272,7 @@ class Folders(Files):
         ended = float(lanes["Exchanges"].lines[0][1].sum())
         self.assertGreater(ended, 0)
         self.assertEqual(ended, sent["sent"] - sent["in_flight"])
-        self.assertEqual(float(lanes["Failures"].lines[0][1].sum()), 0)
+        self.assertNotIn("Failures", lanes)  # there were none
 
     def test_compared_and_told_and_what_is_no_folder(self) -> None:
         one, other = self.kept("one"), self.kept("other")

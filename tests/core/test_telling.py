@@ -16,9 +16,10 @@ from dynamikos.core.plans import Plan, parse_plan
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.by_value import Failing
+from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import as_html, as_markdown, report_of
 from dynamikos.core.telling.drawing import drawn
-from dynamikos.core.telling.model import Lane, Report, lanes_of, limit_of
+from dynamikos.core.telling.model import Lane, Report, lanes_of, lanes_of_objectives, limit_of
 from dynamikos.core.verdicts import Outcome
 from dynamikos.core.verdicts.outcome import ArrivalFigures
 from dynamikos.engine.testing import frozen_of_one
@@ -76,7 +77,7 @@ def told(**more: object) -> Report:
         Measured('target: busy{of="a"}', "%", np.full(61, 40.0), "target", False),
         Measured("target: utilization", "%", np.full(61, 80.0), "target", False),
     ]
-    lanes = lanes_of(users, users * 2, users * 0, {"p95": users * 10, "p50": users}, measured)
+    lanes = lanes_of(users, users * 2, users * 0, {"p95": users * 10, "p50": users}, measured, all_of=True)
     found = [
         Found(rule="r", about="target", sentence="It stood still.", means="So.", try_="Look.", evidence={"p95": "2 s"})
     ]
@@ -87,6 +88,54 @@ def told(**more: object) -> Report:
 def report_of_rows(rows: list[Row], failing: Sequence[Failing] = ()) -> Report:
     plan = Plan(form=2, plan="p", name="P", journey="j", environment="e")
     return report_of(frozen_of_one(plan, JOURNEY), outcome(rows=rows, failing=list(failing)), [], run="", when="")
+
+
+class Steps(TestCase):
+    def test_steps_of_the_same_name_stand_with_their_journey_or_row(self) -> None:
+        rows = [
+            Row(level="step", journey=journey, step="in", name=name, row=row, count=3)
+            for journey, name, row in (
+                ("booking", "Sign in", "a"), ("admin", "Sign in", "b"), ("booking", "Book", "a"),
+                ("booking", "Book", "c"), ("admin", "Approve", "b"),
+            )
+        ]  # fmt: skip
+        self.assertEqual(
+            sorted(each.name for each in report_of_rows(rows).rows),
+            ["Approve", "Book (a)", "Book (c)", "Sign in (admin)", "Sign in (booking)"],
+        )
+
+
+class Lanes(TestCase):
+    def test_those_that_matter(self) -> None:
+        users = np.arange(1, 61.0)
+        measured = [
+            Measured("target: memory", "MB", users, "target", False),
+            Measured("target: utilization", "%", users, "target", False),
+            Measured('target: queue{of="disk"}', "", users, "target", False),
+            Measured("target: waiting", "s", users * 0, "target", False),
+        ]
+        goals = [
+            Objective(objective=name, measure="p95", limit=limit, step=step)
+            for name, limit, step in (("a", 300, "look"), ("b", 200, "book"), ("c", 100, None))
+        ]
+        judged = [
+            Judgement(objective="a", word="met", sentence="p95 of Look ≤ 300 ms"),
+            Judgement(objective="b", word="missed", sentence="p95 of Book ≤ 200 ms"),
+        ]
+        of = {"a": 50_000, "b": 250_000}
+        own = lanes_of_objectives(
+            judged, goals, lambda goal: {3: Histogram.of([of[goal.objective]] * 9)}, 60
+        )  # fmt: skip
+        self.assertEqual([(lane.title, lane.limit) for lane in own], [("p95 of Book", 200), ("p95 of Look", 300)])
+        self.assertAlmostEqual(own[0].lines[0][1][3], 250, delta=3)
+        self.assertEqual(int(np.isfinite(own[0].lines[0][1]).sum()), 1)
+        lanes = lanes_of(users, users, users * 0, {}, measured, goals, own, ['target: queue{of="disk"}'])
+        self.assertEqual(
+            [lane.title for lane in lanes],
+            ["Users", "Exchanges", "Response time of steps", "p95 of Book", "p95 of Look", "target: queue",
+             "target: utilization", "target: memory"],
+        )  # fmt: skip
+        self.assertIn("Failures", [lane.title for lane in lanes_of(users, users, users, {}, measured)])
 
 
 class Page(TestCase):

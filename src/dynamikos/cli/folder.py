@@ -22,12 +22,14 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms import Unfit
 from dynamikos.core.frozen import FrozenRun, Series, canonical, every_series
 from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.objectives import Objective
 from dynamikos.core.probes.shots import Shot
 from dynamikos.core.reports import KeptExchange, SeriesSecond
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import Report, report_of
-from dynamikos.core.telling.model import lanes_of
+from dynamikos.core.telling.model import lanes_of, lanes_of_objectives
 from dynamikos.core.verdicts import Outcome, as_json
+from dynamikos.core.verdicts.objectives import series_of_objective
 from dynamikos.core.verdicts.outcome import OUTCOME
 
 RUN, OUTCOME_FILE, INPUTS, SECONDS, PROBES, KEPT = (
@@ -183,7 +185,8 @@ def report(folder: Path) -> Report:
         findings = msgspec.convert(told["findings"], list[Found])
         capacity = msgspec.convert(told["capacity"], Capacity | None)
         columns = ["second", "level", "passed", "failed", "times", "users"]
-        rows = pq.read_table(folder / SECONDS, columns=columns).to_pydict()
+        place = ["row", "journey", "step", "request"]
+        rows = pq.read_table(folder / SECONDS, columns=columns + place).to_pydict()
         probes = pq.read_table(folder / PROBES).to_pydict()
     except (OSError, ValueError, KeyError, pa.ArrowException, Unfit, msgspec.ValidationError) as problem:
         raise DynamikosError(f"{folder} is no result folder of ./dynamikos run --keep: {problem}") from problem
@@ -203,7 +206,19 @@ def report(folder: Path) -> Report:
         both = Histogram.joined(bodies).percentiles_us(95, 50)
         for line, value in zip(percentiles.values(), both, strict=True):
             line[second] = (value or 0) / 1000
-    lanes = lanes_of(users, ended, wrongs, percentiles, _measures(probes, seconds), frozen.plan.objectives)
+
+    def of(objective: Objective) -> dict[int, Histogram]:
+        about = series_of_objective(objective, every_series(frozen))
+        keys = {(each.level, each.row, each.journey, each.step, each.request) for each in about}
+        made: dict[int, list[bytes]] = {}
+        for at, key in enumerate(zip(*(rows[name] for name in ("level", *place)), strict=True)):
+            if key in keys:
+                made.setdefault(rows["second"][at], []).append(rows["times"][at])
+        return {second: Histogram.joined(bodies) for second, bodies in made.items()}
+
+    goals = frozen.plan.objectives
+    own = lanes_of_objectives(outcome.judgements, goals, of, seconds)
+    lanes = lanes_of(users, ended, wrongs, percentiles, _measures(probes, seconds), goals, own)
     return report_of(
         frozen, outcome, lanes, run=folder.name, when=told["began"], findings=findings, capacity=capacity
     )  # fmt: skip

@@ -1,9 +1,10 @@
 """What a report says, in the order in which it is read."""
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -15,11 +16,13 @@ from dynamikos.core.objectives import Judgement, Objective, worst_first
 from dynamikos.core.plans.saying import curve_says, says
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.by_value import Failing
+from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome
 from dynamikos.core.verdicts.states import WORDS
 
 Trace = NDArray[np.float64]
-POINTS, LINES, SERVERS, MOST_FAILING = 400, 6, 4, 10
+POINTS, LINES, SERVERS, MOST_FAILING, OWN = 400, 6, 4, 10, 3
+WORST_FIRST = ("missed", "not decided", "close", "not judged", "met")
 PARTS = (
     "verdict", "objectives", "tested", "changed", "lanes", "steps", "failures", "findings", "capacity", "limits",
     "inputs",
@@ -95,7 +98,7 @@ def report_of(
         changed=list(changed),
         against=against,
         limits=list(_limits(frozen, outcome)),
-        rows=slowest,
+        rows=_told_apart(slowest),
         lanes=lanes,
         findings=findings,
         capacity=capacity,
@@ -107,6 +110,18 @@ def report_of(
         failing=[each for each in outcome.failing if not each.values and each.different > 1][:MOST_FAILING],
         opening=[_cause(findings), _for_visitors(outcome, slowest), _next(outcome, findings)],
     )
+
+
+def _told_apart(rows: Sequence[Row]) -> list[Row]:
+    """Steps that are called the same have their journey with them, those of one journey in several rows their row."""
+    names = Counter(each.name for each in rows)
+    several = Counter((each.name, each.journey) for each in rows)
+    made = []
+    for each in rows:
+        more = [each.journey] if names[each.name] > several[each.name, each.journey] else []
+        more += [each.row] if several[each.name, each.journey] > 1 and each.row else []
+        made.append(msgspec.structs.replace(each, name=f"{each.name} ({', '.join(more)})") if more else each)
+    return made
 
 
 AS_MEASURED = frozenset((
@@ -226,6 +241,29 @@ def limit_of(objectives: Iterable[Objective]) -> float | None:
     return min(over_all, default=None)
 
 
+def lanes_of_objectives(
+    judged: Sequence[Judgement],
+    objectives: Sequence[Objective],
+    times: Callable[[Objective], Mapping[int, Histogram]],
+    seconds: int,
+) -> list[Lane]:
+    """What objectives about one step or request are measured by, second by second, with their limits: at most OWN of
+    them, those that were missed first. `times` are by second, and of all that an objective is about.
+    """  # fmt: skip
+    made = []
+    words = {each.objective: (WORST_FIRST.index(each.word), each.sentence) for each in judged}
+    about = [each for each in objectives if each.step and each.percent is not None and each.unit == "ms"]
+    for each in sorted(about, key=lambda each: words.get(each.objective, (len(WORST_FIRST), ""))[0])[:OWN]:
+        trace = np.full(seconds, np.nan)
+        for second, told in times(each).items():
+            value = told.percentile_us(each.percent or 0.0)
+            if second < seconds and value is not None:
+                trace[second] = value / 1000
+        title = words.get(each.objective, (0, f"{each.measure} of {each.step}"))[1].partition(" ≤ ")[0]
+        made.append(Lane(title, "ms", [(each.measure, trace)], each.limit))
+    return made
+
+
 def lanes_of(
     users: Trace,
     exchanges: Trace,
@@ -233,22 +271,35 @@ def lanes_of(
     percentiles: Mapping[str, Trace],
     measures: Sequence[Measured],
     objectives: Iterable[Objective] = (),
+    own: Sequence[Lane] = (),
+    named: Collection[str] = (),
+    *,
+    all_of: bool = False,
 ) -> list[Lane]:
-    """Of a report: users, exchanges that ended (answered or not), response times (ms), failures (those of answers that
-    were not as they should be, too), and those of the servers that tell most.
+    """Of a report: users, exchanges that ended (answered or not), response times (ms), `own` of objectives (see
+    `lanes_of_objectives`), failures (those of answers that were not as they should be, too) where there are any, and
+    those of the servers that tell most: first the measures that are `named` as suspects. One that was nought all the
+    time tells nothing, and is there only where `all_of` them are asked for.
     """
     made = [
         Lane("Users", "", [("there", users)]),
         Lane("Exchanges", "/s", [("ended", exchanges)]),
         Lane("Response time of steps", "ms", list(percentiles.items()), limit_of(objectives)),
-        Lane("Failures", "/s", [("failed", failures)]),
+        *own,
     ]
+    if all_of or bool((np.nan_to_num(failures) > 0).any()):
+        made.append(Lane("Failures", "/s", [("failed", failures)]))
+    suspected = {each.name.partition("{")[0] for each in measures if each.name in named}
     groups: dict[tuple[str, str], list[tuple[str, Trace]]] = {}
     for each in measures:
+        if not all_of and not (np.nan_to_num(each.trace) != 0).any():
+            continue
         base, _, labels = each.name.partition("{")
         groups.setdefault((base, each.unit), []).append((labels.rstrip("}").partition("=")[2].strip('"'), each.trace))
 
     def place(title: str) -> int:
+        if title in suspected:
+            return -1
         return next((at for at, word in enumerate(FIRST) if word in title), len(FIRST))
 
     chosen = sorted(groups, key=lambda key: place(key[0]))[:SERVERS]

@@ -1,5 +1,7 @@
 """A run as it is told in a report."""
 
+from collections.abc import Sequence
+
 import msgspec
 import numpy as np
 
@@ -7,11 +9,15 @@ from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Found
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.forms import Unfit
+from dynamikos.core.frozen import FrozenRun, every_series
 from dynamikos.core.frozen.differing import differing
+from dynamikos.core.objectives import Objective
+from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import Report, report_of
-from dynamikos.core.telling.model import Trace, lanes_of
-from dynamikos.core.verdicts.outcome import OUTCOME
-from dynamikos.web.runs import analysis, baselines, queries
+from dynamikos.core.telling.model import Lane, Trace, lanes_of, lanes_of_objectives
+from dynamikos.core.verdicts.objectives import series_of_objective
+from dynamikos.core.verdicts.outcome import OUTCOME, Outcome
+from dynamikos.web.runs import analysis, baselines, queries, reading
 from dynamikos.web.runs.models import Run
 
 
@@ -29,7 +35,7 @@ def report(found: Run) -> Report:
     return report_of(
         inputs,
         outcome,
-        lanes(found),
+        lanes(found, outcome, noticed),
         run=f"run {found.number}",
         when=f"{found.begins_at:%Y-%m-%d %H:%M:%S} UTC" if found.begins_at else "",
         findings=noticed,
@@ -50,8 +56,21 @@ def _noticed(found: Run) -> tuple[list[Found], Capacity | None]:
     return analysis.look(found)
 
 
-def lanes(found: Run):  # type: ignore[no-untyped-def]
-    """Those of the run, second by second, and of its servers."""
+def _suspected(found: Run, inputs: FrozenRun, noticed: Sequence[Found]) -> list[str]:
+    """The measures that are named as suspects of the first finding that has a step and a window."""
+    about = next((each for each in noticed if each.step and each.window is not None), None)
+    if about is None or about.window is None:
+        return []
+    every = [each for each in every_series(inputs) if each.level in ("step", "repeat") and each.step == about.step]
+    numbers = [each.no for each in every if about.journey in ("", each.journey)]
+    if not numbers:
+        return []
+    look, _, _ = analysis.suspects_of(found, inputs, numbers, about.window)
+    return [each.measure for each in look.named]
+
+
+def lanes(found: Run, outcome: Outcome | None = None, noticed: Sequence[Found] = ()) -> list[Lane]:
+    """Those of the run, second by second, and of its servers; of one with its `outcome` those that matter to it."""
     frames, seconds = list(queries.every_frame(found)), found.watermark + 1
     inputs = queries.as_run(found, queries.frozen(found))
 
@@ -63,11 +82,20 @@ def lanes(found: Run):  # type: ignore[no-untyped-def]
                 made[each.second] = told
         return made
 
+    def times(objective: Objective) -> dict[int, Histogram]:
+        numbers = [each.no for each in series_of_objective(objective, every_series(inputs))]
+        made: dict[int, Histogram] = {}
+        for second, part in reading.fine_parts(found, numbers, 0, seconds):
+            made.setdefault(second, Histogram()).merge(Histogram.joined((part.hist, part.cut_hist)))
+        return made
+
     percentiles = {"p95": trace(lambda each: each.p95_ms), "p50": trace(lambda each: each.p50_ms)}
     return lanes_of(
         trace(lambda each: float(each.users)), trace(lambda each: each.answered + each.failed),
         trace(lambda each: float(sum(each.kinds.values()))), percentiles, analysis.measured(found, inputs),
         inputs.plan.objectives,
+        [] if outcome is None else lanes_of_objectives(outcome.judgements, inputs.plan.objectives, times, seconds),
+        [] if outcome is None else _suspected(found, inputs, noticed), all_of=outcome is None,
     )  # fmt: skip
 
 
