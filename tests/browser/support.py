@@ -60,7 +60,7 @@ class BrowserCase(ProcessCase):
         def launch() -> None:
             cls.playwright = sync_playwright().start()
             path = LIGHT if Path(LIGHT).exists() else CHROMIUM
-            cls.browser = cls.playwright.chromium.launch(**{**unseen(), "executable_path": path})
+            cls.browser = cls.playwright.chromium.launch(**unseen(path=path))
 
         cls.pool.submit(launch).result()
         cls.addClassCleanup(lambda: cls.pool.submit(cls.playwright.stop).result())

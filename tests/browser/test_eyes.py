@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import http.server
+import os
 import signal
 import subprocess
 import sys
@@ -11,13 +12,14 @@ import threading
 import time
 from collections.abc import Awaitable, Callable
 from pathlib import Path
-from unittest import TestCase
+from unittest import TestCase, mock, skipUnless
 
 import psutil
 import pyarrow.parquet as pq
 from aiohttp import web
 from django.utils import timezone
 
+from dynamikos.chromium import ACCOUNT, unguarded, unseen
 from dynamikos.cli.state import wait_for_port
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
@@ -126,6 +128,26 @@ class Eyes(TestCase):
         self.assertEqual(self.watched(("/sky",), work), [])
         everywhere = {"/pixel.png", "/told", "/socket", "/beacon"}
         self.assertEqual(set(self.watched(("/sky",), work, rogue_too=True)), everywhere, "where it may, it does go")
+
+    @skipUnless(os.geteuid() == 0, "only root may start it as another account")
+    def test_root_starts_it_as_an_account_of_its_own_with_its_sandbox_or_says_why_not(self) -> None:
+        async def work(watcher: Watcher, asked: list[str]) -> None:
+            with contextlib.suppress(DynamikosError):
+                await watcher.read()
+            every = psutil.Process().children(recursive=True)
+            found = [each for each in every if "chromium" in each.name()]
+            users = {each.uids().real for each in found}
+            bare = any("--no-sandbox" in each.cmdline() for each in found)
+            self.assertTrue(found)
+            self.assertEqual((users, bare), ({0}, True) if unguarded() else ({ACCOUNT}, False))
+
+        self.watched(("/quiet",), work)
+        with mock.patch("dynamikos.chromium.ACCOUNT", "nobody-of-that-name"):
+            unguarded.cache_clear()
+            self.addCleanup(unguarded.cache_clear)
+            with self.assertLogs("dynamikos.chromium", "WARNING"):
+                self.assertIn("without their sandbox: this machine does not let another account have one", unguarded())
+            self.assertFalse(unseen()["chromium_sandbox"])
 
     def test_a_page_that_fails_or_leads_away_says_so_and_the_others_are_there(self) -> None:
         async def work(watcher: Watcher, asked: list[str]) -> None:

@@ -8,7 +8,7 @@ import signal
 from collections.abc import Mapping
 from pathlib import Path
 
-from dynamikos.chromium import CHROMIUM, QUIET, may_have_sandbox, own_environment
+from dynamikos.chromium import CHROMIUM, QUIET, own_environment, started_by
 from dynamikos.core.errors import DynamikosError
 
 
@@ -37,15 +37,16 @@ class Browser:
             )
         shutil.rmtree(self._profile, ignore_errors=True)
         self._profile.mkdir(parents=True, mode=0o700)
+        program, needs, is_guarded = started_by()
         command = [
-            CHROMIUM,
+            program,
             *QUIET,
             f"--user-data-dir={self._profile}",
             f"--proxy-server=http://{proxy}",
             "--proxy-bypass-list=<-loopback>",
             f"--ignore-certificate-errors-spki-list={trusted}",
         ]
-        if not may_have_sandbox():
+        if not is_guarded:
             command.append("--no-sandbox")
         seen = has_screen(environ)
         if not seen:
@@ -62,7 +63,7 @@ class Browser:
             stdout=asyncio.subprocess.DEVNULL,
             stderr=asyncio.subprocess.DEVNULL,
             start_new_session=True,
-            env=own_environment(environ, str(self._profile)),
+            env=own_environment(environ, str(self._profile)) | needs,
         )
         told = self._profile / "DevToolsActivePort"
         for _ in range(200):

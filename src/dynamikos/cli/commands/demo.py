@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 from click.core import ParameterSource
 
+from dynamikos.chromium import CHROMIUM, unguarded
 from dynamikos.cli.starting import CannotStart
 
 
@@ -82,6 +83,8 @@ def command(asked: click.Context, port: int, target_port: int) -> None:
             f"Logs and state: {state.folder}\n"
             "Ctrl-C ends everything; the next start finds it as you left it."
         )
+        if Path(CHROMIUM).exists() and unguarded():
+            click.echo(unguarded())
         supervisor.watch(cluster=cluster)
         click.echo("\nending")
     finally:
