@@ -2,6 +2,7 @@
 
 import csv
 import json
+import socket
 import subprocess
 import sys
 import tempfile
@@ -11,12 +12,15 @@ from xml.etree import ElementTree
 
 import pyarrow.parquet as pq
 from click.testing import CliRunner
+from msgspec.structs import replace
 
 from dynamikos.cli import folder
 from dynamikos.cli.commands.compare import command as compare_command
 from dynamikos.cli.commands.report import command as report_command
 from dynamikos.cli.commands.run import command
+from dynamikos.cli.practice import Practice, practice_for
 from dynamikos.cli.state import State, is_free, wait_for_port
+from dynamikos.core.plans import Environment
 from tests.ports import free_port
 
 PLAN = (
@@ -176,6 +180,37 @@ class RunFiles(Files):
         self.assertEqual(done.exit_code, 2, done.output)
         self.assertIn("No target is agreed in this environment. Add its scheme, host and port under", done.output)
         self.assertNotIn("sent", done.output)
+
+
+class StandIns(TestCase):
+    def environment(self, port: int) -> Environment:
+        return Environment(
+            form=1, environment="e", addresses={"base": f"http://127.0.0.1:{port}/sky", "other": f"http://10.0.0.1:{port}"},
+            values={"hint": f"see http://localhost:{port}1"}, agreed=(f"http://127.0.0.1:{port}",), practice="clear",
+        )  # fmt: skip
+
+    def test_two_runs_at_once_have_two_and_one_that_somebody_started_is_used(self) -> None:
+        port = free_port()
+        one = practice_for(self.environment(port))
+        self.addCleanup(one.end)
+        self.assertEqual((one.environment, one.said), (self.environment(port), ""))
+        two = practice_for(self.environment(port))
+        self.addCleanup(two.end)
+        assert one.process is not None and two.process is not None
+        own = int(two.environment.addresses["base"].split(":")[2].partition("/")[0])
+        self.assertNotEqual(own, port)
+        self.assertEqual(two.environment.agreed, (f"http://127.0.0.1:{own}",))
+        self.assertEqual(two.environment.addresses["other"], f"http://10.0.0.1:{port}")
+        self.assertEqual(two.environment.values, self.environment(port).values)
+        self.assertIn(f"this run has its own on port {own}", two.said)
+        one.end()
+        self.assertTrue(wait_for_port(own, 1), "the end of one run takes nothing from the other")
+        other = free_port()
+        with socket.socket() as taken:  # somebody's own server
+            taken.bind(("127.0.0.1", other))
+            taken.listen()
+            self.assertEqual(practice_for(self.environment(other)), Practice(self.environment(other)))
+        self.assertEqual(practice_for(replace(self.environment(port), practice="")).process, None)
 
 
 class Ports(TestCase):

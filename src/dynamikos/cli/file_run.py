@@ -3,10 +3,7 @@
 import asyncio
 import dataclasses
 import datetime
-import subprocess
-import sys
 from collections.abc import Callable, Mapping
-from urllib.parse import urlsplit
 
 import numpy as np
 import uvloop
@@ -16,7 +13,6 @@ from msgspec.structs import replace
 from dynamikos.cli import summary
 from dynamikos.cli.ending import ENDING
 from dynamikos.cli.folder import Result
-from dynamikos.cli.state import is_free, wait_for_port
 from dynamikos.core.analysis.evidence import Measured
 from dynamikos.core.analysis.findings import findings
 from dynamikos.core.analysis.gathering import evidence_of
@@ -42,19 +38,6 @@ from dynamikos.fleet.apart import Apart
 from dynamikos.machine.modules import is_current
 
 PROGRESS_S = 5
-
-
-def practice_target(weather: str, addresses: dict[str, str]) -> subprocess.Popen[bytes] | None:
-    """Starts the stand-in for an environment that asks for it, unless something listens there already."""
-    for address in addresses.values():
-        parts = urlsplit(address)
-        if parts.hostname in ("127.0.0.1", "localhost") and parts.port and is_free(parts.port):
-            process = subprocess.Popen(
-                [sys.executable, "-m", "observatory", "--port", str(parts.port), "--weather", weather]
-            )
-            wait_for_port(parts.port, 5)
-            return process
-    return None
 
 
 def perform(

@@ -221,7 +221,8 @@ def _from_file(  # type: ignore[no-untyped-def]
     path: Path, environment: str | None, users: int | None, seconds: float | None, sets: tuple[str, ...], trial: bool
 ):
     from dynamikos.cli import plan_files
-    from dynamikos.cli.file_run import perform, practice_target
+    from dynamikos.cli.file_run import perform
+    from dynamikos.cli.practice import practice_for
 
     files = plan_files.load(path, environment)
     found = files.environment
@@ -243,20 +244,22 @@ def _from_file(  # type: ignore[no-untyped-def]
     secrets = {
         f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")
     }
+    practice = practice_for(replace(found, values=values, addresses=addresses))
     files = plan_files.PlanFiles(
         trial_of(scaled(files.plan, users, seconds)) if trial else scaled(files.plan, users, seconds),
         files.journeys,
-        replace(found, values=values, addresses=addresses),
+        practice.environment,
         files.tables,
         files.functions,
         files.personas,
     )
-    frozen = files.frozen(secrets, trial=trial)
-    repeat = frozen.plan.repeat
-    times = 1 if trial else repeat.times
-    target = practice_target(found.practice, addresses) if found.practice else None
     done: list[Result] = []
     try:
+        if practice.said:
+            click.echo(practice.said)
+        frozen = files.frozen(secrets, trial=trial)
+        repeat = frozen.plan.repeat
+        times = 1 if trial else repeat.times
         for place in range(1, times + 1):
             if place > 1:
                 if not ENDING.sleep(repeat.pause_s):
@@ -276,9 +279,7 @@ def _from_file(  # type: ignore[no-untyped-def]
             if place < times:
                 click.echo(summary.table(frozen, outcome))
     finally:
-        if target is not None:
-            target.terminate()
-            target.wait()
+        practice.end()
     if len(done) > 1:
         said = ", ".join(f"{each.outcome.exit_code} (seed {each.frozen.seed})" for each in done)
         click.echo(f"A set of {len(done)} runs, whose word is its worst; their exit codes: {said}.")
