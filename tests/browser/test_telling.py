@@ -2,6 +2,7 @@
 opened without a network, and read by a link that is taken back.
 """
 
+import re
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,25 @@ from tests.web.performed import begun, ended, reported
 from tests.web.test_runs import generator
 
 SECONDS = 130
+
+
+class BeforeItsScripts(BrowserCase):
+    def test_what_a_page_asks_for_by_itself_is_never_refused_however_late_its_scripts_come(self) -> None:
+        generator()
+        run, _ = begun(self.sample, SECONDS)
+        self.sign_in()
+        address = f"{self.base}/p/{self.sample.project.pk}/runs/{run.pk}"
+
+        def work(page: Any) -> None:
+            page.goto(address)
+            page.route(
+                re.compile("/ui/page/page[^/]*[.]js"), lambda route: route.abort()
+            )  # on a busy machine they come after the first
+            with page.expect_response(lambda answer: answer.request.method == "POST") as told:
+                page.goto(address + "/users")  # where `u` leads
+            self.assertEqual((told.value.status, told.value.url), (200, address + "/users"))
+
+        self.do(work)
 
 
 class Telling(BrowserCase):
