@@ -163,6 +163,23 @@ class RunFiles(Files):
                 self.assertIn(problem, next(suite.iter("error")).get("message", ""))
             self.write(name, before)
 
+    def test_hints_name_the_file(self) -> None:
+        for file, old, new, said in (
+            ("j.yaml", "env.base", "env.bas", "j.yaml: step ping, request get-ping: address: {{ env.bas }} is not"
+             " set in this environment; add 'bas' in e.yaml"),
+            ("p.yaml", "limit: 1000", "limit: 1000, step: pong", "p.yaml: Objective 't' is about the step 'pong'"),
+            ("p.yaml", "name: P\n", "name: P\ndeals: {visitors: {when: user}}\n", "p.yaml: deals: 'visitors' is none"),
+            ("e.yaml", "agreed: [", "note: x\nagreed: [] # [", "under “agreed” in e.yaml"),
+        ):  # fmt: skip
+            with self.subTest(said):
+                before = (self.folder / file).read_text()
+                self.write(file, before.replace(old, new))
+                done = self.call("--environment", "e.yaml")
+                self.write(file, before)
+                self.assertEqual(done.exit_code, 2, done.output)
+                self.assertIn(said, done.output)
+                self.assertNotIn("Settings", done.output)
+
     def test_where_the_figures_can_not_be_written(self) -> None:
         done = self.call("--json", str(self.folder / "nowhere" / "o.json"))
         self.assertEqual(done.exit_code, 2)

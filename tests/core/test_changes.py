@@ -175,11 +175,11 @@ class Shell(TestCase):
             self.assertEqual(parse_journey(file.read_text()), expected)
             link = Path(folder) / "link.yaml"
             link.symlink_to(file)
-            with mock.patch.object(Path, "write_text", side_effect=OSError(28, "No space left on device", "a.yaml")):
+            with mock.patch.object(Path, "write_bytes", side_effect=OSError(28, "No space left on device", "a.yaml")):
                 full = CliRunner().invoke(
                     command, [str(link), "-", "--in-place", "--json"], input='{"change": "unwrap", "at": "if"}'
                 )
-            self.assertEqual(json.loads(full.output), {"problem": "a.yaml: No space left on device"})
+            self.assertEqual(json.loads(full.output), {"problem": f"{file.resolve()}: No space left on device"})
             self.assertEqual(parse_journey(file.read_text()), expected)
             CliRunner().invoke(command, [str(link), "-", "--in-place"], input='{"change": "switch", "at": "log"}')
             self.assertEqual(parse_journey(file.read_text()), changes.Switch(at="log").apply(expected, {}).journey)

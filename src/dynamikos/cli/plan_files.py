@@ -27,6 +27,8 @@ class PlanFiles:
     tables: dict[str, Table]
     functions: dict[str, str]
     personas: dict[str, Persona] = field(default_factory=dict)  # by the paths that the plan's rows name
+    plan_file: str = ""
+    environment_file: str = ""
 
     def frozen(self, secrets: Mapping[str, str], *, trial: bool = False) -> FrozenRun:
         """The frozen document. Raises PlanError with all problems, one a line."""
@@ -47,6 +49,8 @@ class PlanFiles:
             callable=frozenset(names_of_functions(self.functions)),
             functions_agreed=True,
             from_files=True,
+            plan_file=self.plan_file,
+            environment_file=self.environment_file,
             personas=self.personas,
         )
         return freeze(inputs, run=str(uuid.uuid4()), seed=self.plan.drawn_seed(), trial=trial)
@@ -69,7 +73,7 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
         tables[key] = read_table(_bytes(file), name)
     functions = {_inside(folder, name).stem: _text(_inside(folder, name)) for name in plan.functions}
     personas = {name: parse_persona(_text(_inside(folder, name)), file=name) for name in plan.personas}
-    return PlanFiles(plan, journeys, found, tables, functions, personas)
+    return PlanFiles(plan, journeys, found, tables, functions, personas, path.name, named)
 
 
 def _journey(folder: Path, name: str) -> Journey:

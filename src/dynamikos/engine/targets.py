@@ -37,7 +37,9 @@ def check_target(
     line = next((each for each in agreed if each.covers(scheme, host.lower().rstrip("."), port)), None)
     if line is None:
         raise Failure(
-            "not-agreed", f"{scheme}://{host}:{port} is not an agreed target; an owner can add it in Settings"
+            "not-agreed",
+            f"{scheme}://{host}:{port} is not an agreed target; an owner can add it in Settings, or “agreed” of an"
+            " environment's file",
         )
     try:
         resolved = ipaddress.ip_address(address.partition("%")[0])

@@ -1,5 +1,6 @@
 """./dynamikos run PLAN"""
 
+import dataclasses
 import os
 import sys
 from pathlib import Path
@@ -245,14 +246,8 @@ def _from_file(  # type: ignore[no-untyped-def]
         f"{owner}.{name}": os.environ[name] for name in found.secret_from_process for owner in ("env", "secrets")
     }
     practice = practice_for(replace(found, values=values, addresses=addresses))
-    files = plan_files.PlanFiles(
-        trial_of(scaled(files.plan, users, seconds)) if trial else scaled(files.plan, users, seconds),
-        files.journeys,
-        practice.environment,
-        files.tables,
-        files.functions,
-        files.personas,
-    )
+    plan = scaled(files.plan, users, seconds)
+    files = dataclasses.replace(files, plan=trial_of(plan) if trial else plan, environment=practice.environment)
     done: list[Result] = []
     try:
         if practice.said:

@@ -1,6 +1,6 @@
 """All inputs of a run, a rehearsal or a run from files, made into one frozen document in one place."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from dynamikos.core.errors import PlanError
@@ -50,7 +50,7 @@ class Inputs:
 
     `values` are the environment's, by name in a journey ("env.base"); `secrets` only the names that it has a secret
     for. `callable` are the functions that can be called, `functions` their modules' sources. `from_files`: a request's
-    body may be a file.
+    body may be a file, and the files of plan and environment are named in hints.
     """
 
     plan: Plan
@@ -66,6 +66,8 @@ class Inputs:
     callable: frozenset[str] = frozenset()
     functions_agreed: bool = False
     from_files: bool = False
+    plan_file: str = ""
+    environment_file: str = ""
     personas: Mapping[str, Persona] = field(default_factory=dict)  # by what the plan's rows name
 
     @property
@@ -74,12 +76,35 @@ class Inputs:
         columns = {f"{pile.key}.{column}" for pile in self.data for column in pile.columns}
         return columns | set(self.values) | {f"secrets.{name}" for name in self.secrets}
 
+    def _of_the_plan(self) -> list[str]:
+        """What has to be mended in the plan itself."""
+        known = {*self.values, *(f"secrets.{name}" for name in self.secrets)}
+        return [
+            *plan_problems(self.plan, self.journeys),
+            *unknown_names(self.plan.probes, known),
+            *(
+                f"The persona '{name}' is not there any more; choose another."
+                for name in self.plan.personas
+                if name not in self.personas
+            ),
+            *self._dealt(),
+        ]
+
+    def _dealt(self) -> Iterator[str]:
+        """What the plan's file deals and does not name among its data."""
+        known = {each.key for each in self.data}
+        for key in self.plan.deals if self.from_files else ():
+            if key not in known:
+                yield f"deals: '{key}' is none of the plan's data sets ({', '.join(sorted(known)) or 'none'})."
+
     def problems(self) -> list[str]:
         """Everything that stands in the way, a line each; empty when nothing does."""
-        found = plan_problems(self.plan, self.journeys)
+        found = [f"{self.plan_file}: {each}" if self.plan_file else each for each in self._of_the_plan()]
+        settings = self.environment_file or "Settings"
         for name, journey in self.journeys.items():
             step_of = f"{journey.name}, step" if len(self.journeys) > 1 else "Step"
-            wrong = verify(journey, self.names, self.callable)
+            step_of = f"{name}: step" if self.plan_file else step_of
+            wrong = verify(journey, self.names, self.callable, settings)
             found.extend(f"{step_of} {each.step}, request {each.request}: {each.message}" for each in wrong)
             if not self.from_files:
                 files = bodies_from_files(journey)
@@ -91,16 +116,14 @@ class Inputs:
                     " them another."
                 )
         found.extend(deal_problems(self.data))
-        found.extend(unknown_names(self.plan.probes, {*self.values, *(f"secrets.{name}" for name in self.secrets)}))
-        found.extend(
-            f"The persona '{name}' is not there any more; choose another."
-            for name in self.plan.personas
-            if name not in self.personas
-        )
         for name, persona in self.personas.items():
             found.extend(f"Persona {persona.name or name}: {problem}" for problem in persona_problems(persona))
         if not self.agreed:
-            where = "under “agreed” in its file" if self.from_files else "in Settings: an owner does"
+            where = (
+                f"under “agreed” in {self.environment_file or 'its file'}"
+                if self.from_files
+                else "in Settings: an owner does"
+            )
             found.append(f"No target is agreed in this environment. Add its scheme, host and port {where}.")
         return found
 

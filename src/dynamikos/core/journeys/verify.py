@@ -33,19 +33,21 @@ def names_needed(journey: Journey) -> set[str]:
     return names
 
 
-def verify(journey: Journey, known: Collection[str], functions: Collection[str] | None = None) -> list[Problem]:
-    """Problems in order. `known` holds columns ("observers.email") and environment values ("env.observatory"),
-    `functions` the project's Python functions ("module.function"; None: not looked at). Expressions are read, never
-    run.
+def verify(
+    journey: Journey, known: Collection[str], functions: Collection[str] | None = None, settings: str = "Settings"
+) -> list[Problem]:
+    """Problems in order. `settings` is where an environment's values stand, for hints. `known` holds columns
+    ("observers.email") and environment values ("env.observatory"), `functions` the project's Python functions
+    ("module.function"; None: not looked at). Expressions are read, never run.
     """
-    return list(_Reading(known, functions).problems(journey))
+    return list(_Reading(known, functions, settings).problems(journey))
 
 
 class _Reading:
     """A journey read in its order, with the names that have a value so far."""
 
-    def __init__(self, known: Collection[str], functions: Collection[str] | None) -> None:
-        self.known, self.functions = known, functions
+    def __init__(self, known: Collection[str], functions: Collection[str] | None, settings: str) -> None:
+        self.known, self.functions, self.settings = known, functions, settings
         self.names = {*known, *BUILT_IN}
 
     def problems(self, journey: Journey) -> Iterator[Problem]:
@@ -90,7 +92,9 @@ class _Reading:
                 yield f"{what}: {problem}"
                 continue
             yield from (
-                f"{what}: {_unknown(name, self.known)}" for name in names if name not in self.names and name not in also
+                f"{what}: {_unknown(name, self.known, self.settings)}"
+                for name in names
+                if name not in self.names and name not in also
             )
 
 
@@ -98,7 +102,7 @@ def _at(step: str, request: str, messages: Iterable[str]) -> Iterator[Problem]:
     return (Problem(step=step, request=request, message=message) for message in messages)
 
 
-def _unknown(name: str, known: Collection[str]) -> str:
+def _unknown(name: str, known: Collection[str], settings: str) -> str:
     owner = name.split(".")[0]
     if "." not in name:
         return (
@@ -106,7 +110,7 @@ def _unknown(name: str, known: Collection[str]) -> str:
             " set it"
         )
     if owner == "env":
-        return f"{{{{ {name} }}}} is not set in this environment; add '{name[4:]}' in Settings"
+        return f"{{{{ {name} }}}} is not set in this environment; add '{name[4:]}' in {settings}"
     near = sorted(other for other in known if other.startswith(owner + "."))
     if near:
         return (
