@@ -1,8 +1,25 @@
 """What can be wrong with what a person gave us. Messages say what, where and what to do."""
 
+import re
+
+ECHO = 200  # characters of what was typed that a message repeats at most
+# an apostrophe in a word opens none
+_QUOTED = re.compile(rf"((?<![^\s(])'|[“\"])([^'“”\"\n]{{{ECHO}}})[^'“”\"\n]+")
+_WORD = re.compile(rf"(\S{{{ECHO}}})\S+")
+
+
+def brief(message: str) -> str:
+    """`message`, of which no quotation and no word is longer than ECHO: what was typed may be of any length, and the
+    rest of the message has to be seen.
+    """
+    return _WORD.sub(r"\1…", _QUOTED.sub(r"\1\2…", message)) if len(message) > ECHO else message
+
 
 class DynamikosError(Exception):
-    """Base of every error whose message is meant for a person."""
+    """Base of every error whose message is meant for a person; see `brief`."""
+
+    def __init__(self, message: str = "") -> None:
+        super().__init__(brief(message))
 
 
 class TextError(DynamikosError):
@@ -12,7 +29,7 @@ class TextError(DynamikosError):
     """
 
     def __init__(self, message: str, *, line: int = 0, column: int = 0, file: str = "") -> None:
-        self.message, self.line, self.column, self.file = message, line, column, file
+        self.message, self.line, self.column, self.file = brief(message), line, column, file
         super().__init__(message)
 
     def __str__(self) -> str:
