@@ -1,6 +1,7 @@
 """./dynamikos bench"""
 
 import importlib
+import os
 import platform
 import sys
 import time
@@ -18,7 +19,8 @@ NAMES = (
 
 @click.command()
 @click.argument("names", nargs=-1)
-def command(names: tuple[str, ...]) -> None:
+@click.option("--long", "is_long", is_flag=True, help="suspects: beside them eight real runs of half an hour, at once.")
+def command(names: tuple[str, ...], is_long: bool) -> None:
     """Run the benchmarks NAMES (all if none is named): target, truth, engine, realistic, arrivals, personas, files,
     data, pages, wide, noticing, curve, comparing, doubts, idle, suspects, sets, viewers, weathers, strands,
     recorder, ladder, real.
@@ -27,6 +29,8 @@ def command(names: tuple[str, ...]) -> None:
     docs/benchmarks.md.
     """
     sys.path.insert(0, str(ROOT))
+    if is_long:
+        os.environ["DYNAMIKOS_LONG"] = "1"
     unknown = [name for name in names if name not in NAMES]
     if unknown:
         raise click.BadParameter(f"there is no benchmark {unknown[0]}; choose from {', '.join(NAMES)}")
