@@ -60,6 +60,7 @@ def told():
     for of, it in enumerate(resources):
         lines.append(f'busy{{of="r{of}"}} {100 * (4 - it["free"]) / 4}')
         lines.append(f'waiting{{of="r{of}"}} {len(it["queue"])}')
+        lines.append(f'busy_seconds_total{{of="r{of}"}} {it["busy_s"]}')
     for name, values in measures.items():
         lines.append(f"{name} {values[min(at, len(values) - 1)]}")
     lines.append(f"served_total {served}")
@@ -79,7 +80,8 @@ async def serve(reader, writer):
                 await visit(of)
             served += 1
             body, kind = b"ok", b"text/plain"
-        writer.write(b"HTTP/1.1 200 OK\\r\\nContent-Type: %s\\r\\nContent-Length: %d\\r\\n\\r\\n" % (kind, len(body)) + body)
+        writer.write(b"HTTP/1.1 200 OK\\r\\nContent-Type: %s\\r\\nContent-Length: %d\\r\\n\\r\\n" % (kind, len(body)))
+        writer.write(body)
         await writer.drain()
 
 async def main():
