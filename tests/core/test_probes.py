@@ -108,6 +108,17 @@ class Choosing(TestCase):
         self.assertTrue(wants(['queue_length{resource="pool"}'], name))
         self.assertTrue(wants(['*{resource="po*"}'], name))
         self.assertFalse(wants(['queue_length{resource="disk"}', "heap*"], name))
+        self.assertTrue(wants(["heap*", "*a*b", "*eng*"], name))
+
+    def test_what_looking_for_names_takes_is_bounded(self) -> None:
+        many = Probe(probe="p", openmetrics="http://h/", measures=tuple(f"m{at}" for at in range(101)))
+        self.assertIn("names 101 measures; at most 100", probe_problems([many])[0])
+        for name in ("x" * 201, "*a" * 9):
+            told = probe_problems([Probe(probe="p", openmetrics="http://h/", measures=(name,))])
+            self.assertIn("at most 200 and 8 are taken", told[0])
+        self.assertEqual(probe_problems([Probe(probe="p", openmetrics="http://h/", measures=("*a" * 8,))]), [])
+        # what is bounded comes to an end
+        self.assertFalse(any(wants(["*a" * 8 + "b"] * 100, "a" * length) for length in range(900, 1000)))
 
     def test_what_is_wrong_with_a_probe(self) -> None:
         probes = [Probe(probe="a"), Probe(probe="b", openmetrics="ftp://x"), Probe(probe="b", host=Host())]

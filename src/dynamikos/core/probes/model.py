@@ -13,6 +13,7 @@ from dynamikos.core.text.holding import Pair
 from dynamikos.core.values import names_in
 
 MOST_PROBES, MOST_MEASURES, MOST_PAGES, MOST_HEADERS = 20, 2000, 8, 20
+MOST_PATTERNS, LONGEST_PATTERN, MOST_STARS = 100, 200, 8
 OURS = {"host", "connection"}  # what the connection says itself
 LONGEST_S = 60.0  # between two readings of what is no browser
 
@@ -86,6 +87,7 @@ def probe_problems(probes: Sequence[Probe]) -> list[str]:
             if not address.startswith(("http://", "https://", "{{"))
         )
         found.extend(_header_problems(each))
+        found.extend(_pattern_problems(each))
         if len(each.browser) > MOST_PAGES:
             found.append(f"The probe '{each.probe}' opens {len(each.browser)} pages; at most {MOST_PAGES} are opened.")
         if not each.browser and each.every_s > LONGEST_S:
@@ -110,6 +112,21 @@ def _header_problems(probe: Probe) -> Iterator[str]:
         _ = probe.names
     except TemplateError as wrong:
         yield f"The probe '{probe.probe}': {wrong}"
+
+
+def _pattern_problems(probe: Probe) -> Iterator[str]:
+    """Names of measures are looked for in each answer: what that takes is bounded."""
+    if len(probe.measures) > MOST_PATTERNS:
+        yield (
+            f"The probe '{probe.probe}' names {len(probe.measures)} measures; at most {MOST_PATTERNS} can be named, and"
+            " * stands for several."
+        )
+    for each in probe.measures:
+        if len(each) > LONGEST_PATTERN or each.count("*") > MOST_STARS:
+            yield (
+                f"The probe '{probe.probe}': the name of a measure '{each}' has {len(each)} characters and"
+                f" {each.count('*')} *; at most {LONGEST_PATTERN} and {MOST_STARS} are taken."
+            )
 
 
 def unknown_names(probes: Sequence[Probe], known: Collection[str]) -> list[str]:

@@ -7,7 +7,8 @@ import math
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from fnmatch import fnmatchcase
+from fnmatch import translate
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -42,8 +43,22 @@ class _Sample:
 
 def wants(patterns: Sequence[str], name: str) -> bool:
     """Whether a measure is one of those chosen: `name` is that of a sample with its labels, in order."""
+    if not patterns:
+        return True
     base = name.partition("{")[0]
-    return not patterns or any(fnmatchcase(name, _literal(each)) or fnmatchcase(base, each) for each in patterns)
+    whole, plain = _compiled(tuple(patterns))
+    return whole.match(name) is not None or plain.match(base) is not None
+
+
+@lru_cache(maxsize=64)
+def _compiled(patterns: tuple[str, ...]) -> tuple[re.Pattern[str], re.Pattern[str]]:
+    """One expression for names with their labels, and one for those without: a probe asks for each of its samples, each
+    second.
+    """
+    return (
+        re.compile("|".join(translate(_literal(each)) for each in patterns)),
+        re.compile("|".join(translate(each) for each in patterns)),
+    )
 
 
 def _literal(pattern: str) -> str:
