@@ -3,12 +3,13 @@
 import re
 from typing import Any
 
+from django.http import QueryDict
 from django.urls import reverse
 from msgspec.structs import replace
 
 from dynamikos.core.journeys import Journey
 from dynamikos.core.journeys.editing import change_request
-from dynamikos.core.objectives import Judgement
+from dynamikos.core.objectives import Judgement, Objective
 from dynamikos.core.personas import Patience
 from dynamikos.core.plans import CrowdRow, Plan, write_plan
 from dynamikos.core.profiles import peak
@@ -18,7 +19,7 @@ from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.actions import change as change_journey
 from dynamikos.web.journeys.actions import create as create_journey
 from dynamikos.web.places.models import Generator
-from dynamikos.web.plans import actions, personas, queries
+from dynamikos.web.plans import actions, objective_fields, personas, queries
 from dynamikos.web.plans.models import LoadPlan, Persona
 from dynamikos.web.projects.actions import create_project
 from dynamikos.web.projects.models import Revision
@@ -146,6 +147,35 @@ class Sheet(PlanCase):
         refused = self.client.post(self.at("plan-mend"), {"what": "everything"})
         self.assertContains(refused, "nothing that can be mended", status_code=422)
         self.assertContains(self.client.post(self.at("plan-sheet"), {"sheet": " "}), "is empty", status_code=422)
+
+
+class Folding(PlanCase):
+    def test_of_many_objectives_some_are_open_and_saving_keeps_all(self) -> None:
+        core = queries.content(self.sample.plan)
+        many = tuple(
+            Objective(
+                objective=f"o{at}", measure="p95", limit=100 + at / 3, step="confirm" if at % 2 else None,
+                every_s=10 if at % 5 == 0 else None, missed_allowed=2.5 if at % 5 == 0 else 0.0, grace_s=at % 3,
+                then="warn" if at % 7 == 0 else "fail", from_start=at % 5 == 0,
+            )
+            for at in range(200)
+        )  # fmt: skip
+        plan = actions.add(self.sample.member, replace(core, plan="many", name="Many", objectives=many))
+        address = reverse("plan", args=[self.sample.project.pk, plan.pk])
+        page, whole = (self.client.get(address + query) for query in ("", "?open=objectives"))
+        self.assertContains(page, "160 more objectives")
+        self.assertNotContains(whole, "more objectives")
+        self.assertLess(len(page.content), len(whole.content) / 2)
+        sent = QueryDict(mutable=True)
+        shown = objective_fields.shown(queries.content(plan), {})
+        for each in shown:
+            for name, value in each.typed:
+                sent.appendlist(name, value)
+        read = objective_fields.objectives_from(sent)
+        self.assertEqual([replace(each, limit=round(each.limit, 6)) for each in read],
+                         [replace(each, limit=round(each.limit, 6)) for each in many])  # fmt: skip
+        hidden = re.findall(r'<input type="hidden" name="limit" value="([^"]*)">', page.content.decode())
+        self.assertEqual(hidden, [dict(each.typed)["limit"] for each in shown[40:]])
 
 
 class Beginning(PlanCase):

@@ -12,7 +12,7 @@ from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import Journey, key_from
-from dynamikos.core.objectives import THENS, Objective, source_of
+from dynamikos.core.objectives import THENS, Objective, describe, source_of
 from dynamikos.core.objectives.model import PERCENTILE
 from dynamikos.core.plans import Plan
 from dynamikos.web.ui.numbers import number, whole
@@ -29,6 +29,7 @@ MEASURES = (
 FIELDS = (
     "objective", "measure", "step", "side", "limit", "until", "every", "allowed", "grace", "begins", "then", "in-a-row"
 )  # fmt: skip
+OPEN = 40  # of a plan with more, the others are folded until they are asked for
 
 
 def objectives_from(data: QueryDict) -> tuple[Objective, ...]:
@@ -107,6 +108,25 @@ class Shown:
     scope: str
     more: str
     unit: str
+
+    @property
+    def sentence(self) -> str:
+        return describe(self.objective, unit=self.unit or None)
+
+    @property
+    def typed(self) -> list[tuple[str, str]]:
+        """Its fields as the form sends them."""
+        of = self.objective
+        values = (
+            of.objective, self.measure, self.scope, "at least" if of.at_least else "at most", _digits(of.limit),
+            of.until or "", "" if of.every_s is None else str(of.every_s), _digits(of.missed_allowed),
+            _digits(of.grace_s), "start" if of.from_start else "", of.then, str(of.in_a_row),
+        )  # fmt: skip
+        return list(zip(FIELDS, values, strict=True))
+
+
+def _digits(value: float) -> str:
+    return f"{value:.10g}"
 
 
 def shown(core: Plan, told: Known) -> list[Shown]:

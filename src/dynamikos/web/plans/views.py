@@ -66,7 +66,7 @@ def _row(found: LoadPlan) -> dict[str, object]:
     return {"plan": found, "core": core, "users": follows.users if follows else None, "follows": follows}
 
 
-def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
+def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> dict[str, object]:
     core = queries.content(found)
     here = queries.journeys_of(found, core)
     scripts = queries.scripts_of(found, core, here)
@@ -87,6 +87,7 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
     times = queries.rounds_s(there, scripts, core)
     told = cache(lambda: queries.known_measures(found, core))
     scopes = cache(lambda: list(objective_fields.scopes(core, scripts, told())))
+    objectives = cache(lambda: objective_fields.shown(core, told()))
     known_personas = cache(lambda: list(personas.personas(member)))
     every = crowds.shown(core, times, {key: each.name for key, each in there.items()})
     return {
@@ -127,7 +128,11 @@ def _context(member: Membership, found: LoadPlan) -> dict[str, object]:
             *((kind, said, MENDS[kind]) for kind, said in share_doubts(core)),
             *queries.journey_doubts(there, scripts),
         ],
-        "objectives": SimpleLazyObject(lambda: objective_fields.shown(core, told())),
+        "objectives": SimpleLazyObject(
+            lambda: objectives()[: len(objectives()) if all_open else objective_fields.OPEN]
+        ),
+        "folded": SimpleLazyObject(lambda: [] if all_open else objectives()[objective_fields.OPEN :]),
+        "folded_from": objective_fields.OPEN + 1,
         "probe_kinds": probe_fields.KINDS,
         "usual_timeouts": Timeouts(),
         "timeouts": [(name, title, getattr(core.timeouts, name)) for name, title in forms.TIMEOUTS],
@@ -160,7 +165,8 @@ def plan(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespons
         return render(
             request, "plans/_plan.html", {**context, "problem": problem, "typed": typed, "swap": True}, status=status
         )
-    return render(request, "plans/plan.html", _context(member, found))
+    all_open = request.GET.get("open") == "objectives"
+    return render(request, "plans/plan.html", _context(member, found, all_open=all_open))
 
 
 @member_view(get="reader", post="engineer")
