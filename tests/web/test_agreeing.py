@@ -13,6 +13,7 @@ from django.utils import timezone
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
+from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.frozen import canonical, every_series
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
 from dynamikos.core.statistics import Histogram
@@ -22,6 +23,7 @@ from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.web.runs import actions, log, queries, telling
 from dynamikos.web.runs.models import Report, Run, Shard
+from dynamikos.web.ui.templatetags import figures
 from tests.web.support import Sample, TestCase
 from tests.web.test_runs import generator
 
@@ -79,6 +81,10 @@ class Agree(TestCase):
         self.assertEqual({k: v[:2] for k, v in told.items()}, {k: v[:2] for k, v in steps.items()})
         for step, (_, _, rate) in steps.items():
             self.assertAlmostEqual(told[step][2] / rate, 1, delta=0.6 * 10 ** (1 - digits), msg=step)
+
+    def test_rounded_alike(self) -> None:
+        for ms in (0.0004, 0.1234, 1.275, 9.996, 12.345, 99.95, 138.5, 139.5, 999.4, 999.6, 1274.9, 12345.6, 1e6):
+            self.assertEqual({summary.duration(ms), milliseconds(ms)}, {figures.ms(ms)})
 
     def test_everywhere(self) -> None:
         self.client.force_login(self.sample.accounts["bran"])

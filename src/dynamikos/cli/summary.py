@@ -1,5 +1,6 @@
 """An outcome and its progress as lines of text."""
 
+from dynamikos.core.analysis.evidence import milliseconds as written
 from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.profiles import Arrivals, Held, UserRounds, highest
@@ -10,12 +11,8 @@ from dynamikos.core.verdicts.outcome import told
 
 
 def duration(milliseconds: float | None) -> str:
-    """Three significant digits with their unit."""
-    if milliseconds is None:
-        return "–"
-    if milliseconds < 1000:
-        return f"{milliseconds:.3g} ms" if milliseconds < 100 else f"{milliseconds:.0f} ms"
-    return f"{short(milliseconds / 1000)} s"
+    """Three significant digits with their unit, as they stand on pages and in reports."""
+    return "–" if milliseconds is None else written(milliseconds)
 
 
 def percentile(row: Row, percent: int) -> str:
