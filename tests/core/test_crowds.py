@@ -337,3 +337,19 @@ class Follows(TestCase):
     def test_a_long_sequence_costs_little(self) -> None:
         made = run_of(crowd(Arrivals(ceiling=50), stretch("burst", 1e5, to=100), rows=(("a", 33.3), ("b", 66.7))))
         self.assertEqual(len(list(islice(arrivals_of(made, 0, 0, 2), 50_000))), 50_000)
+
+
+class TooMany(TestCase):
+    def test_steps_and_requests_of_all_rows_are_bounded_together(self) -> None:
+        rows = tuple((f"r{at}", 1.0) for at in range(150))
+        one = journey("r0")
+        many = replace(one, rounds=tuple(replace(one.rounds[0], step=f"s{at}") for at in range(200)))
+        plan = Plan(
+            form=2, plan="p", name="P", environment="e",
+            crowds=(crowd(Users(), stretch("hold", 10), rows=rows),),
+        )  # fmt: skip
+        said = [each for each in plan_problems(plan, {key: many for key, _ in rows}) if "figures of its own" in each]
+        self.assertEqual(len(said), 1)
+        self.assertIn("60,150, each with figures of its own; at most 50,000 can be in one plan", said[0])
+        few = plan_problems(plan, {key: one for key, _ in rows})
+        self.assertFalse(any("figures of its own" in each for each in few))

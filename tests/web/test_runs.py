@@ -317,6 +317,9 @@ class Reading(TestCase):
         self.assertEqual((made.number, made.set_place, made.of_set), (self.run_made.number + 1, 2, self.run_made.pk))
         Run.objects.filter(pk=self.run_made.pk).update(ended="stopped now")
         self.assertIsNone(actions.next_of_set(Run.objects.get(pk=self.run_made.pk)))
+        Run.objects.filter(pk=self.run_made.pk).update(ended="finished")
+        Command.objects.create(run=self.run_made, verb="stop-gently", asked_by=self.sample.member.account)
+        self.assertIsNone(actions.next_of_set(Run.objects.get(pk=self.run_made.pk)), "stopped in its last second")
 
     def test_stop_is_a_numbered_command(self) -> None:
         self.client.post(self.sample.address(f"runs/{self.run_made.pk}/stop-gently"))

@@ -175,6 +175,7 @@ def plan_schema() -> dict[str, Any]:
 
 
 MOST_OBJECTIVES, MOST_STRETCHES, MOST_ROWS_IN_ALL = 200, 500, 200
+MOST_SERIES = 50_000  # figures by the second of a run under way stay in memory
 
 
 def _too_many(plan: Plan) -> list[str]:
@@ -205,6 +206,15 @@ def plan_problems(plan: Plan, journeys: Mapping[str, Journey]) -> list[str]:
                 f"The measured part is from {begin:g} to {end:g} s; it has to lie within the run, which ends at"
                 f" {run_ends_s(crowds):g} s."
             )
+    series = sum(
+        1 + sum(1 + len(step.requests) for _, step in journeys[row.journey].steps())
+        for crowd in crowds for row in crowd.rows if row.journey in journeys
+    )  # fmt: skip
+    if series > MOST_SERIES:
+        problems.append(
+            f"Steps and requests of all rows are {series:,}, each with figures of its own; at most {MOST_SERIES:,} can"
+            " be in one plan. Take rows away, or make two plans."
+        )
     for journey in journeys.values():
         if not journey.rounds:
             problems.append(

@@ -148,6 +148,7 @@ pack_passed = struct.Struct("11d").pack
 # a step or a round that passed
 STRETCH = np.dtype([("series", "f8"), ("due", "f8"), ("last", "f8"), ("own", "f8")])
 pack_stretch = struct.Struct("4d").pack
+SERIES_BITS = 32  # of a number that holds a second and a series
 TRIP = np.dtype([("began", "f8"), ("last", "f8")])  # an exchange that was answered and is in no row of PASSED
 
 
@@ -313,9 +314,9 @@ class Recorder:
 
     def _parts(self, rows: Rows) -> "Iterator[tuple[_Second, int, Rows]]":
         """Rows by the second in which they ended, and series."""
-        keys = (rows["last"] - self.begin).astype(np.int64) * 65_536 + rows["series"].astype(np.int64)
+        keys = ((rows["last"] - self.begin).astype(np.int64) << SERIES_BITS) + rows["series"].astype(np.int64)
         for key in np.unique(keys).tolist():
-            yield self._numbered(key >> 16), key & 65_535, rows[keys == key]
+            yield self._numbered(key >> SERIES_BITS), key & ((1 << SERIES_BITS) - 1), rows[keys == key]
 
     # exchanges on the wire ---------------------------------------------------------------------------
 

@@ -45,19 +45,21 @@ class Cap:
 
     async def pass_one(self, clock: Clock, origin: Origin, *, waits: bool) -> None:
         """Raises Failure("rate-cap") for one too many; a rehearsal, which thinks nothing, `waits` instead."""
-        second = int(clock.now())
-        if second != self._second:
-            self._second, self._counts = second, {}
-        for words, per_s in self._limits(origin):
-            count = self._counts[words] = self._counts.get(words, 0) + 1
-            if count <= max(1.0, per_s):
-                continue
-            if waits:
-                await clock.at(second + 1)
-                return
-            why = f"more than the {per_s:g} requests/s that {words}"
-            self._stop(why)
-            raise Failure("rate-cap", why)
+        limits = self._limits(origin)
+        while True:
+            second = int(clock.now())
+            if second != self._second:
+                self._second, self._counts = second, {}
+            over = next((each for each in limits if self._counts.get(each[0], 0) + 1 > max(1.0, each[1])), None)
+            if over is None:
+                break
+            if not waits:
+                why = f"more than the {over[1]:g} requests/s that {over[0]}"
+                self._stop(why)
+                raise Failure("rate-cap", why)
+            await clock.at(second + 1)  # and asks again: others have waited, too
+        for words, _ in limits:
+            self._counts[words] = self._counts.get(words, 0) + 1
 
 
 @dataclass(slots=True)

@@ -168,6 +168,8 @@ def next_of_set(run: Run) -> Run | None:
     """
     if run.of_set is None or run.set_place >= run.set_size or run.ended.startswith(("stopped now", "stopped gently")):
         return None
+    if run.commands.filter(verb__startswith="stop", asked_by__isnull=False).exists():  # in its last seconds
+        return None
     frozen = frozen_of(run)
     repeat = frozen.plan.repeat
     _one_at_a_time()
