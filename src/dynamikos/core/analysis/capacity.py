@@ -5,7 +5,7 @@ least squares; the better by AICc is named.
 """
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -101,41 +101,19 @@ def _ceiling(load: Array, values: Sequence[float]) -> Array:
     return np.minimum(slope * load, most)
 
 
-def _least(law: Callable[[Array, Sequence[float]], Array], load: Array, rate: Array, start: Sequence[float]) -> Array:
-    """Levenberg–Marquardt with parameters kept ≥ 0."""
-    values, damping = np.array(start, float), 1e-3
-    error = rate - law(load, values.tolist())
-    for _ in range(300):
-        steps = np.maximum(np.abs(values), 1e-6) * 1e-6
-        slopes = np.array([(law(load, (values + step * unit).tolist()) - law(load, values.tolist())) / step
-                           for step, unit in zip(steps, np.eye(len(values)), strict=True)]).T  # fmt: skip
-        normal = slopes.T @ slopes
-        wanted = np.linalg.lstsq(normal + damping * np.diag(np.diag(normal) + 1e-18), slopes.T @ error, rcond=None)[0]
-        tried = np.maximum(values + wanted, 0.0)
-        left = rate - law(load, tried.tolist())
-        if left @ left < error @ error:
-            done = abs((error @ error) - (left @ left)) < 1e-14 * max(1e-30, float(error @ error))
-            values, error, damping = tried, left, damping / 3
-            if done:
-                break
-        else:
-            damping *= 4
-            if damping > 1e12:
-                break
-    return values
-
-
 def _curve(
     law: Literal["scalability", "ceiling"], names: Sequence[str], load: Array, rate: Array, start: Sequence[float]
 ) -> Curve:
+    from scipy.optimize import least_squares  # takes seconds to import, so it is where it is used
+
     function = _scalability if law == "scalability" else _ceiling
-    values = _least(function, load, rate, start)
-    error = rate - function(load, values.tolist())
+    # each parameter in parts of where it begins: λ is some 10⁴ times κ
+    scale = np.maximum(np.abs(np.array(start, float)), 1e-6)
+    found = least_squares(lambda values: function(load, (values * scale).tolist()) - rate, start / scale,
+                          bounds=(0, np.inf), xtol=1e-12, ftol=1e-12, gtol=1e-12)  # fmt: skip
+    values, error, slopes = found.x * scale, found.fun, found.jac / scale
     n, k = len(load), len(values)
     squares = max(float(error @ error), 1e-12 * float(rate @ rate) + 1e-30)
-    steps = np.maximum(np.abs(values), 1e-6) * 1e-5
-    slopes = np.array([(function(load, (values + step * unit).tolist()) - function(load, values.tolist())) / step
-                       for step, unit in zip(steps, np.eye(k), strict=True)]).T  # fmt: skip
     freedom = max(1, n - k)
     spread = np.sqrt(np.abs(np.diag(np.linalg.pinv(slopes.T @ slopes)) * squares / freedom)) * student(freedom)
     aicc = n * math.log(squares / n) + 2 * (k + 1) + (2 * (k + 1) * (k + 2) / (n - k - 2) if n - k - 2 > 0 else 1e9)
