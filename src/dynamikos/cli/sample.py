@@ -90,3 +90,5 @@ def load(target_port: int, password: str) -> None:
             }
             crowds = with_journeys(plan.crowds, keys, named)
             add_plan(member, replace(plan, crowds=crowds, environment=environment.key, data=(), deals={}))
+        stairs = parse_plan((examples / "stairs.plan.yaml").read_text())  # the one that shows where the limit is
+        add_plan(member, replace(stairs, journey=keys[stairs.journey or ""], environment=environment.key, data=()))
