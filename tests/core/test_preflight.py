@@ -64,6 +64,27 @@ class Looked(TestCase):
             self.assertIn(words, said[0])
         self.assertEqual([each for each in preflight(facts()) if each.what == "Levels of load"], [])
 
+    def lasting(self, seconds: float, *objectives: Objective) -> list[tuple[str, str]]:
+        profile = (Stretch(stretch="climb", to=4, seconds=0), Stretch(stretch="hold", seconds=seconds))
+        crowds = tuple(replace(each, profile=profile) for each in PLAN.crowds)
+        found = preflight(facts(plan=replace(PLAN, crowds=crowds, objectives=objectives)))
+        return [(each.level, each.said) for each in found if each.what == "Measured time"]
+
+    def test_what_is_too_short_says_how_long_is_enough(self) -> None:
+        """Four users, of whom 60 % do A of j; a round takes ten seconds, so 0.4 steps A a second."""
+        p99 = Objective(objective="p99", measure="p99", limit=600)
+        said = self.lasting(100, p99)
+        self.assertEqual([level for level, _ in said], ["warning", "fine"])
+        self.assertIn(
+            "A p99 of all steps needs 100 samples, and about 40 are expected in the measured 100 s", said[0][1]
+        )
+        self.assertIn(": 250 s would be enough", said[0][1])
+        self.assertIn("each step needs 100 samples and 30 s of measured time: about 10.4 min instead", said[1][1])
+        of_one_row = self.lasting(260, replace(p99, journey="k", step="a"))
+        self.assertIn("needs 100 samples, and about 41.6 are expected in the measured 260 s", of_one_row[0][1])
+        # long enough, or judged by interval
+        self.assertEqual(self.lasting(640, p99, replace(p99, objective="x", every_s=10)), [])
+
     def test_nothing_in_the_way(self) -> None:
         self.assertEqual(self.levels(), {})
 

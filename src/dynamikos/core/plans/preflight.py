@@ -12,6 +12,7 @@ from dynamikos.core.journeys.kinds import Sending
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.environment import AgreedTarget, parse_target
 from dynamikos.core.plans.follows import Follows, expected
+from dynamikos.core.plans.lengths import too_short
 from dynamikos.core.plans.mending import Mend
 from dynamikos.core.plans.model import Plan
 from dynamikos.core.plans.saying import levels_say
@@ -152,7 +153,7 @@ def preflight(facts: Facts) -> list[Finding]:
     """Everything that is looked at, what stands in the way first."""
     found = [
         *_made(facts), *_shares(facts.plan), *_rehearsed(facts), *_checks(facts), *_data(facts), *_targets(facts),
-        *_probes(facts), *_levels(facts), *_generators(facts), *_objectives(facts), *_caps(facts),
+        *_probes(facts), *_levels(facts), *_lengths(facts), *_generators(facts), *_objectives(facts), *_caps(facts),
         *_others(facts), *_disk(facts),
     ]  # fmt: skip
     order = ("blocker", "warning", "fine")
@@ -276,6 +277,15 @@ def _probes(facts: Facts) -> Iterator[Finding]:
 def _levels(facts: Facts) -> Iterator[Finding]:
     for said in levels_say(facts.plan.everybody(), facts.follows.round_s if facts.follows else 0.0):
         yield Finding("Levels of load", "fine", said)
+
+
+def _lengths(facts: Facts) -> Iterator[Finding]:
+    """Percentiles that could not be told, and a run that could not be compared."""
+    for each in too_short(facts.plan, facts.journeys, facts.follows):
+        if each.is_asked_for:
+            yield Finding("Measured time", "warning", each.said, "Measure for longer", "plan")
+        else:
+            yield Finding("Measured time", "fine", each.said)
 
 
 def _generators(facts: Facts) -> Iterator[Finding]:

@@ -14,6 +14,7 @@ from dynamikos.core.figures import digits
 from dynamikos.core.objectives import THENS
 from dynamikos.core.plans import Timeouts, plan_problems, write_plan
 from dynamikos.core.plans.crowds import measured_of, run_ends_s
+from dynamikos.core.plans.lengths import too_short
 from dynamikos.core.plans.mending import WORDS as MENDS
 from dynamikos.core.plans.mending import mended
 from dynamikos.core.plans.preflight import share_doubts
@@ -108,7 +109,10 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
         "drawings": [(each, queries.drawing(each.crowd, core.measured_s, ends_s, each.layers)) for each in every],
         "problems": problems,
         "follows": follows,
-        "levels": list(levels_say(core.everybody(), follows.round_s)) if follows else [],
+        "lengths": [
+            *levels_say(core.everybody(), follows.round_s if follows else 0.0),
+            *(each.said for each in too_short(core, scripts, follows)),
+        ],
         "data_follows": queries.data_follows(found, core, scripts, times) if follows else [],
         "journeys": journeys.journeys(member),
         "environments": known,
