@@ -1,5 +1,9 @@
-"""What an installation that does nothing takes of one core: the demo, started before (./dynamikos demo)."""
+"""What an installation that does nothing takes of one core: the demo, started before (./dynamikos demo), and a second
+generator.
+"""
 
+import subprocess
+import sys
 import time
 
 import psutil
@@ -7,7 +11,7 @@ import psutil
 from dynamikos.cli.state import State
 
 Result = tuple[str, float, str, str, bool]
-LOOKED_S, MOST_PERCENT = 60.0, 1.0
+LOOKED_S, MOST_PERCENT, COMES_TO_REST_S = 60.0, 1.0, 30.0
 NOT_OURS = ("target", "demo")  # a server that answers, and what keeps an eye on the processes
 
 
@@ -29,6 +33,16 @@ def run() -> list[Result]:
     if not living:
         print("idle: nothing is running; start ./dynamikos demo, let it come to rest, and call again")
         return [("idle, processes found", 0, "", "> 0", False)]
+    second = subprocess.Popen([sys.executable, "-m", "dynamikos.cli", "generator"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(COMES_TO_REST_S)
+        return _looked({**living, "second generator": psutil.Process(second.pid)})
+    finally:
+        second.terminate()
+        second.wait()
+
+
+def _looked(living: dict[str, psutil.Process]) -> list[Result]:
     before = {name: spent(each) for name, each in living.items()}
     begun = time.monotonic()
     time.sleep(LOOKED_S)
