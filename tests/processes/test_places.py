@@ -1,5 +1,7 @@
 """A run from two places, one of which is further away: what each place saw, and that they differ."""
 
+import re
+
 from django.urls import reverse
 from msgspec.structs import replace
 
@@ -49,9 +51,13 @@ class Places(ProcessCase):
 
         found, _ = analysis.look(run)
         told = {each.rule: each for each in found}["places-differ"]
-        self.assertRegex(
-            told.sentence, r"“Sky” takes .* from far as from here: 2\d\d ms more\. “Object” 1\d\d ms more\.$"
+        words = re.search(
+            r"“Sky” takes .* from far as from here: (\d+) ms more\. “Object” (\d+) ms more\.$", told.sentence
         )
+        assert words is not None, told.sentence
+        sky, object_ = map(int, words.groups())
+        # the one connects, too, and takes two ways more; where this machine is busy, all of it takes longer
+        self.assertTrue(2000 * FAR_S * 0.9 <= sky < 3000 and 1000 * FAR_S * 0.9 <= object_ < sky, told.sentence)
 
         inputs = queries.frozen(run)
         shards = whence.places(list(run.shards.all()))
