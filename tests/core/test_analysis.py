@@ -8,7 +8,7 @@ from bench.suspects import followers, innocents, later, planted
 from dynamikos.core.analysis.capacity import Level, capacity, fitted
 from dynamikos.core.analysis.evidence import Measured
 from dynamikos.core.analysis.levels import PIECE_S, capacity_of, demand
-from dynamikos.core.analysis.suspects import suspects, worth_a_look
+from dynamikos.core.analysis.suspects import Look, suspects, worth_a_look
 from dynamikos.core.figures import short
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.telling.capacity import sentences
@@ -110,6 +110,32 @@ class Looks(TestCase):
         trace[100:106] *= 5
         trace[200] *= 50
         self.assertEqual(worth_a_look(trace), [(100, 106)])
+
+
+class SeveralIncidents(TestCase):
+    def looked(self, size: float, seconds: int = 1800) -> Look:
+        """Half an hour with five windows of 30 s that were `size` times as slow; the last one is looked at."""
+        draw = np.random.default_rng(5)
+        step = 100 * np.exp(0.2 * draw.normal(size=seconds))
+        windows = [200, 550, 900, 1250, 1600]
+        cause = draw.normal(size=seconds)
+        for begin in windows:
+            step[begin : begin + 30] *= size
+        cause[1600:1630] += 8
+        return suspects(step, (1600, 1630), {"cause": cause}, np.full(seconds, 50.0))
+
+    def test_others_of_the_run_do_not_hide_one(self) -> None:
+        found = self.looked(3.0)
+        self.assertTrue(found.is_slower)
+        self.assertEqual(found.every[0].measure, "cause")
+
+    def test_what_is_as_slow_as_others_says_so_and_not_that_it_was_not_slower(self) -> None:
+        found = self.looked(1.0)
+        self.assertFalse(found.is_slower)
+        self.assertIn("This step was not slower here", found.sentence)
+        said = Look(is_slower=False, slower=1.9).sentence
+        self.assertIn("1.90 times as slow here as in the middle one", said)
+        self.assertNotIn("not slower", said)
 
 
 class Capacities(TestCase):

@@ -21,6 +21,7 @@ Traces = NDArray[Any]  # of floats, shape (M, T)
 EARLIEST, LATEST = -10, 1  # lags of a cause, s: one second of probes' grain after
 LEVEL, ENOUGH, LEAST_PLACES = 0.03, 33, 6  # of the family; places from which on that can be said; from which on a score
 GATE_RATIO, GATE_P = 1.10, 0.05
+FAR, FEWEST_FAR = 4.0, 20  # standard deviations from the middle of so many windows elsewhere
 FLANK_S = (10, 60)  # on either side of the window
 SHARPENED = (0.0, 0.8)  # as it is, and x(t) − 0.8·x(t − 1), which makes edges count and not wandering
 MOST_OTHERS, FEWEST_OTHERS, PER_OTHER = 10, 3, 6  # of a measure's own greatest places that make its tail
@@ -73,7 +74,12 @@ class Look:
     def sentence(self) -> str:
         """What can be said of all of them."""
         if not self.is_slower:
-            return f"This step was not slower here: {self.slower:.2f} times as slow as in like windows elsewhere."
+            if self.slower < GATE_RATIO:
+                return f"This step was not slower here: {self.slower:.2f} times as slow as in like windows elsewhere."
+            return (
+                f"This step was {self.slower:.2f} times as slow here as in the middle one of like windows elsewhere,"
+                " and others were as slow: nothing sets this one apart."
+            )
         if self.places < ENOUGH:
             return "Too short to tell a cause from coincidence: there are too few windows of this length elsewhere." + (
                 " Moved most alike, unproven:" if self.closest else ""
@@ -161,7 +167,10 @@ def _gate(logs: Trace, begin: int, end: int) -> tuple[float, bool]:
     other = means[elsewhere]
     ratio = float(np.exp(means[begin] - np.median(other)))
     p = (1 + int((other >= means[begin]).sum())) / (1 + len(elsewhere))
-    return ratio, ratio >= GATE_RATIO and p <= max(GATE_P, 1 / (1 + len(elsewhere)))
+    # other incidents of the run are as slow and must not hide this one: far from the middle is slower, too
+    spread = 1.4826 * float(np.median(np.abs(other - np.median(other))))
+    is_far = len(elsewhere) >= FEWEST_FAR and float(means[begin] - np.median(other)) >= FAR * spread
+    return ratio, ratio >= GATE_RATIO and (p <= max(GATE_P, 1 / (1 + len(elsewhere))) or is_far)
 
 
 def _without(rows: Traces, load: Trace | None) -> Traces:
