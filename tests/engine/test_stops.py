@@ -81,7 +81,7 @@ class Pieces(TestCase):
         return made
 
     def lost(self, beats: list[Beat], seen: list[tuple[float, float]]) -> float:
-        return sum(lost for _, lost in pieces(beats, seen))
+        return sum(lost for _, lost, _ in pieces(beats, seen))
 
     def test_a_stop_of_both_is_one(self) -> None:
         self.assertAlmostEqual(self.lost(self.beats((0.3, 0.2)), [(0.5, 0.2)]), 0.2, delta=EVERY_S)
@@ -98,6 +98,15 @@ class Pieces(TestCase):
         self.assertEqual(self.lost(self.beats(busy=(0.3, 0.2)), []), 0.0)
         # a host that takes the processor from a busy loop lets it look as if it had computed
         self.assertAlmostEqual(self.lost(self.beats(busy=(0.3, 0.2)), [(0.45, 0.1)]), 0.1, delta=0.001)
+
+    def test_a_sample_may_have_lost_all_of_what_the_loop_was_late_wherever_in_it_the_stop_was(self) -> None:
+        ((end, lost, late),) = pieces(self.beats(busy=(0.3, 0.3)), [(0.4, 0.1)])  # stopped first, then busy
+        self.assertAlmostEqual(lost, 0.1, delta=0.001)
+        self.assertAlmostEqual(late, 0.3, delta=EVERY_S)
+        watch = Stops()
+        watch._before = stopped_before([(end, late)])
+        # read at 0.45, while the loop computed: it had waited for the 100 ms of the stop
+        self.assertGreaterEqual(watch.lost(np.array([0.29]), np.array([0.45]))[0], 100_000)
 
     def test_the_load_is_not_said_to_be_lower_where_only_the_thread_was_kept_waiting(self) -> None:
         async def program() -> tuple[float, float, float]:

@@ -41,11 +41,18 @@ def share_of(found: Sequence[int], sent: Mapping[int, int], from_s: float, to_s:
     return sum(sent.get(second, 0) for second in found) / every if every else 0.0
 
 
+def is_over(each: Judgement) -> bool:
+    """Whether it is beyond its limit as measured over the whole of the measured part, by chance or not."""
+    return not each.marks and (each.word == "missed" or (each.word == "not decided" and each.side == "over"))
+
+
 def not_for_bursts(judged: Sequence[Judgement], without: Sequence[Judgement], seconds: int) -> list[Judgement]:
-    """What is missed only with the bursts is not judged. `without`: the same objectives without those `seconds`."""
+    """What is missed, or on that side of its limit and not decided, only with the bursts is not judged: own doing comes
+    before chance. `without`: the same objectives without those `seconds`.
+    """
     made = []
     for each, calm in zip(judged, without, strict=True):
-        turns = each.word == "missed" and calm.word in ("met", "close", "not decided") and calm.side != "over"
+        turns = is_over(each) and calm.word in ("met", "close", "not decided") and calm.side != "over"
         if turns and each.unit in ("ms", "%") and calm.value is not None:
             reason = (
                 f"missed only with the {seconds} second{'s' if seconds > 1 else ''} after a stop of a generator, which"

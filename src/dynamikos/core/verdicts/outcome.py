@@ -15,7 +15,7 @@ from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.reports.by_value import Failing, failing
 from dynamikos.core.statistics.chance import BySecond
-from dynamikos.core.verdicts.bursts import not_for_bursts
+from dynamikos.core.verdicts.bursts import is_over, not_for_bursts
 from dynamikos.core.verdicts.objectives import BY_OBJECTIVE, judgements_of, turned_away
 from dynamikos.core.verdicts.own import OwnDelay, own_delay_of
 from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, MISSED, NOT_JUDGED, STOPPED, WORDS, State, code_of
@@ -225,7 +225,7 @@ def conclude(
         to_s = min(to_s, max(from_s, float(whole.until_s)))  # it may have been held until it was stopped
     seconds = max(0.0, min(to_s, float(whole.until_s)) - from_s)  # a run that was ended is measured until then
     judgements = judgements_of(frozen, window, seconds, marks or {}, readings=readings, chances=chances)
-    if bursts and calm is not None and any(each.word == "missed" and not each.marks for each in judgements):
+    if bursts and calm is not None and any(map(is_over, judgements)):
         without = judgements_of(frozen, calm(bursts), seconds - len(bursts), marks or {}, readings=readings)
         judgements = not_for_bursts(judgements, without, len(bursts))
     own = ended.startswith("stopped: ")

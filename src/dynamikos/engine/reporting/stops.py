@@ -26,9 +26,10 @@ Seconds = NDArray[np.float64]
 Microseconds = NDArray[np.int64]
 
 
-def pieces(beats: list[Beat], seen: list[tuple[float, float]]) -> list[tuple[float, float]]:
-    """Stops of the loop as (end, lost) in order, one between two beats at most. `beats`: (begun to wait, went on,
-    computed meanwhile) in order; `seen`: stops of the process as its thread saw them, (end, lost) in order.
+def pieces(beats: list[Beat], seen: list[tuple[float, float]]) -> list[tuple[float, float, float]]:
+    """Stops of the loop as (end, lost, late) in order, one between two beats at most: how long it was stopped, and how
+    late it was, of which some may have been its own computing. `beats`: (begun to wait, went on, computed meanwhile) in
+    order; `seen`: stops of the process as its thread saw them, (end, lost) in order.
     """
     made, at = [], 0
     for begun, went_on, computed in beats:
@@ -44,7 +45,7 @@ def pieces(beats: list[Beat], seen: list[tuple[float, float]]) -> list[tuple[flo
             look += 1
         lost = min(late, max(late - computed, overlap))
         if lost > LEAST_S:
-            made.append((went_on, lost))
+            made.append((went_on, lost, late))
     return made
 
 
@@ -70,13 +71,14 @@ class Stops:
         self._known: list[tuple[float, float]] = []
         self._beats: list[Beat] = []
         self._seen: list[tuple[float, float]] = []  # by the thread, of beats that are still to come
-        self._task: asyncio.Task[None] | None = None
+        self._timer: asyncio.TimerHandle | None = None
+        self._begun = self._computed = 0.0  # of the beat at hand
         self._before: tuple[Seconds, Seconds] | None = None  # see stopped_before; None: there are none
 
     @property
     def by(self) -> str:
         """What sees them."""
-        return "thread" if self._library is not None else "loop" if self._task is not None else ""
+        return "thread" if self._library is not None else "loop" if self._timer is not None else ""
 
     def begin(self) -> None:
         """From now on."""
@@ -84,19 +86,22 @@ class Stops:
         if library is not None and library.stops_begin(threading.main_thread().native_id or 0) == 0:
             self._library = library
             self._taken()
-        self._task = asyncio.create_task(self._loop(), name="stops")
+        self._begun, self._computed = time.perf_counter(), time.thread_time()
+        self._timer = asyncio.get_running_loop().call_later(EVERY_S, self._beat)
 
     def end(self) -> None:
         if self._library is not None:
             self._library.stops_end()
-        if self._task is not None:
-            self._task.cancel()
+        if self._timer is not None:
+            self._timer.cancel()
 
-    async def _loop(self) -> None:
-        while True:
-            before, computed = time.perf_counter(), time.thread_time()
-            await asyncio.sleep(EVERY_S)
-            self._beats.append((before, time.perf_counter(), time.thread_time() - computed))
+    def _beat(self) -> None:
+        """A plain callback, two hundred times a second: a task would cost half as much again."""
+        now, computed = time.perf_counter(), time.thread_time()
+        if now - self._begun - EVERY_S > LEAST_S:
+            self._beats.append((self._begun, now, computed - self._computed))
+        self._begun, self._computed = now, computed
+        self._timer = asyncio.get_running_loop().call_later(EVERY_S, self._beat)
 
     def _taken(self) -> list[tuple[float, float]]:
         if self._library is None:
@@ -108,12 +113,12 @@ class Stops:
         """(s in all, in long ones, the longest) of what was noted since this was asked last."""
         self._seen += self._taken()
         fresh = pieces(self._beats, self._seen)
-        if self._beats:
-            self._seen = [each for each in self._seen if each[0] > self._beats[-1][1]]
+        self._seen = [each for each in self._seen if each[0] > self._begun]
         self._beats = []
-        self._known = [each for each in self._known if each[0] > now - KEPT_S] + fresh
+        # when in it the loop was stopped is not known, so a sample may have lost all of what it was late
+        self._known = [each for each in self._known if each[0] > now - KEPT_S] + [(end, late) for end, _, late in fresh]
         self._before = stopped_before(self._known) if self._known else None
-        lengths = [lost for _, lost in fresh]
+        lengths = [lost for _, lost, _ in fresh]
         return sum(lengths), sum(each for each in lengths if each >= LONG_S), max(lengths, default=0.0)
 
     def lost(self, begun: Seconds, ended: Seconds) -> Microseconds:

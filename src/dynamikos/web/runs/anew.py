@@ -12,6 +12,7 @@ from dynamikos.core.objectives import Judgement, Objective
 from dynamikos.core.plans import plan_problems
 from dynamikos.core.reports import Ledger, SeriesSecond, ShardSecond
 from dynamikos.core.verdicts import Watching, judgements_of
+from dynamikos.core.verdicts.bursts import not_for_bursts
 from dynamikos.web.projects.access import note, require
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import measures, queries, reading
@@ -32,7 +33,8 @@ def judged(found: Run, objectives: Sequence[Objective]) -> list[Judgement]:
     seconds: dict[int, list[SeriesSecond]] = {}
     for second, part in reading.fine_parts(found, [each.no for each in series], 0, found.watermark + 1):
         seconds.setdefault(second, []).append(part)
-    watching, ledger = Watching(inputs), Ledger(series)
+    watching, ledger, calm = Watching(inputs), Ledger(series), Ledger(series)
+    bursts = frozenset((found.outcome or {}).get("bursts", ()))  # as the generators told of them in the run
     for second in range(found.watermark + 1):
         beside = besides.get(second)
         message = ShardSecond(shard=0, second=second, series=seconds.get(second, []))
@@ -42,10 +44,15 @@ def judged(found: Run, objectives: Sequence[Objective]) -> list[Judgement]:
         watching.add(second, [message])
         ledger.add(message, totals=begin <= second < end)
         ledger.carry(message)
-    told = measures.readings_of(found, inputs)
-    return judgements_of(
-        inputs, ledger, max(0, end - begin), watching.marks, readings=told, chances=watching.chances(end)
-    )
+        if bursts:
+            calm.add(message, totals=begin <= second < end and second not in bursts)
+            calm.carry(message)
+    told, lasted = measures.readings_of(found, inputs), max(0, end - begin)
+    made = judgements_of(inputs, ledger, lasted, watching.marks, readings=told, chances=watching.chances(end))
+    if not bursts:
+        return made
+    without = judgements_of(inputs, calm, lasted - len(bursts), watching.marks, readings=told)
+    return not_for_bursts(made, without, len(bursts))
 
 
 def judge_anew(member: Membership, found: Run) -> list[Judgement]:
