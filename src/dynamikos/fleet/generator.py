@@ -32,7 +32,7 @@ from dynamikos.engine.limits import raise_descriptors
 from dynamikos.engine.rows import RowFile
 from dynamikos.engine.runner import Control, Shard, primed_for, run
 from dynamikos.fleet.disk import shortage
-from dynamikos.fleet.hints import awaited
+from dynamikos.fleet.hints import JobConnector, awaited
 from dynamikos.fleet.knocking import knock
 from dynamikos.fleet.leasing import DatabaseLessor
 from dynamikos.fleet.outbox import Outbox
@@ -92,7 +92,7 @@ async def serve(
     me = identity(place, distance_s)
     controls: dict[int, Held] = {}
     stage = Stage(conninfo, own_ports, me.key)
-    app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=conninfo, min_size=1, max_size=4))
+    app = procrastinate.App(connector=JobConnector(conninfo=conninfo, min_size=1, max_size=4))
 
     @app.task(name="perform_shard", queue=me.queue)
     async def perform_shard(shard: int) -> None:
@@ -155,7 +155,7 @@ async def _present(
 
     async def watch_reach() -> None:
         while True:
-            await asyncio.sleep(min(1.0, CUT_OFF_S / 5))
+            await asyncio.sleep(min(1.0 if controls else 4.0, CUT_OFF_S / 5))
             away = time.monotonic() - reached
             full = shortage(spool) if controls else ""
             for held in controls.values():
@@ -178,6 +178,8 @@ async def _present(
                         (me.id, me.place, me.name, VERSION, os.getpid(), me.lock, public_of(me.key)),
                     )
                     await link.execute("LISTEN dynamikos_command")
+                    # a sign of life need not outlive the database: no write to the disk each second
+                    await link.execute("SET synchronous_commit = off")
                     tell(f"generator {me.name} is ready")
                     while True:
                         await _own(link, controls)
@@ -188,7 +190,7 @@ async def _present(
                         await _obey(link, controls)
                         await _show(link, controls)
                         reached = time.monotonic()
-                        await awaited(link, HEARTBEAT_S)
+                        await awaited(link, HEARTBEAT_S if controls else 1.5 * HEARTBEAT_S)
                         await _obey(link, controls)
             except (psycopg.Error, OSError) as problem:
                 log.warning("the database is away (%s); runs go on for now", str(problem).strip())

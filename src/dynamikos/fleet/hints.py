@@ -9,7 +9,9 @@ import threading
 import time
 from typing import Any
 
+import procrastinate
 import psycopg
+from procrastinate.connector import LISTEN_TIMEOUT, Notify
 
 SLICE_S = 1.0  # after which `stop` is looked at
 
@@ -28,8 +30,13 @@ def wait(link: "psycopg.Connection[Any]", seconds: float, stop: threading.Event)
 
 async def awaited(link: "psycopg.AsyncConnection[Any]", seconds: float) -> bool:
     """Whether there was a hint on `link` within that time. Raises psycopg.OperationalError."""
-    if await _any(link):
-        return True
+    return bool(await hints(link, seconds))
+
+
+async def hints(link: "psycopg.AsyncConnection[Any]", seconds: float) -> list[psycopg.Notify]:
+    """The hints on `link`, as soon as there is one, or none after that time. Raises psycopg.OperationalError."""
+    if there := await _there(link):
+        return there
     loop, readable = asyncio.get_running_loop(), asyncio.Event()
     file = link.fileno()
     loop.add_reader(file, readable.set)
@@ -39,11 +46,21 @@ async def awaited(link: "psycopg.AsyncConnection[Any]", seconds: float) -> bool:
                 await readable.wait()
     finally:
         loop.remove_reader(file)
-    return readable.is_set() and await _any(link)
+    return await _there(link) if readable.is_set() else []
 
 
-async def _any(link: "psycopg.AsyncConnection[Any]") -> bool:
-    found = False
-    async for _ in link.notifies(timeout=0):
-        found = True
-    return found
+async def _there(link: "psycopg.AsyncConnection[Any]") -> list[psycopg.Notify]:
+    return [hint async for hint in link.notifies(timeout=0)]
+
+
+class JobConnector(procrastinate.PsycopgConnector):
+    """The job engine's connector, with its waiting for new jobs as above."""
+
+    async def _loop_notify(
+        self, on_notification: Notify, connection: "psycopg.AsyncConnection[Any]", timeout: float = LISTEN_TIMEOUT
+    ) -> None:
+        with contextlib.suppress(psycopg.OperationalError):  # then the engine connects anew
+            while True:
+                for hint in await hints(connection, timeout):
+                    await on_notification(channel=hint.channel, payload=hint.payload)
+                await connection.execute("SELECT 1")  # says whether the connection lives
