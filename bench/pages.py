@@ -44,7 +44,7 @@ def _measure() -> list[Result]:
     sample, draw = Sample(), random.Random(4)
     made = actions.start(sample.member, sample.plan) if generator() else None
     assert made is not None
-    shard = Shard.objects.create(run=made, number=0, generator_name="g", state="ended", ended="finished")
+    shard = Shard.objects.create(run=made, number=0, generator_name="g", state="ended", ending={"cause": "finished"})
     Run.objects.filter(pk=made.pk).update(state="running", begins_at=timezone.now())
     series = list(series_of(queries.frozen(made).journey))
     reports = []

@@ -56,7 +56,9 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
     made.frozen, made.begins_at = canonical(inputs), timezone.now()
     made.save()
     for number in range(shards):
-        Shard.objects.create(run=made, number=number, generator_name=f"g{number}", state="ended", ended="finished")
+        Shard.objects.create(
+            run=made, number=number, generator_name=f"g{number}", state="ended", ending={"cause": "finished"}
+        )
     series = every_series(inputs)
     draw = random.Random(3)
     pool = []
@@ -87,8 +89,9 @@ def _made(sample: Any, rows: int, shards: int, seconds: int) -> Any:
         frames.append(Message(subject=made.pk, sequence=second, event="frame", body=body))
     Message.objects.bulk_create(frames, batch_size=2000)
     Run.objects.filter(pk=made.pk).update(
-        state="ended", ended="finished", ended_at=timezone.now(), watermark=seconds - 1, chunked=seconds // 60 - 1,
-        findings=[], outcome={"ended": "finished", "exit_code": 0, "from_s": 0, "to_s": seconds},
+        state="ended", ending={"cause": "finished"}, ended_at=timezone.now(), watermark=seconds - 1,
+        chunked=seconds // 60 - 1, findings=[],
+        outcome={"ended": "finished", "exit_code": 0, "from_s": 0, "to_s": seconds},
     )  # fmt: skip
     told = np.random.default_rng(5).normal(50, 5, (MEASURES, seconds))
     measures.take(made, "target", {f"utilization_{number}": trace for number, trace in enumerate(told)})
@@ -106,7 +109,7 @@ def _again(made: Any) -> Any:
     found = Run.objects.get(pk=made.pk)
     inputs = queries.frozen(found)
     rows = reading.window(found, every_series(inputs), 0, SECONDS).rows(SECONDS)
-    outcome = Outcome(ended="finished", rows=rows, to_s=float(SECONDS), exit_code=0)
+    outcome = Outcome(rows=rows, to_s=float(SECONDS), exit_code=0)
     Run.objects.filter(pk=made.pk).update(outcome=OUTCOME.plain(outcome))
     figures = msgspec.to_builtins(comparing.figures(Run.objects.get(pk=made.pk)))  # as they are kept, once it is over
     Run.objects.filter(pk=made.pk).update(figures=figures)

@@ -55,7 +55,7 @@ class Telling(BrowserCase):
         reported(run, frozen, SECONDS, lambda each, at: times, draw)
         made = ended(run)
         rows = queries.window(made, frozen, 10, SECONDS).rows(SECONDS - 10)
-        outcome = Outcome(ended="finished", rows=rows, from_s=10.0, to_s=float(SECONDS), exit_code=0)
+        outcome = Outcome(rows=rows, from_s=10.0, to_s=float(SECONDS), exit_code=0)
         found = Found(rule="r", about="target", sentence="It grew by half.", means="So.", try_="Look.")
         Run.objects.filter(pk=made.pk).update(
             outcome=OUTCOME.plain(outcome), findings=[to_builtins(found)],

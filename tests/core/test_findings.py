@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from dynamikos.core.analysis.evidence import Evidence, Found, Measured
 from dynamikos.core.analysis.findings import RULES, findings
 from dynamikos.core.analysis.findings.drift import mann_kendall, theil_sen
+from dynamikos.core.failure_kinds import Leaving
 from dynamikos.core.objectives import Mark, Objective
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Health, KeptExchange
@@ -216,7 +217,7 @@ class Speaking(TestCase):
                 bucket_mid_us(at) * 2 // 3 for at, n in Histogram.from_bytes(part.hist).counts.items() for _ in range(n)
             )
             part.low_hist = less.to_bytes()
-        messages[100].retired = {"the rows of observers are used up": 3}
+        messages[100].leavings = [Leaving("rows", "rows of observers used up", 3)]
         messages[-1].open = [(2, 9_000_000)]
         for message in messages:
             message.judged = {0: 1}

@@ -13,6 +13,7 @@ from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, de
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, Watching, as_json, as_junit, conclude
 from dynamikos.core.verdicts.bursts import without
+from dynamikos.core.verdicts.ending import FINISHED, GENTLY, NOW, Ending
 from dynamikos.engine.testing import frozen_of_one
 
 JOURNEY = parse_journey(
@@ -29,7 +30,7 @@ def outcome(
     late: int = 0,
     peak: int = 4,
     there: int = 4,
-    ended: str = "finished",
+    ending: Ending = FINISHED,
     limit: float = 500,
     lost: tuple[str, ...] = (),
 ) -> tuple[FrozenRun, Outcome]:
@@ -72,7 +73,7 @@ def outcome(
         )
         for ledger in (window, whole):
             ledger.add(decode(encode(message)))
-    return frozen, conclude(frozen, window, whole, ended=ended, in_flight=0, peak_users=peak, lost=lost)
+    return frozen, conclude(frozen, window, whole, ending=ending, in_flight=0, peak_users=peak, lost=lost)
 
 
 class Bursts(TestCase):
@@ -101,7 +102,7 @@ class Bursts(TestCase):
             ledger.add(messages[-1])
             watching.add(second, messages[-1:])
         return conclude(
-            frozen, ledger, ledger, ended="finished", in_flight=0, peak_users=4, bursts=watching.bursts(60),
+            frozen, ledger, ledger, ending=FINISHED, in_flight=0, peak_users=4, bursts=watching.bursts(60),
             calm=lambda left_out: without(messages, left_out, series, 0, 60),
         )  # fmt: skip
 
@@ -151,8 +152,8 @@ class Verdicts(TestCase):
             ({"lost": ("here",)}, 3, "Not judged. The generator here was lost"),
             ({"lost": ("here",), "limit": 50}, 1, "Doubted: The generator here was lost"),
             ({"count": 1, "limit": 1000}, 3, "10 samples are too few"),
-            ({"ended": "stopped gently"}, 4, "stopped gently by hand"),
-            ({"ended": "stopped now", "limit": 1}, 4, "stopped now by hand"),
+            ({"ending": GENTLY}, 4, "stopped gently by hand"),
+            ({"ending": NOW, "limit": 1}, 4, "stopped now by hand"),
         )
         for given, code, words in cases:
             with self.subTest(given):

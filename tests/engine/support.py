@@ -80,7 +80,7 @@ def perform(
         if control is not None:
             control(switch)
         shard = Shard(number=0, count=1, frozen=made, rows={"observers": rows or []}, secrets={}, functions=functions)
-        return await run(shard, network, clock, sink, begin=clock.now() + 0.5, control=switch)
+        return (await run(shard, network, clock, sink, begin=clock.now() + 0.5, control=switch)).words
 
     return run_virtual(program()), sink, network
 

@@ -21,6 +21,7 @@ from dynamikos.core.reports.by_value import (
     unpacked,
 )
 from dynamikos.core.verdicts import as_json, conclude
+from dynamikos.core.verdicts.ending import FINISHED
 from dynamikos.engine.testing import Scripted, answer
 from dynamikos.engine.users.by_value import LOOKED_AT, MOST_KEPT, Tally
 from dynamikos.engine.users.dealing import specs_of
@@ -73,7 +74,7 @@ class Counted(TestCase):
         self.assertIn("find fails where observers.email is “e3”", told.sentence)
         self.assertIn(f"{sent.count('e3')} times of {sent.count('e3')} that it was dealt", told.sentence)
         window = Ledger(series.values())
-        exported = as_json(made, conclude(made, window, whole, ended="finished", in_flight=0, peak_users=4))
+        exported = as_json(made, conclude(made, window, whole, ending=FINISHED, in_flight=0, peak_users=4))
         self.assertIn(b'"value": "e3"', exported)
         self.assertEqual(failing([unpacked(packed(each)) for each in whole.by_value.values()], series), found)
 

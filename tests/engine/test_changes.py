@@ -34,7 +34,7 @@ def ran(made: FrozenRun, changes: tuple[Change, ...], shards: int = 1) -> tuple[
         asking = asyncio.create_task(ask())
         shard = Shard(number=number, count=shards, frozen=made, rows={}, secrets={})
         try:
-            return await run(shard, ScriptedNetwork(after(0.1)), clock, sink, begin=begin, control=control)
+            return (await run(shard, ScriptedNetwork(after(0.1)), clock, sink, begin=begin, control=control)).words
         finally:
             asking.cancel()
 

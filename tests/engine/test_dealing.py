@@ -47,7 +47,7 @@ class Rules(TestCase):
         self.assertEqual(sorted(of(1, paths) + of(2, paths)), [1, 2, 3, 4, 5, 6])
         self.assertEqual(ended, "finished")
         self.assertEqual(
-            {why: n for message in sink.messages for why, n in message.retired.items()},
+            {each.words: each.count for message in sink.messages for each in message.leavings},
             {"rows of observers used up": 2},
         )
         ended, sink, paths, _, _ = dealt(Deal(then="stop"), hold_s=20)
@@ -73,7 +73,7 @@ class Rules(TestCase):
     def test_an_empty_table_stops_the_run_with_words(self) -> None:
         ended, sink, paths, _, _ = dealt(Deal(), rows=[])
         self.assertEqual((ended, paths), ("stopped: observers has no rows", []))
-        self.assertIn("observers has no rows", {why for message in sink.messages for why in message.retired})
+        self.assertIn("observers has no rows", {each.words for message in sink.messages for each in message.leavings})
 
     def test_columns_apart_and_following(self) -> None:
         piles = [

@@ -19,6 +19,7 @@ from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch, measured_part_s
 from dynamikos.core.reports import Ledger
 from dynamikos.core.verdicts import Outcome, conclude
+from dynamikos.core.verdicts.ending import of_words
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.protocol import ReplyReader
 from dynamikos.engine.ports import Origin
@@ -38,7 +39,7 @@ def judged(made: FrozenRun, sink: ListSink, ended: str) -> Outcome:
         window.add(message, totals=from_s <= message.second < to_s)
         window.carry(message)
     peak = max(sum(message.users.values()) for message in sink.messages)
-    return conclude(made, window, whole, ended=ended, in_flight=sink.messages[-1].in_flight, peak_users=peak)
+    return conclude(made, window, whole, ending=of_words(ended), in_flight=sink.messages[-1].in_flight, peak_users=peak)
 
 
 def with_objectives(made: FrozenRun, *objectives: tuple[str, float]) -> FrozenRun:
@@ -198,7 +199,7 @@ class Embedded(TestCase):
         async def program() -> str:
             clock = VirtualClock()
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
-            return await run(shard, network, clock, sink, begin=clock.now() + 0.5)
+            return (await run(shard, network, clock, sink, begin=clock.now() + 0.5)).words
 
         self.assertEqual(run_virtual(program()), "finished")
         found = totals(made, sink).all_of("embedded")
@@ -290,7 +291,9 @@ class Ours(TestCase):
             clock = Clock()
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={}, functions=Functions())
             try:
-                return await run(shard, network, clock, sink, begin=VirtualClock().now() + 0.5, control=Control())
+                return (
+                    await run(shard, network, clock, sink, begin=VirtualClock().now() + 0.5, control=Control())
+                ).words
             except RuntimeError as problem:
                 return f"raised: {problem}"  # the generator says it as the shard's end
 
@@ -305,7 +308,7 @@ class Ours(TestCase):
                     logging.getLogger("tests").error("so that there is one")
                     made, sink, ended = self.thrown(port, at)
                     broke = [
-                        reason for message in sink.messages for reason in message.retired if reason.startswith("broke")
+                        each.detail for message in sink.messages for each in message.leavings if each.cause == "broke"
                     ]
                     hit = (
                         f"thrown by {port}" in ended
@@ -341,13 +344,15 @@ class Ours(TestCase):
 
         async def program() -> str:
             clock = VirtualClock()
-            return await run(
-                Shard(number=0, count=1, frozen=made, rows={}, secrets={}),
-                network,
-                clock,
-                sink,
-                begin=clock.now() + 0.5,
-            )
+            return (
+                await run(
+                    Shard(number=0, count=1, frozen=made, rows={}, secrets={}),
+                    network,
+                    clock,
+                    sink,
+                    begin=clock.now() + 0.5,
+                )
+            ).words
 
         found = judged(made, sink, run_virtual(program()))
         self.assertEqual((found.judgements[0].word, found.judgements[0].value, found.own_limits), ("met", 0.0, 2))

@@ -6,6 +6,7 @@ from unittest import TestCase
 from msgspec.structs import replace
 
 from dynamikos.core.reports import KeptExchange
+from dynamikos.core.verdicts.ending import GENTLY, NOW, stopped
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.runner import Control, Rehearsal, Shard
 from dynamikos.engine.testing import Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
@@ -197,7 +198,9 @@ class Failing(TestCase):
     def test_failed_opening_retires_and_is_replaced_after_a_growing_wait(self) -> None:
         made = frozen("opening:\n" + step("in", GET) + "rounds:\n" + step("one", GET), hold_s=20)
         _, sink, network = perform(made, lambda data: Scripted(answer(status="503 Busy")))
-        self.assertEqual(sum(sum(m.retired.values()) for m in sink.messages), len(network.requests))
+        self.assertEqual(
+            sum(each.count for message in sink.messages for each in message.leavings), len(network.requests)
+        )
         self.assertEqual(len(network.requests), 5)  # at 0, 1, 3, 7, 15 s
         self.assertEqual(totals(made, sink).all_of("round").passed.n, 0)
 
@@ -278,3 +281,34 @@ class Stopping(TestCase):
         self.assertEqual((ended, sink.messages[-1].in_flight), ("finished", 2))
         self.assertIn(sink.messages[-1].second, (11, 12))
         self.assertGreater(sink.messages[10].oldest_us, 10_000_000)
+
+
+class Ended(TestCase):
+    def test_who_stops_it_first_has_done_it_and_now_holds_whoever_says_so(self) -> None:
+        rule = stopped("rule", "rows of observers used up")
+        away = stopped("generator", "the generator could not reach the database for 60 s", now=True)
+        for orders, expected in (
+            ((), None),
+            ((GENTLY, NOW), NOW),
+            ((NOW, GENTLY), NOW),
+            ((GENTLY, rule), GENTLY),
+            ((rule, NOW), stopped("rule", rule.detail, now=True)),
+            ((away,), away),
+        ):
+            with self.subTest(orders):
+                control = Control()
+                for each in orders:
+                    control.end(each)
+                self.assertEqual(control.ending, expected)
+                self.assertEqual(control.is_stopped, expected is not None)
+
+    def test_a_generator_that_lost_its_database_is_no_hand(self) -> None:
+        made = frozen("rounds:\n" + step("one", GET), hold_s=20)
+        away = stopped("generator", "the generator could not reach the database for 60 s", now=True)
+
+        def at_5(control: Control) -> None:
+            asyncio.get_running_loop().call_later(5, control.end, away)
+
+        words, sink, _ = perform(made, ok, control=at_5)
+        self.assertEqual(words, f"stopped: {away.detail}")
+        self.assertLess(sink.messages[-1].second, 8)

@@ -13,7 +13,7 @@ import numpy as np
 
 from dynamikos.engine.http.connection import Arrivals
 from dynamikos.engine.reporting.recorder import PASSED, _Cell
-from dynamikos.engine.reporting.stops import EVERY_S, Beat, Stops, pieces, stopped_before
+from dynamikos.engine.reporting.stops import EVERY_S, Beat, Stops, pieces, stopped_before, unnoted
 from dynamikos.machine import stops
 
 WATCHES = """
@@ -124,6 +124,18 @@ class Pieces(TestCase):
         every, long_s, late = asyncio.run(program())
         self.assertLess(every, 0.15 + late)
         self.assertLessEqual(long_s, every)
+
+
+class Unnoted(TestCase):
+    def test_waits_too_short_to_be_stops_count_where_others_want_the_processor(self) -> None:
+        for mean_s, most_s in ((0.0, 0.0), (20e-6, 0.0), (50e-6, 0.0), (60e-6, 0.0012), (0.0005, 0.002), (1, 0.002)):
+            with self.subTest(mean_s):
+                self.assertAlmostEqual(unnoted(mean_s), most_s)
+                watch = Stops()
+                watch.take(time.perf_counter(), mean_s)
+                self.assertEqual(watch.lost(np.array([0.0]), np.array([0.05]))[0], round(most_s * 1e6))
+        watch.take(time.perf_counter())  # of the next second again nothing
+        self.assertEqual(watch.lost(np.array([0.0]), np.array([0.05]))[0], 0)
 
 
 class Readiness(TestCase):

@@ -183,7 +183,7 @@ class OnTheWire(TestCase):
             network, clock, sink, control = RealNetwork([parse_target(base)]), RealClock(), ListSink(), Control()
             asyncio.get_running_loop().call_later(stop_s, control.stop_now)
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
-            ended = await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=control)
+            ended = (await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=control)).words
             await network.aclose()
             clock.close()
             server.close()
@@ -238,7 +238,7 @@ class Bodies(TestCase):
             made = frozen("rounds:\n" + step("a", large) + step("b", held), users=1, hold_s=1, grace_s=3)
             network, clock, sink = RealNetwork([parse_target(base)]), RealClock(), ListSink()
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
-            ended = await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=Control())
+            ended = (await run(shard, network, clock, sink, begin=clock.now() + 0.05, control=Control())).words
             await network.aclose()
             clock.close()
             server.close()
@@ -284,15 +284,7 @@ class WhatAFailureMeans(TestCase):
 
     def test_makes_the_user_leave_and_another_come(self) -> None:
         rows, _, sink, _, _ = self.played("user", hold_s=9.95)
-        left = sum(
-            (
-                count
-                for message in sink.messages
-                for reason, count in message.retired.items()
-                if reason.startswith("check failed")
-            ),
-            0,
-        )
+        left = sum((each.count for message in sink.messages for each in message.leavings if each.cause == "check"), 0)
         self.assertEqual(left, sum(rows["a"].failed.values()))
         self.assertGreater(left, 2)
         self.assertLess(left, 20)  # each new one after a growing wait

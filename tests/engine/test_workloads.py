@@ -19,6 +19,7 @@ from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, Users
 from dynamikos.core.reports import Ledger
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, conclude
+from dynamikos.core.verdicts.ending import FINISHED
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.runner import Shard, run, surroundings
@@ -89,14 +90,14 @@ class Ran:
     @staticmethod
     async def _run(shard: Shard, network: ScriptedNetwork, sink: ListSink) -> str:
         clock = VirtualClock()
-        return await run(shard, network, clock, sink, begin=clock.now() + 0.5)
+        return (await run(shard, network, clock, sink, begin=clock.now() + 0.5)).words
 
     def users(self, second: int) -> int:
         return sum(sum(message.users.values()) for message in self.messages if message.second == second)
 
     def outcome(self) -> Outcome:
         flying = sum(sink.messages[-1].in_flight for sink in self.sinks)
-        return conclude(self.made, self.window, self.whole, ended="finished", in_flight=flying, peak_users=10**6)
+        return conclude(self.made, self.window, self.whole, ending=FINISHED, in_flight=flying, peak_users=10**6)
 
     def times_ms(self) -> tuple[float, float]:
         """Response times of requests, least and most."""
@@ -387,7 +388,7 @@ class Crowds(TestCase):
             raise RuntimeError("thrown by the network")
 
         ran = Ran(made, broken)
-        self.assertIn("RuntimeError", " ".join(ran.whole.retired))
+        self.assertIn("RuntimeError", str(ran.whole.leavings))
 
 
 class OneJourneyTwice(TestCase):

@@ -52,6 +52,9 @@ def ended(run: Run) -> Run:
     """What was reported is folded, and the run is over."""
     RunWatch(run).look(may_judge_lost=False)
     Run.objects.filter(pk=run.pk).update(
-        state="ended", ended="finished", ended_at=timezone.now(), outcome={"ended": "finished", "exit_code": 0}
+        state="ended",
+        ending={"cause": "finished"},
+        ended_at=timezone.now(),
+        outcome={"ended": "finished", "exit_code": 0},
     )
     return Run.objects.get(pk=run.pk)

@@ -19,6 +19,7 @@ from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import as_markdown
 from dynamikos.core.verdicts import as_json
+from dynamikos.core.verdicts.ending import of_words, plain
 from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.web.runs import actions, log, queries, telling
@@ -47,7 +48,9 @@ class Agree(TestCase):
         frozen = replace(frozen, journeys={short.journey: short}, measured=(from_s, to_s))
         run.frozen, run.state, run.begins_at = canonical(frozen), "running", timezone.now()
         run.save()
-        shard = Shard.objects.create(run=run, number=0, generator_name="g", state="ended", ended=ended)
+        shard = Shard.objects.create(
+            run=run, number=0, generator_name="g", state="ended", ending=plain(of_words(ended))
+        )
         draw, series = np.random.default_rng(seed), list(every_series(frozen))
         lasted = min(to_s, float(seconds)) - from_s
         found: dict[str, list[int]] = {}

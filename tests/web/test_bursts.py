@@ -34,7 +34,7 @@ class Bursts(TestCase):
                          measured=(0.0, SECONDS))  # fmt: skip
         run.frozen, run.state, run.begins_at = canonical(frozen), "running", timezone.now()
         run.save()
-        shard = Shard.objects.create(run=run, number=0, generator_name="g", state="ended", ended="finished")
+        shard = Shard.objects.create(run=run, number=0, generator_name="g", state="ended", ending={"cause": "finished"})
         for second in range(SECONDS):
             times = [50_000] * 20 + [600_000] * (100 if second == BURST else 0)
             parts = [SeriesSecond(

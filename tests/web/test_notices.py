@@ -6,6 +6,7 @@ from unittest.mock import patch
 from django.urls import reverse
 from django.utils import timezone
 
+from dynamikos.core.verdicts.ending import plain, refused
 from dynamikos.web.notices import actions
 from dynamikos.web.notices.models import Notice, Sending
 from dynamikos.web.projects.models import Event
@@ -70,7 +71,7 @@ class Notices(PageCase):
 
     def test_a_run_that_did_not_happen_says_so(self) -> None:
         self.add()
-        actions.announce(self.run_of(state="refused", ended="no generator came"), "ended")
+        actions.announce(self.run_of(state="refused", ending=plain(refused("no generator came"))), "ended")
         self.assertIn("no generator came", Sending.objects.get().told["sentence"])
 
     def test_of_trials_nobody_is_told(self) -> None:

@@ -14,7 +14,7 @@ from dynamikos.core.frozen import series_of
 from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, encode
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
-from dynamikos.core.verdicts.outcome import DISK_FULL
+from dynamikos.core.verdicts.ending import FINISHED, NOW, ending_of, plain, stopped
 from dynamikos.fleet.coordinator.loop import tick
 from dynamikos.fleet.coordinator.watch import RunWatch, over_places
 from dynamikos.web.environments.models import AgreedTarget
@@ -188,17 +188,17 @@ class Reading(TestCase):
         self.assertEqual(Message.objects.filter(subject=self.run_made.pk, event="frame").count(), 20)
 
     def test_without_room_on_the_disk_a_run_is_ended_and_says_so(self) -> None:
-        why = f"{DISK_FULL}dome is full: 3 of 64 MB free in /state"
+        why = "the disk of dome is full: 3 of 64 MB free in /state"
         Report.objects.create(shard=self.shard, second=0, body=encode(message(0, self.inputs.journey)))
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
         for _ in range(2):
             watch.look(may_judge_lost=False, full=why)
         command = Command.objects.get(run=self.run_made)
-        self.assertEqual((command.verb, command.why), ("stop-now", why))
+        self.assertEqual((command.verb, ending_of(command.ending)), ("stop-now", stopped("disk", why, now=True)))
         self.assertEqual([each.text for each in self.run_made.remarks.all()], [f"Ended: {why}."])
         last = message(1, self.inputs.journey, last=True)
         Report.objects.create(shard=self.shard, second=1, body=encode(last))
-        Shard.objects.filter(pk=self.shard.pk).update(state="ended", ended=f"stopped: {why}")
+        Shard.objects.filter(pk=self.shard.pk).update(state="ended", ending=command.ending)
         watch.look(may_judge_lost=False)
         outcome = Run.objects.get(pk=self.run_made.pk).outcome
         self.assertEqual((outcome["sent"], outcome["answered"]), (10, 10))
@@ -224,7 +224,7 @@ class Reading(TestCase):
 
     def test_verdict_and_page(self) -> None:
         self.deliver(50)
-        self.shard.state, self.shard.ended = "ended", "finished"
+        self.shard.state, self.shard.ending = "ended", plain(FINISHED)
         self.shard.save()
         watch = RunWatch(Run.objects.get(pk=self.run_made.pk))
         watch.look(may_judge_lost=False)
@@ -311,13 +311,13 @@ class Reading(TestCase):
         )
 
     def test_the_next_of_a_set_has_a_number_of_its_own(self) -> None:
-        Run.objects.filter(pk=self.run_made.pk).update(of_set=self.run_made.pk, set_size=3, ended="finished")
+        Run.objects.filter(pk=self.run_made.pk).update(of_set=self.run_made.pk, set_size=3, ending=plain(FINISHED))
         made = actions.next_of_set(Run.objects.get(pk=self.run_made.pk))
         assert made is not None
         self.assertEqual((made.number, made.set_place, made.of_set), (self.run_made.number + 1, 2, self.run_made.pk))
-        Run.objects.filter(pk=self.run_made.pk).update(ended="stopped now")
+        Run.objects.filter(pk=self.run_made.pk).update(ending=plain(NOW))
         self.assertIsNone(actions.next_of_set(Run.objects.get(pk=self.run_made.pk)))
-        Run.objects.filter(pk=self.run_made.pk).update(ended="finished")
+        Run.objects.filter(pk=self.run_made.pk).update(ending=plain(FINISHED))
         Command.objects.create(run=self.run_made, verb="stop-gently", asked_by=self.sample.member.account)
         self.assertIsNone(actions.next_of_set(Run.objects.get(pk=self.run_made.pk)), "stopped in its last second")
 

@@ -83,7 +83,7 @@ class Pages(PageCase):
         frozen = plain if kind is FROZEN else example(FROZEN, 1)
         run = Run.objects.create(
             project=sample.project, plan=sample.plan, number=1 + Run.objects.count(), name="Evening", state="ended",
-            ended="finished", frozen=canonical(frozen), sha256="0" * 64, asked_by=sample.member.account,
+            ending={"cause": "finished"}, frozen=canonical(frozen), sha256="0" * 64, asked_by=sample.member.account,
             outcome=plain if kind is OUTCOME else example(OUTCOME, 1), begins_at=timezone.now(), watermark=5,
         )  # fmt: skip
         return f"runs/{run.pk}"

@@ -58,7 +58,7 @@ def perform(
     for line in probes.unkept:
         tell(line)
     evidence = evidence_of(
-        frozen, sink.messages, measures=measures, kept=sink.kept, silent=silent, ended=outcome.ended
+        frozen, sink.messages, measures=measures, kept=sink.kept, silent=silent
     )  # fmt: skip
     marks = {no: each.marks for no, each in enumerate(outcome.judgements) if each.marks}
     series = every_series(frozen)
@@ -183,9 +183,9 @@ async def _perform(
                 for name, value in told.values.items():
                     watching.read(told.probe, name, told.second, value)
         stop = watching.add(message.second, [message])
-        if stop is not None and not control.stopped:
+        if stop is not None and not control.is_stopped:
             tell(f"stopping {'now' if stop.now else 'gently'}: {stop.why}")
-            control.end(stop.why, now=stop.now)
+            control.end(stop)
         if (message.second + 1) % PROGRESS_S == 0 and not message.last:
             tell(summary.progress(frame_of(message.second, [message], series), total))
 
@@ -209,7 +209,7 @@ async def _perform(
     clock = RealClock()
 
     def interrupted() -> None:
-        if control.stopped:
+        if control.is_stopped:
             control.stop_now()
         else:
             tell("stopping gently: users finish their step and leave; Ctrl-C once more stops at once")
@@ -224,7 +224,7 @@ async def _perform(
         shard = dataclasses.replace(shard, primed=await primed_for(shard, network, clock))
         begin = clock.now() + 0.2
         probes.begin(begin)
-        ended = await run(shard, network, clock, sink, begin=begin, control=control)
+        ending = await run(shard, network, clock, sink, begin=begin, control=control)
     except Failure as failure:  # before anything was sent
         raise PlanError(failure.detail) from failure
     finally:
@@ -236,7 +236,7 @@ async def _perform(
         frozen,
         window,
         whole,
-        ended=ended,
+        ending=ending,
         in_flight=seen["flying"],
         peak_users=seen["peak"],
         marks=watching.marks,

@@ -96,7 +96,7 @@ GRANTS = (
         "GRANT SELECT ON runs_run, runs_shard, runs_command, runs_delivery, runs_watch, runs_seen, datasets_datablock,"
         " places_generator, functions_attempt, places_knock TO dynamikos_generator"
     ),
-    "GRANT UPDATE (state, ended, offset_us, offset_error_us, lost_at_s) ON runs_shard TO dynamikos_generator",
+    "GRANT UPDATE (state, ending, offset_us, offset_error_us, lost_at_s) ON runs_shard TO dynamikos_generator",
     "GRANT INSERT, UPDATE ON places_generator, runs_seen TO dynamikos_generator",
     "GRANT UPDATE (state, answer, secrets) ON places_knock TO dynamikos_generator",
     "GRANT UPDATE (state, answer, took_ms) ON functions_attempt TO dynamikos_generator",

@@ -22,6 +22,7 @@ from dynamikos.core.profiles import share_of
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Health, KeptExchange
 from dynamikos.core.reports.present import Present
+from dynamikos.core.verdicts.ending import FINISHED, GENTLY, LOST, NOW, Ending, broke, stopped
 from dynamikos.core.verdicts.objectives import counted_while_open
 from dynamikos.engine import guard
 from dynamikos.engine.failures import Failure
@@ -74,12 +75,10 @@ class Control:
     def __init__(self) -> None:
         self._gently: Callable[[], None] | None = None
         self._now: asyncio.Event = asyncio.Event()
-        self.stopped = ""
-        self.why = ""  # when it was the run's own rules that stopped it, or nobody's hand
-        self.by_rule = False
+        self.ending: Ending | None = None  # what stopped it first; `now` where anything did at once
         self.loss_s = float("inf")  # after so long a stop it is taken for lost, and sends nothing more
         self.is_lost = False
-        self.broke = ""  # why the run can't be trusted: an error of ours
+        self.broke: Ending | None = None  # the run can't be trusted: an error of ours
         self.forget: Callable[[], None] | None = None
         self.changes: tuple[Change, ...] = ()
         self._replan: Callable[[Sequence[Change]], None] | None = None
@@ -89,28 +88,32 @@ class Control:
         """Who is there now; from now on the users of these numbers are `followed`. None while nobody is there."""
         return self._look(followed) if self._look is not None else None
 
+    @property
+    def is_stopped(self) -> bool:
+        return self.ending is not None
+
     def stop_gently(self) -> None:
-        self.stopped = self.stopped or "gently"
-        if self._gently is not None:
+        """By hand."""
+        self.end(GENTLY)
+
+    def stop_now(self) -> None:
+        """By hand."""
+        self.end(NOW)
+
+    def end(self, why: Ending) -> None:
+        """Who stops it first has done it; `why.now` cuts users off, whoever it comes from."""
+        known = self.ending
+        self.ending = why if known is None else replace(known, now=known.now or why.now)
+        if why.now:
+            self._now.set()
+        elif self._gently is not None:
             self._gently()
-
-    def stop_now(self, why: str = "") -> None:
-        self.stopped, self.why = "now", why or self.why
-        self._now.set()
-
-    def end(self, why: str, *, now: bool) -> None:
-        """The run's own rules, or an objective, end it."""
-        self.by_rule, self.why = True, self.why or why
-        if now:
-            self.stop_now()
-        else:
-            self.stop_gently()
 
     def change(self, changes: Sequence[Change]) -> None:
         """All changes of the load that were asked for by now, in order."""
         if len(changes) > len(self.changes):
             self.changes = tuple(changes)
-            if self._replan is not None and not self.stopped:
+            if self._replan is not None and not self.is_stopped:
                 self._replan(self.changes)
 
     def taken_back(self) -> None:
@@ -242,9 +245,8 @@ def _on_the_way(journey: Journey, way: Way, persona: Persona | None = None) -> J
 
 async def run(
     shard: Shard, network: Network, clock: Clock, sink: Sink, *, begin: float, control: Control | None = None
-) -> str:
-    """Performs `shard` from the clock's instant `begin` (second 0) and returns "finished", "stopped gently", "stopped
-    now", or "lost".
+) -> Ending:
+    """Performs `shard` from the clock's instant `begin` (second 0) and returns how it ended.
 
     Reports one message a second; the last has `last=True`. Raises TemplateError or RuleError before anything is sent.
     """
@@ -255,7 +257,7 @@ async def run(
     health = HealthWatch(sink.unsent)
 
     def used_up(why: str) -> None:
-        control.end(why, now=False)
+        control.end(stopped("rule", why))
 
     rows = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
 
@@ -301,7 +303,7 @@ async def run(
     control._replan = replan
     if control.changes:
         replan(control.changes)
-    if control.stopped == "gently":
+    if control.ending is not None and not control.ending.now:
         starter.stop_gently()
 
     scripts = [around.script for around in rows]
@@ -310,14 +312,14 @@ async def run(
     _enough_descriptors(scripts, most)
 
     def planned(second: int) -> int:
-        return 0 if control.stopped else there[0](second + 0.995)
+        return 0 if control.is_stopped else there[0](second + 0.995)
 
     def healthy() -> Health:
         try:
             return health.read()
         except Exception as problem:  # the users go on; that the generator could not look at itself is said
             log.exception("the generator's health can't be read")
-            recorder.retired(clock.now(), f"broke: the generator's health can't be read: {problem}"[:120])
+            recorder.left_early(clock.now(), "broke", f"the generator's health can't be read: {problem}"[:120])
             return Health()
 
     def tell(upto: int, *, last: bool = False) -> None:
@@ -343,8 +345,8 @@ async def run(
                 second += 1
         except Exception as problem:  # without reports a run is nothing: it ends, and says why
             log.exception("a second could not be reported")
-            control.broke = f"broke: a second could not be reported: {type(problem).__name__}: {problem}"
-            control.stop_now(control.broke)
+            control.broke = broke(f"a second could not be reported: {type(problem).__name__}: {problem}")
+            control.stop_now()
 
     gc.collect()
     gc.freeze()
@@ -376,16 +378,11 @@ async def run(
             tell(max(int(clock.now() - begin), recorder.closed + 1), last=True)
         except Exception as problem:
             log.exception("the last second could not be reported")
-            control.broke = (
-                control.broke or f"broke: the last second could not be reported: {type(problem).__name__}: {problem}"
-            )
-    if control.broke:
-        return control.broke[:120]
-    if control.is_lost:
-        return "lost"
-    if control.why and control.by_rule:
-        return f"stopped: {control.why}"[:120]
-    return {"gently": "stopped gently", "now": "stopped now"}.get(control.stopped, "finished")
+            said = f"the last second could not be reported: {type(problem).__name__}: {problem}"
+            control.broke = control.broke or broke(said)
+    if control.broke is not None:
+        return control.broke
+    return LOST if control.is_lost else control.ending or FINISHED
 
 
 def _origins(scripts: Sequence[Script]) -> Iterator[Origin]:

@@ -7,7 +7,6 @@ import shutil
 import socket
 from pathlib import Path
 
-from dynamikos.core.verdicts.outcome import DISK_FULL
 from dynamikos.fleet.settings import DISK_LOW_MB, DISK_RESERVE_MB
 
 MB = 1_000_000
@@ -24,7 +23,7 @@ def shortage(folder: Path, needed: float = DISK_LOW_MB * MB) -> str:
         return ""
     if free >= needed:
         return ""
-    return f"{DISK_FULL}{socket.gethostname()} is full: {free / MB:,.0f} of {needed / MB:,.0f} MB free in {folder}"
+    return f"the disk of {socket.gethostname()} is full: {free / MB:,.0f} of {needed / MB:,.0f} MB free in {folder}"
 
 
 class Reserve:

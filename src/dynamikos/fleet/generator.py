@@ -12,19 +12,21 @@ import time
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 
 import msgspec
 import procrastinate
 import psycopg
+from psycopg.types.json import Jsonb
 from uuid_utils.compat import uuid7
 
 from dynamikos.core.dealing import raw_rows
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.lifecycles import RUN, SHARD, before, going, over
 from dynamikos.core.profiles.changing import Change
+from dynamikos.core.verdicts.ending import GENTLY, NOW, Ending, broke, ending_of, plain, refused, stopped
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.functions import Child
@@ -43,6 +45,7 @@ from dynamikos.sealing import X25519PrivateKey, new_key, public_of, unbox
 log = logging.getLogger(__name__)
 VERSION = "0.1.0"
 Rows = dict[str, RowFile]
+CLOSED = stopped("generator", "the run was closed without this generator", now=True)
 
 
 @dataclass(slots=True)
@@ -159,10 +162,11 @@ async def _present(
             away = time.monotonic() - reached
             full = shortage(spool) if controls else ""
             for held in controls.values():
-                if full and not held.control.stopped:
-                    held.control.end(full, now=True)
+                if full and not held.control.is_stopped:
+                    held.control.end(stopped("disk", full, now=True))
                 if away > CUT_OFF_S:
-                    held.control.stop_now(f"the generator could not reach the database for {away:.0f} s")
+                    why = f"the generator could not reach the database for {away:.0f} s"
+                    held.control.end(stopped("generator", why, now=True))
 
     watching = asyncio.create_task(watch_reach(), name="reach")
     try:
@@ -212,15 +216,17 @@ async def _own(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None
     states = {shard: (state, run) for shard, state, run in await found.fetchall()}
     for shard, held in list(controls.items()):
         state, run = states.get(shard, ("gone", "ended"))
-        if run in ("ended", "refused") or state in ("gone", "ended"):
-            held.control.stop_now("the run was closed without this generator")
+        if run in over(RUN) or state in ("gone", *over(SHARD)):
+            held.control.end(CLOSED)
         elif state == "lost" and not held.control.is_lost:
             back = await link.execute(
-                "UPDATE runs_shard SET state = 'running', ended = '', lost_at_s = NULL WHERE id = %s AND state = 'lost'"
-                " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state = 'running') RETURNING id", (shard,),
-            )  # fmt: skip
+                "UPDATE runs_shard SET state = 'running', ending = NULL, lost_at_s = NULL WHERE id = %s"
+                " AND state = 'lost' AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state = 'running')"
+                " RETURNING id",
+                (shard,),
+            )
             if await back.fetchone() is None:
-                held.control.stop_now("the run was closed without this generator")
+                held.control.end(CLOSED)
             else:
                 held.control.taken_back()
 
@@ -229,7 +235,7 @@ async def _obey(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
     if not controls:
         return
     found = await link.execute(
-        "SELECT run_id, verb, why, at_s, factor FROM runs_command WHERE run_id = ANY(%s) ORDER BY id",
+        "SELECT run_id, verb, ending, at_s, factor FROM runs_command WHERE run_id = ANY(%s) ORDER BY id",
         ([held.run for held in controls.values()],),
     )
     rows = await found.fetchall()
@@ -244,12 +250,9 @@ async def _obey(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> Non
         for held in controls.values():
             if held.run != run_id or at_s is not None:
                 continue
-            if why and not held.control.stopped:
-                held.control.end(why, now=verb == "stop-now")
-            elif verb == "stop-now" and held.control.stopped != "now":
-                held.control.stop_now()
-            elif verb == "stop-gently" and not held.control.stopped:
-                held.control.stop_gently()
+            known = held.control.ending
+            if known is None or (verb == "stop-now" and not known.now):
+                held.control.end(ending_of(why) or (NOW if verb == "stop-now" else GENTLY))
 
 
 async def _show(link: psycopg.AsyncConnection, controls: dict[int, Held]) -> None:
@@ -317,13 +320,13 @@ async def _perform(
     Any end is said: what broke here is the shard's end, in words.
     """
     if controls:
-        await _state(conninfo, shard_id, "refused: the generator is still busy with another run")
+        await _state(conninfo, shard_id, refused("the generator is still busy with another run"))
         return
     async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
         gate = await link.execute(
-            "UPDATE runs_shard SET state = 'loading' WHERE id = %s AND state = 'assigned' AND generator_id = %s"
+            "UPDATE runs_shard SET state = 'loading' WHERE id = %s AND state = ANY(%s) AND generator_id = %s"
             " RETURNING run_id, number",
-            (shard_id, me.id),
+            (shard_id, before(SHARD, "loading"), me.id),
         )
         passed = await gate.fetchone()
     if passed is None:
@@ -331,24 +334,24 @@ async def _perform(
     control = Control()
     control.loss_s = 2 * LOST_S  # as the coordinator has it
     controls[shard_id] = Held(passed[0], control)
-    ended = "broke: its process ended"
+    ending = broke("its process ended")
     try:
-        ended = await _performed(conninfo, me, shard_id, passed[0], passed[1], control, own_ports, spool)
+        ending = await _performed(conninfo, me, shard_id, passed[0], passed[1], control, own_ports, spool)
     except asyncio.CancelledError:
-        ended = "stopped now"
+        ending = NOW
         raise
     except DynamikosError as wrong:
-        ended = f"refused: {wrong}"
+        ending = refused(wrong)
     except Failure as failure:
-        ended = f"refused: {failure.detail}"
+        ending = refused(failure.detail)
     except psycopg.Error as problem:
-        ended = f"broke: the database: {str(problem).strip()}"
+        ending = broke(f"the database: {str(problem).strip()}")
     except Exception as problem:
         log.exception("shard %s broke", shard_id)
-        ended = f"broke: {type(problem).__name__}: {problem}"
+        ending = broke(f"{type(problem).__name__}: {problem}")
     finally:
         controls.pop(shard_id, None)
-        await asyncio.shield(_state(conninfo, shard_id, ended[:120]))
+        await asyncio.shield(_state(conninfo, shard_id, ending))
 
 
 async def _performed(
@@ -360,7 +363,7 @@ async def _performed(
     control: Control,
     own_ports: frozenset[int],
     spool: Path,
-) -> str:
+) -> Ending:
     """Loads what the shard needs, says that it is ready, waits for its begin and performs it: how it ended."""
     rows: Rows = {}
     async with contextlib.AsyncExitStack() as stack:
@@ -401,33 +404,35 @@ async def _performed(
         shard = dataclasses.replace(shard, primed=await primed_for(shard, network, clock))
         begins = await _begin(link, run_id, shard_id, control)
         if begins is None:
-            return "stopped now"
+            return control.ending or NOW
         offset, error = await offset_of(link)
         await link.execute(
             "UPDATE runs_shard SET offset_us = %s, offset_error_us = %s WHERE id = %s",
             (round(offset * 1e6), round(error * 1e6), shard_id),
         )
         await link.close()
-        outbox = Outbox(conninfo, str(run_id), shard_id, spool, partial(control.end, now=True))
+        outbox = Outbox(conninfo, str(run_id), shard_id, spool, control.end)
         try:
-            ended = await run(shard, network, clock, outbox, begin=begins - offset, control=control)
+            ending = await run(shard, network, clock, outbox, begin=begins - offset, control=control)
         finally:
             await network.aclose()
             await outbox.close()
-        return outbox.broken or ended
+        return outbox.broken or ending
 
 
 async def _begin(link: psycopg.AsyncConnection, run_id: uuid.UUID, shard_id: int, control: Control) -> float | None:
     """Says that the shard is ready, and waits until all are: second 0 in the database's clock; None when there is
     nothing to begin.
     """
-    await link.execute("UPDATE runs_shard SET state = 'ready' WHERE id = %s AND state = 'loading'", (shard_id,))
+    await link.execute(
+        "UPDATE runs_shard SET state = 'ready' WHERE id = %s AND state = ANY(%s)", (shard_id, before(SHARD, "ready"))
+    )
     await link.execute("SELECT pg_notify('dynamikos_coordinator', %s)", (str(run_id),))
-    while not control.stopped:
+    while not control.is_stopped:
         row = await (await link.execute(
             "SELECT extract(epoch FROM begins_at)::float8, state FROM runs_run WHERE id = %s", (run_id,),
         )).fetchone()  # fmt: skip
-        if row is None or row[1] in ("ended", "refused"):
+        if row is None or row[1] in over(RUN):
             return None
         if row[0] is not None:
             begun = await link.execute(
@@ -468,15 +473,16 @@ async def try_function(conninfo: str, pk: str) -> None:
         )
 
 
-async def _state(conninfo: str, shard_id: int, ended: str) -> None:
+async def _state(conninfo: str, shard_id: int, ending: Ending) -> None:
     """Says how a shard ended, unless its run was closed meanwhile."""
+    state = "lost" if ending.cause == "lost" else "ended"
     for _ in range(60):
         try:
             async with await psycopg.AsyncConnection.connect(conninfo, autocommit=True) as link:
                 await link.execute(
-                    "UPDATE runs_shard SET state = %s, ended = %s WHERE id = %s AND state <> 'ended'"
-                    " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state NOT IN ('ended', 'refused'))",
-                    ("lost" if ended == "lost" else "ended", ended, shard_id),
+                    "UPDATE runs_shard SET state = %s, ending = %s WHERE id = %s AND state = ANY(%s)"
+                    " AND EXISTS (SELECT 1 FROM runs_run WHERE id = run_id AND state = ANY(%s))",
+                    (state, Jsonb(plain(ending)), shard_id, before(SHARD, state), going(RUN)),
                 )
                 await link.execute("SELECT pg_notify('dynamikos_report', '')")
                 return

@@ -18,7 +18,7 @@ import msgspec
 import psycopg
 
 from dynamikos.core.reports import KeptExchange, ShardSecond, encode, pack_kept
-from dynamikos.core.verdicts.outcome import DISK_FULL
+from dynamikos.core.verdicts.ending import Ending, broke, stopped
 from dynamikos.fleet.settings import RECONNECT_S
 
 log = logging.getLogger(__name__)
@@ -29,7 +29,7 @@ class Outbox:
     """A Sink that delivers in order, once: a repeated message is ignored by the database's key."""
 
     def __init__(
-        self, conninfo: str, run: str, shard_id: int, spool: Path, full: Callable[[str], None] = lambda why: None
+        self, conninfo: str, run: str, shard_id: int, spool: Path, full: Callable[[Ending], None] = lambda why: None
     ) -> None:
         """`full` is told when there is no room left, here or where the database is: the run has to end."""
         self._full = full
@@ -40,7 +40,7 @@ class Outbox:
         self._news = asyncio.Event()
         self._task = asyncio.create_task(self._deliver(), name="outbox")
         self._closing = False
-        self.broken = ""  # why something could not be delivered at all
+        self.broken: Ending | None = None  # something could not be delivered at all
 
     # the engine's side -----------------------------------------------------------------------------
 
@@ -72,7 +72,8 @@ class Outbox:
             try:
                 self._put_by(msgspec.msgpack.encode(item))
             except OSError as problem:  # nothing is lost: what comes until the run is ended waits in memory
-                self._full(f"{DISK_FULL}{socket.gethostname()} is full: {self._spool}: {problem.strerror}")
+                why = f"the disk of {socket.gethostname()} is full: {self._spool}: {problem.strerror}"
+                self._full(stopped("disk", why, now=True))
                 self._waiting.append(item)
             else:
                 self._spooled += 1
@@ -123,7 +124,8 @@ class Outbox:
                         self._waiting.popleft()
             except (psycopg.OperationalError, OSError) as problem:
                 if isinstance(problem, psycopg.errors.DiskFull):
-                    self._full(f"{DISK_FULL}the database is full: {str(problem).strip().splitlines()[0]}")
+                    why = f"the disk of the database is full: {str(problem).strip().splitlines()[0]}"
+                    self._full(stopped("disk", why, now=True))
                 log.warning("reports wait: the database is away (%s)", str(problem).strip())
                 await asyncio.sleep(RECONNECT_S)
 
@@ -137,9 +139,8 @@ class Outbox:
             raise
         except Exception as problem:
             log.exception("a message of kind %s was refused", item[0])
-            self.broken = (
-                self.broken or f"broke: a message ({item[0]}) was refused by the database: {type(problem).__name__}"
-            )
+            why = f"a message ({item[0]}) was refused by the database: {type(problem).__name__}"
+            self.broken = self.broken or broke(why)
 
     async def _insert(
         self, link: psycopg.AsyncConnection[tuple[object, ...]], item: tuple[str, int, bytes, tuple[object, ...]]

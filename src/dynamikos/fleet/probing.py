@@ -45,7 +45,6 @@ LOCK, LOOK_S = 7303, 0.3
 LATE_S = 3  # that a first reading may come later than its second
 MOST_SHOTS = 100  # of a page in a run
 BROWSER_TRY_S, AGAIN_S = 30.0, 3.0
-UNDER_WAY = (Run.State.RUNNING, Run.State.CLOSING)
 
 
 @dataclass(slots=True)
@@ -153,7 +152,7 @@ def _is_alone() -> bool:
 
 def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_ports: frozenset[int]) -> None:
     """Begins with runs that have begun, writes what was told, and ends with those that are over."""
-    for run in Run.objects.filter(state__in=UNDER_WAY, begins_at__isnull=False).exclude(pk__in=list(probed)):
+    for run in Run.objects.filter(state=Run.State.RUNNING, begins_at__isnull=False).exclude(pk__in=list(probed)):
         frozen = frozen_of(run)
         made = probed[run.pk] = Probed(run, frozen)
         made.secrets, made.problem = _secrets(run.project_id, frozen)
@@ -174,7 +173,7 @@ def tick(probed: dict[uuid.UUID, Probed], loop: asyncio.AbstractEventLoop, own_p
         threading.Thread(target=_answer, args=(asked, answer), daemon=True).start()
     for key, each in list(probed.items()):
         _watch(each, own_ports)
-        is_over = not Run.objects.filter(pk=key, state__in=UNDER_WAY).exists()
+        is_over = not Run.objects.filter(pk=key, state=Run.State.RUNNING).exists()
         if is_over and each.future is not None:
             each.future.cancel()
         if is_over and each.apart is not None:

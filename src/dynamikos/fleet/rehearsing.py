@@ -16,6 +16,7 @@ from msgspec.structs import replace
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.document import FROZEN
+from dynamikos.core.lifecycles import REHEARSAL, before
 from dynamikos.core.plans import Timeouts
 from dynamikos.core.reports import KeptExchange, pack_kept
 from dynamikos.core.values import bind
@@ -94,8 +95,8 @@ class Stage:
                 self._keep(pk, number, made, frozen, secrets)
             await link.execute(
                 "UPDATE rehearsals_rehearsal SET state = %s, reason = %s, secrets = '', ended_at = clock_timestamp()"
-                " WHERE id = %s",
-                (state, reason, pk),
+                " WHERE id = %s AND state = ANY(%s)",
+                (state, reason, pk, before(REHEARSAL, state)),
             )
             await _announce(link, pk, number + 1, "end", state)
 

@@ -123,7 +123,7 @@ def _document(asked, rows) -> dict[str, object]:  # type: ignore[no-untyped-def]
                 "duration_us": row.kept.duration_us,
                 "size_bytes": row.kept.size_bytes,
                 "passed": not row.is_bad,
-                "failure": row.kept.reason.removeprefix("failed: ") if row.is_bad else "",
+                "failure": row.kept.failure,
                 "error": row.kept.error,
                 "expected": row.kept.expected,
                 "actual": row.kept.actual,

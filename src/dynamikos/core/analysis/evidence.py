@@ -91,7 +91,6 @@ class Evidence:
     changes: Sequence[Change] = ()
     silent: Sequence[tuple[str, int, str]] = ()
     failing: Sequence[Failing] = ()  # by values of dealt columns, of the whole run
-    ended: str = "finished"
     width: int = 1  # seconds of one place of `lines`
     names: Mapping[str, str] = field(default_factory=dict)
 

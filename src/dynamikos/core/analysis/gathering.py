@@ -39,7 +39,6 @@ def evidence_of(
     kept: Sequence[KeptExchange] = (),
     changes: Sequence[Change] = (),
     silent: Sequence[tuple[str, int, str]] = (),
-    ended: str = "finished",
     places: Mapping[int, str] | None = None,
 ) -> Evidence:
     """Of a run whose messages are all at hand; `places` are those of its shards."""
@@ -86,7 +85,6 @@ def evidence_of(
         changes=changes,
         silent=silent,
         failing=failing(whole.by_value.values(), {each.no: each for each in every}),
-        ended=ended,
         names={row.row: row.name or row.row for row in frozen.places.rows},
     )
 

@@ -1,10 +1,13 @@
 """Adds up messages: per series, over any set of seconds; and the rows of the table of steps and requests."""
 
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from itertools import starmap
 
 import msgspec
 
+from dynamikos.core.failure_kinds import Leaving, LeavingCause, kind_of, leaving_of
 from dynamikos.core.frozen import Series
 from dynamikos.core.reports.besides import Beside
 from dynamikos.core.reports.by_value import ByValue
@@ -74,12 +77,12 @@ class SeriesTotal:
         """All that failed, but for what the generator's own limits did (descriptors, ports): that is not the target's
         fault.
         """
-        return sum(count for kind, count in self.failed.items() if not is_own(kind))
+        return sum(count for kind, count in self.failed.items() if not kind_of(kind).is_own)
 
     @property
     def own(self) -> int:
         """What failed by the generator's own doing."""
-        return sum(count for kind, count in self.failed.items() if is_own(kind))
+        return sum(count for kind, count in self.failed.items() if kind_of(kind).is_own)
 
     def add(self, *parts: SeriesSecond) -> None:
         self.passed.merge(Histogram.joined(part.hist for part in parts))
@@ -173,11 +176,6 @@ class SeriesTotal:
 
 
 OVER_ALL = ""  # the row of a series that stands for several
-
-
-def is_own(kind: str) -> bool:
-    """Whether a kind of failure says that the generator, not the target, could not."""
-    return kind.startswith(("own-limit", "engine-error", "rate-cap"))
 
 
 class Row(msgspec.Struct, frozen=True, kw_only=True):
@@ -322,7 +320,7 @@ class Ledger:
         self.worst = Health()  # of the window, each figure for itself
         self.stopped_us = 0  # of all shards in the window, in stops that are long
         self.late_by: dict[str, int] = {}  # seconds of the window by the reason for which they were late
-        self.retired: dict[str, int] = {}
+        self._leavings: Counter[tuple[LeavingCause, str]] = Counter()
         self.abandoned = 0  # exchanges
         self.arrivals = [0, 0, 0]  # started, turned away, not started, in all messages
         self.arrivals_measured = [0, 0, 0]  # those of the window
@@ -338,6 +336,15 @@ class Ledger:
         self.by_value: dict[int, ByValue] = {}  # the newest of each shard
         self._by_value_s: dict[int, int] = {}
         self._rounds = {each.no for each in self.series if each.level == "round"}
+
+    @property
+    def leavings(self) -> list[Leaving]:
+        """Why users left before their time."""
+        return [Leaving(cause, detail, count) for (cause, detail), count in sorted(self._leavings.items())]
+
+    @leavings.setter
+    def leavings(self, known: Iterable[Leaving]) -> None:
+        self._leavings = Counter({(each.cause, each.detail): each.count for each in known})
 
     def add(self, message: ShardSecond, *, totals: bool = True) -> None:
         """Adds a message; with `totals=False` only the counters and health (a second outside the window)."""
@@ -362,8 +369,8 @@ class Ledger:
             if part.no in self._rounds:
                 self.rounds[0] += part.n
                 self.rounds[1] += sum(part.failed.values())
-        for why, number in message.retired.items():
-            self.retired[why] = self.retired.get(why, 0) + number
+        for each in message.leavings or starmap(leaving_of, message.retired.items()):
+            self._leavings[each.cause, each.detail] += each.count
         if totals:
             self.seconds += 1
             self.late_seconds += message.health.is_late

@@ -4,9 +4,11 @@ import zlib
 
 import msgspec
 
+from dynamikos.core.failure_kinds import Leaving
 from dynamikos.core.reports.by_value import ByValue
 
 VERSION = 1
+FAILED = "failed: "  # what the reason of an exchange that was kept for its failure begins with
 QUIET_US = 1000  # own delay up to which a second is quiet
 
 
@@ -111,7 +113,8 @@ class ShardSecond(msgspec.Struct, array_like=True, kw_only=True):
     skipped_steps: int = 0
     checks_passed: int = 0
     checks_failed: int = 0
-    retired: dict[str, int] = {}
+    retired: dict[str, int] = {}  # of an earlier day: sentences of `leavings`
+    leavings: list[Leaving] = []
     series: list[SeriesSecond] = []
     health: Health = Health()
     last: bool = False
@@ -169,6 +172,11 @@ class KeptExchange(msgspec.Struct, kw_only=True):
     resource: bool = False  # whether it is a resource that the answer to `request` embeds
     ended_us: int = 0  # when it ended, on the run's clock; 0 in those of earlier days
     item: str = ""  # what else was done, when it is no exchange: set, log, choose, …; `error` says it then
+
+    @property
+    def failure(self) -> str:
+        """Its kind of failure; "" where it passed."""
+        return self.reason.removeprefix(FAILED) if self.reason.startswith(FAILED) else ""
 
 
 _encoder = msgspec.msgpack.Encoder()

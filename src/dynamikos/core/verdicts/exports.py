@@ -60,6 +60,7 @@ def as_json(
         "state": outcome.state,
         "doubted": outcome.is_doubted,
         "ended": outcome.ended,
+        "ending": msgspec.to_builtins(outcome.ending),
         "measured_from_s": outcome.from_s,
         "measured_to_s": outcome.to_s,
         "objectives": [msgspec.to_builtins(each) for each in outcome.judgements],

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import msgspec
 import numpy as np
 
+from dynamikos.core.failure_kinds import kind_of
 from dynamikos.core.frozen import FrozenRun, Series, every_check, every_series
 from dynamikos.core.objectives import (
     Judgement,
@@ -26,13 +27,12 @@ from dynamikos.core.objectives import (
     tripped,
 )
 from dynamikos.core.reports import Ledger, SeriesTotal, ShardSecond
-from dynamikos.core.reports.ledger import is_own, series_at
+from dynamikos.core.reports.ledger import series_at
 from dynamikos.core.statistics import Histogram, Moments
 from dynamikos.core.statistics.chance import BySecond
 from dynamikos.core.statistics.histogram import bucket_mid_us
 from dynamikos.core.verdicts.bursts import SHARE, bursts, share_of
-
-BY_OBJECTIVE = "objective: "  # what the reason of a stop by an objective begins with
+from dynamikos.core.verdicts.ending import Ending, stopped
 
 
 def series_of_objective(objective: Objective, series: Iterable[Series]) -> list[Series]:
@@ -300,18 +300,19 @@ class Fuse:
         self._requests = frozenset(each.no for each in every_series(frozen) if each.level == "request")
         self._passed = self._failed = 0
 
-    def add(self, second: int, messages: Sequence[ShardSecond]) -> "Stop | None":
+    def add(self, second: int, messages: Sequence[ShardSecond]) -> Ending | None:
         if self._percent >= 100 or second >= self.TO_S:
             return None
         for message in messages:
             for part in message.series:
                 if part.no in self._requests:
                     self._passed += part.n
-                    self._failed += sum(count for kind, count in part.failed.items() if not is_own(kind))
+                    self._failed += sum(count for kind, count in part.failed.items() if not kind_of(kind).is_own)
         every = self._passed + self._failed
         if second < self.FROM_S or every < self.ENOUGH or 100 * self._failed <= self._percent * every:
             return None
-        return Stop(True, f"{self._failed:,} of the first {every:,} requests failed, more than {self._percent:g} %")
+        why = f"{self._failed:,} of the first {every:,} requests failed, more than {self._percent:g} %"
+        return stopped("rule", why, now=True)
 
 
 class Watching:
@@ -345,7 +346,7 @@ class Watching:
             checks = checks_of_objective(objective, frozen) if objective.measure == "checks" else []
             self._watched.append(_Watched(no, objective, about, checks, intervals, next(intervals, None)))
 
-    def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True) -> "Stop | None":
+    def add(self, second: int, messages: Sequence[ShardSecond], *, whole: bool = True) -> Ending | None:
         """One second of all shards that told of it; `whole`: all did. What is to be done, if it is to end the run."""
         stop = self._fuse.add(second, messages)
         self._sent[second] = sum(each.sent for each in messages)
@@ -357,7 +358,7 @@ class Watching:
             marks = self.marks[no]
             marks.append(made)
             if made.word == "missed" and tripped(objective, marks):
-                found = Stop(objective.then == "stop now", self._why(objective))
+                found = self._stop(objective)
                 stop = found if stop is None or found.now else stop
         return stop
 
@@ -406,19 +407,11 @@ class Watching:
             if each.at is not None:
                 each.intervals = _later(each.objective, frozen, each.at[0])
 
-    def _why(self, objective: Objective) -> str:
+    def _stop(self, objective: Objective) -> Ending:
         said = describe(objective, *names_of(self._frozen, objective))
         times = f" missed {objective.in_a_row} times in a row" if objective.in_a_row > 1 else " missed"
-        return f"{BY_OBJECTIVE}{said}{times}"[:110]
+        return Ending(cause="stopped", by="objective", now=objective.then == "stop now", objective=said + times)
 
 
 def _later(objective: Objective, frozen: FrozenRun, begin: int) -> Iterator[tuple[int, int]]:
     return (at for at in intervals_of(objective, frozen.measured) if at[0] > begin)
-
-
-@dataclass(frozen=True, slots=True)
-class Stop:
-    """A run is to be stopped `now`, or gently."""
-
-    now: bool
-    why: str

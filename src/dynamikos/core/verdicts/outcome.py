@@ -1,11 +1,14 @@
 """The verdict of a run from its totals: objectives, and whether the measurement itself is valid."""
 
 import math
+from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from typing import Any
 
 import msgspec
 from msgspec.structs import replace
 
+from dynamikos.core.failure_kinds import Leaving, kind_of, leaving_of
 from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.changing import said
@@ -16,12 +19,12 @@ from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.reports.by_value import Failing, failing
 from dynamikos.core.statistics.chance import BySecond
 from dynamikos.core.verdicts.bursts import is_over, not_for_bursts
-from dynamikos.core.verdicts.objectives import BY_OBJECTIVE, judgements_of, turned_away
+from dynamikos.core.verdicts.ending import FINISHED, Ending, of_words
+from dynamikos.core.verdicts.objectives import judgements_of, turned_away
 from dynamikos.core.verdicts.own import OwnDelay, own_delay_of
 from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, MISSED, NOT_JUDGED, STOPPED, WORDS, State, code_of
 
 MOST_FAILING = 100
-DISK_FULL = "the disk of "  # how the reason begins where a run was ended for lack of room
 LOAD_SHARE = 0.98  # of what was planned: with less it is another load
 
 
@@ -66,7 +69,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     Every field has a default: an outcome of an earlier day lacks some, and is shown all the same.
     """
 
-    ended: str = ""
+    ending: Ending = FINISHED
     from_s: float = 0.0
     to_s: float = 0.0
     rows: list[Row] = []
@@ -98,13 +101,18 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
     left: int = 0  # users who did not wait for a step and left, and how often one was reloaded, in the whole run
     reloaded: int = 0
     changes: list[str] = []  # of the load while it ran, in words; such a run can be no baseline
-    retired: dict[str, int] = {}  # users who left before their time, by why
+    leavings: list[Leaving] = []  # users who left before their time
     failing: list[Failing] = []  # by values of dealt columns, the most failures first
     carries: int | None = None  # users of this kind that one generator carries, as this run measured it
     processor_share: float = 0.0  # that it used of one generator's core
     lost: list[str] = []  # generators
     load_share: float = 1.0
     own_delay: OwnDelay | None = None  # of the generators, where it may have changed a figure
+
+    @property
+    def ended(self) -> str:
+        """How it ended, in words."""
+        return self.ending.words
 
     @property
     def state(self) -> State:
@@ -122,7 +130,7 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
             said = f"Trial: {self.rounds_passed:,} rounds passed, {self.rounds_failed:,} failed."
             return f"{said} Objectives are shown, not judged."
         if self.exit_code == STOPPED:
-            return f"The run was {self.ended} by hand, so it is not judged."
+            return f"The run was {self.ending.words} by hand, so it is not judged."
         made = [self._answer()]
         warned = [each for each in self.judgements if each.word == "missed" and each.then == "warn"]
         if warned:
@@ -163,7 +171,17 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         return f"All {len(every)} objectives met." if len(every) > 1 else "The objective is met."
 
 
-OUTCOME = Stored("outcome", Outcome)
+def _with_values(plain: dict[str, Any]) -> dict[str, Any]:
+    """Form 1 had how a run ended, and why users left, as sentences."""
+    ending, retired = of_words(plain.pop("ended", "")), plain.pop("retired", None) or {}
+    return {
+        **plain,
+        "ending": msgspec.to_builtins(ending),
+        "leavings": [msgspec.to_builtins(leaving_of(words, count)) for words, count in retired.items()],
+    }
+
+
+OUTCOME = Stored("outcome", Outcome, [_with_values])
 
 
 def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigures]:
@@ -201,7 +219,7 @@ def conclude(
     window: Ledger,
     whole: Ledger,
     *,
-    ended: str,
+    ending: Ending,
     in_flight: int,
     peak_users: int,
     lost: Sequence[str] = (),
@@ -228,12 +246,9 @@ def conclude(
     if bursts and calm is not None and any(map(is_over, judgements)):
         without = judgements_of(frozen, calm(bursts), seconds - len(bursts), marks or {}, readings=readings)
         judgements = not_for_bursts(judgements, without, len(bursts))
-    own = ended.startswith("stopped: ")
-    by_objective = ended[9:].removeprefix(BY_OBJECTIVE) if ended[9:].startswith(BY_OBJECTIVE) else ""
     figures = rows_of(frozen, window, seconds)
-    share = load_share_of(frozen, window, seconds) if ended == "finished" or by_objective else 1.0
-    rule = ended[9:] if own and not by_objective else ""
-    doubts = [*_lost(lost), *_own_doing(window, whole, rule), *_lower(share, window)]
+    share = load_share_of(frozen, window, seconds) if ending.is_whole or ending.objective else 1.0
+    doubts = [*_lost(lost), *_own_doing(window, whole, ending), *_lower(share, window)]
     if whole.learned_late:
         doubts.append(
             "A generator learned of a change of the load after its second, so it was not the same on all of them."
@@ -246,23 +261,25 @@ def conclude(
             " the journey."
         )
     doubts.extend(_came_otherwise(frozen, window, whole, figures))
-    if not window.seconds and ended == "finished":
+    if not window.seconds and ending.is_whole:
         doubts.append("Nothing was measured.")
     code = code_of(judgements, frozen.plan.undecided, is_turned=bool(doubts))
-    if ended != "finished" and not own:
-        code = STOPPED if ended.startswith("stopped") else COULD_NOT_RUN
-    elif by_objective:
+    if ending.is_by_hand:
+        code = STOPPED
+    elif not ending.is_whole and not ending.is_own:
+        code = COULD_NOT_RUN
+    elif ending.objective:
         code = MISSED
     late = window.late_seconds / window.seconds if window.seconds else 0.0
     rounds = window.all_of("round")
     if frozen.trial:
         judgements = [replace(each, word="not judged", reason="a trial is too small to judge") for each in judgements]
-        doubts = [*_lost(lost), *_own_doing(window, whole, rule)]
+        doubts = [*_lost(lost), *_own_doing(window, whole, ending)]
         passed, failed = rounds.passed.n, rounds.failures + rounds.own
         code = code if code in (STOPPED, COULD_NOT_RUN) else MET if passed and not failed and not doubts else MISSED
     rows = window.rows(seconds)
     return Outcome(
-        ended=ended,
+        ending=ending,
         from_s=from_s,
         to_s=to_s,
         rows=rows,
@@ -290,12 +307,12 @@ def conclude(
         left=whole.left,
         reloaded=whole.reloaded,
         changes=[said(each) for each in changes],
-        retired=dict(whole.retired),
+        leavings=whole.leavings,
         failing=failing(whole.by_value.values(), {each.no: each for each in whole.series})[:MOST_FAILING],
         carries=whole.carries,
         processor_share=round(whole.processor_share, 4),
-        stopped_by=by_objective,
-        stopped_s=whole.until_s if by_objective else 0,
+        stopped_by=ending.objective,
+        stopped_s=whole.until_s if ending.objective else 0,
         lost=list(lost),
         load_share=round(share, 4),
         own_delay=own_delay_of(rows, window),
@@ -401,31 +418,35 @@ def _lost(names: Sequence[str]) -> Iterator[str]:
     yield from (f"The generator {name} was lost, so its users and figures are missing from then on." for name in names)
 
 
-def _own_doing(window: Ledger, whole: Ledger, rule: str) -> Iterator[str]:
+def limits_of(window: Ledger) -> Counter[str]:
+    """How often a generator reached a limit of its own machine, by which one."""
+    made: Counter[str] = Counter()
+    for level in LEVELS:
+        for kind, count in window.all_of(level).failed.items():
+            found = kind_of(kind)
+            if found.is_limit:
+                made[found.rest] += count
+    return made
+
+
+def _own_doing(window: Ledger, whole: Ledger, ending: Ending) -> Iterator[str]:
     """What the generators did themselves: rows used up, errors of ours, limits of the machine."""
-    for why, number in sorted(whole.retired.items()):
-        if "used up" in why or "no rows" in why:
+    for each in whole.leavings:
+        times = f"{each.count:,} time{'s' if each.count > 1 else ''}"
+        if each.cause == "rows":
+            yield f"{times} a user left because {each.detail}; from then on there were fewer than planned."
+        elif each.cause == "broke":
             yield (
-                f"{number:,} time{'s' if number > 1 else ''} a user left because {why}; from then on there were fewer"
-                " than planned."
+                f"{times} a user ended by an error of ours, not of the target ({each.detail}); log/generator.log, or"
+                " what the command printed, has more. Please report it."
             )
-        elif why.startswith("broke"):
-            yield (
-                f"{number:,} time{'s' if number > 1 else ''} a user ended by an error of ours, not of the target"
-                f" ({why[7:]}); log/generator.log, or what the command printed, has more. Please report it."
-            )
-    if rule.startswith(DISK_FULL):
-        yield f"The run was ended because {rule}. What it had reported until then holds."
-    elif rule:
-        yield f"The run stopped by its own rules: {rule}."
-    kinds = {
-        kind: count
-        for each in LEVELS
-        for kind, count in window.all_of(each).failed.items()
-        if kind.startswith("own-limit")
-    }
-    if kinds:
-        said = ", ".join(f"{count:,} × {kind.removeprefix('own-limit-')}" for kind, count in sorted(kinds.items()))
+    if ending.by == "disk":
+        yield f"The run was ended because {ending.detail}. What it had reported until then holds."
+    elif ending.is_own and not ending.objective:
+        yield f"The run stopped by its own rules: {ending.detail}."
+    limits = limits_of(window)
+    if limits:
+        said = ", ".join(f"{count:,} × {what}" for what, count in sorted(limits.items()))
         yield (
             f"The generators reached limits of their own machine ({said}): those requests are not the target's"
             " failures, and load is missing."

@@ -11,14 +11,15 @@ from dynamikos.core.reports import Health
 from dynamikos.engine.reporting.stops import Stops
 
 
-def _waited_ns() -> int:
-    """How long this process's main thread has been ready to go on without a processor (Linux,
-    Documentation/scheduler/sched-stats).
+def _waited() -> tuple[int, int]:
+    """(ns that this process's main thread has been ready to go on without a processor, how often it was given one)
+    (Linux, Documentation/scheduler/sched-stats).
     """
     try:
-        return int(Path("/proc/self/schedstat").read_text().split()[1])
-    except (OSError, IndexError, ValueError):
-        return 0
+        _, waited_ns, times = Path("/proc/self/schedstat").read_text().split()
+        return int(waited_ns), int(times)
+    except (OSError, ValueError):
+        return 0, 0
 
 
 def _throttled_us() -> int:
@@ -44,7 +45,7 @@ class HealthWatch:
         self._stall_us = 0
         self._wall, self._cpu = time.perf_counter(), time.process_time()
         self._machine = psutil.cpu_times()
-        self._waited_ns, self._throttled_us = _waited_ns(), _throttled_us()
+        self._waited, self._throttled_us = _waited(), _throttled_us()
         self._task: asyncio.Task[None] | None = None
         self._stops = Stops()
         self.lost = self._stops.lost
@@ -77,8 +78,9 @@ class HealthWatch:
             self._machine.idle + getattr(self._machine, "iowait", 0.0)
         )
         memory = self._process.memory_info().rss
-        waited, throttled, took = _waited_ns(), _throttled_us(), max(1e-6, wall - self._wall)
-        stopped_s, long_s, longest_s = self._stops.take(wall)
+        waited, throttled, took = _waited(), _throttled_us(), max(1e-6, wall - self._wall)
+        waited_s, times = (waited[0] - self._waited[0]) / 1e9, waited[1] - self._waited[1]
+        stopped_s, long_s, longest_s = self._stops.take(wall, waited_s / times if times > 0 else 0.0)
         stolen = getattr(machine, "steal", 0.0) - getattr(self._machine, "steal", 0.0)
         health = Health(
             cpu_share=(cpu - self._cpu) / max(1e-6, wall - self._wall),
@@ -90,7 +92,7 @@ class HealthWatch:
             sockets=self._process.num_fds(),
             unsent=self._unsent(),
             machine_share=1 - idle / total if total > 0.2 else 0.0,
-            wait_share=min(1.0, max(0, waited - self._waited_ns) / 1e9 / took),
+            wait_share=min(1.0, max(0.0, waited_s) / took),
             throttled_share=min(1.0, max(0, throttled - self._throttled_us) / 1e6 / took),
             stolen_share=max(0.0, stolen / total) if total > 0.2 else 0.0,
             stopped_us=round(stopped_s * 1e6),
@@ -99,6 +101,6 @@ class HealthWatch:
             stops_by=self._stops.by,
         )
         self._wall, self._cpu, self._machine = wall, cpu, machine
-        self._waited_ns, self._throttled_us = waited, throttled
+        self._waited, self._throttled_us = waited, throttled
         self._late_us, self._stall_us = [], 0
         return health

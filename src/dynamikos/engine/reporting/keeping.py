@@ -4,6 +4,7 @@ import random
 import sys
 
 from dynamikos.core.plans.model import Keep
+from dynamikos.core.reports.messages import FAILED
 
 BODY_CHARS = 64_000
 FOLLOWED = 5000  # exchanges of users that are followed, of a shard
@@ -25,10 +26,10 @@ class Choice:
     def failed(self, series: int, kind: str) -> str:
         """A reason, or "" when the limit of this kind is reached."""
         if self._everything:
-            return f"failed: {kind}"
+            return FAILED + kind
         seen = self._kinds.get((series, kind), 0)
         self._kinds[(series, kind)] = seen + 1
-        return f"failed: {kind}" if seen < self._keep.failing else ""
+        return FAILED + kind if seen < self._keep.failing else ""
 
     def follows(self) -> bool:
         """Whether one more of a user that is followed is kept."""

@@ -8,6 +8,7 @@ import numpy as np
 import numpy.ma  # np.unique loads it when it is first called: a third of a second, in the middle of a run
 import numpy.typing
 
+from dynamikos.core.failure_kinds import Leaving, LeavingCause, kind_of
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
 from dynamikos.core.reports.by_value import EVERY_S, ByValue
 from dynamikos.core.reports.messages import QUIET_US
@@ -16,7 +17,6 @@ from dynamikos.core.verdicts.objectives import Older
 from dynamikos.engine.http.protocol import Reply
 
 ARRIVED = ("started", "turned away", "not started")
-TIMED_OUT = "timeout"  # what the kinds of our own time-outs begin with
 BATCH = 1000  # notes that may wait before they are counted: about a millisecond of work
 
 
@@ -128,7 +128,7 @@ class _Cell:
         self.failed_sum += duration_us
         index = bucket_of(duration_us)
         self.failed_hist[index] = self.failed_hist.get(index, 0) + 1
-        if kind.startswith(TIMED_OUT):
+        if kind_of(kind).is_time_out:
             self.cut_off(duration_us)
 
 
@@ -166,11 +166,11 @@ class _Second:
         "judged",
         "late_rounds",
         "learned_late",
+        "leavings",
         "left",
         "missed",
         "reloaded",
         "reopened",
-        "retired",
         "sent",
         "skipped",
     )
@@ -183,7 +183,7 @@ class _Second:
         ) = 0
         self.abandoned = self.late_rounds = self.learned_late = self.left = self.reloaded = 0
         self.arrivals = [0, 0, 0]  # as ARRIVED
-        self.retired: dict[str, int] = {}
+        self.leavings: dict[tuple[LeavingCause, str], int] = {}
         self.dealt: list[tuple[int, int, int, int]] = []
         self.judged: dict[int, int] = {}
         self.missed: dict[int, int] = {}
@@ -434,9 +434,10 @@ class Recorder:
     def skipped(self, instant: float, steps: int) -> None:
         self._second(instant).skipped += steps
 
-    def retired(self, instant: float, reason: str) -> None:
-        retired = self._second(instant).retired
-        retired[reason] = retired.get(reason, 0) + 1
+    def left_early(self, instant: float, cause: LeavingCause, detail: str = "") -> None:
+        """A user left before its time."""
+        leavings = self._second(instant).leavings
+        leavings[cause, detail] = leavings.get((cause, detail), 0) + 1
 
     def arrived(self, instant: float, what: str) -> None:
         """An arrival that was planned for `instant`: started, turned away or not started."""
@@ -552,7 +553,7 @@ class Recorder:
                     skipped_steps=second.skipped,
                     checks_passed=second.checks_passed,
                     checks_failed=second.checks_failed,
-                    retired=second.retired,
+                    leavings=[Leaving(*why, count) for why, count in sorted(second.leavings.items())],
                     series=[cell.wire(no, lost) for no, cell in sorted(second.cells.items())],
                     health=measured,
                     last=last and each == number,

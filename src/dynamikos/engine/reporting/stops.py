@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from dynamikos.machine.stops import loaded
 
 EVERY_S, LEAST_S = 0.004, 0.002  # of the loop's timer, and what is a stop; see `pieces`
+SHARED_S, SPREAD = 50e-6, 20.0  # see `unnoted`
 AT_ONCE, LONG_S = 4096, 0.02
 KEPT_S = 120.0
 Beat = tuple[float, float, float]
@@ -49,6 +50,14 @@ def pieces(beats: list[Beat], seen: list[tuple[float, float]]) -> list[tuple[flo
     return made
 
 
+def unnoted(mean_wait_s: float) -> float:
+    """What a sample can have lost by waits for a processor that are too short to be stops, s. `mean_wait_s`: the mean
+    one, over all times the process was given a processor. Beside others that want it most waits are naught and a few
+    take a millisecond or two, so one may well be twenty times the mean; alone on its processor it waits some µs.
+    """
+    return min(LEAST_S, SPREAD * mean_wait_s) if mean_wait_s > SHARED_S else 0.0
+
+
 def stopped_before(stops: list[tuple[float, float]]) -> tuple[Seconds, Seconds]:
     """(instants, how long the process could not run before each) of stops as (end, lost) in order: between the instants
     that is linear. When exactly a stop began is known to EVERY_S, so each is taken as that much longer.
@@ -74,6 +83,7 @@ class Stops:
         self._timer: asyncio.TimerHandle | None = None
         self._begun = self._computed = 0.0  # of the beat at hand
         self._before: tuple[Seconds, Seconds] | None = None  # see stopped_before; None: there are none
+        self._unnoted_us = 0.0  # in what was taken last
 
     @property
     def by(self) -> str:
@@ -109,8 +119,11 @@ class Stops:
         count = self._library.stops_take(self._buffer, AT_ONCE)
         return [(self._buffer[2 * at], self._buffer[2 * at + 1]) for at in range(count)]
 
-    def take(self, now: float) -> tuple[float, float, float]:
-        """(s in all, in long ones, the longest) of what was noted since this was asked last."""
+    def take(self, now: float, mean_wait_s: float = 0.0) -> tuple[float, float, float]:
+        """(s in all, in long ones, the longest) of what was noted since this was asked last. `mean_wait_s`: see
+        `unnoted`.
+        """
+        self._unnoted_us = unnoted(mean_wait_s) * 1e6
         self._seen += self._taken()
         fresh = pieces(self._beats, self._seen)
         self._seen = [each for each in self._seen if each[0] > self._begun]
@@ -124,7 +137,7 @@ class Stops:
     def lost(self, begun: Seconds, ended: Seconds) -> Microseconds:
         """What samples from and to these instants of the clock can have lost at most, µs; shape as given."""
         if self._before is None:
-            return np.zeros(len(begun), np.int64)
+            return np.full(len(begun), int(self._unnoted_us), np.int64)
         lost = np.interp(ended, *self._before) - np.interp(begun, *self._before)
-        made: Microseconds = np.ceil(lost * 1e6).astype(np.int64)
+        made: Microseconds = np.ceil(lost * 1e6 + self._unnoted_us).astype(np.int64)
         return made

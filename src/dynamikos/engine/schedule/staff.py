@@ -9,7 +9,7 @@ from typing import Any, Protocol
 from dynamikos.engine.ports import Clock
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.recorder import Recorder
-from dynamikos.engine.users.performer import Gate, User
+from dynamikos.engine.users.performer import Gate, Parting, User
 
 FIRST_WAIT_S, LONGEST_WAIT_S = 1.0, 30.0  # after users who had to leave
 LATE_S = 0.01  # a planned round that begins so much later is late
@@ -148,7 +148,7 @@ class Staff(ABC):
         if not self._slots and (self._arrive is None or self._arrive.done()):
             self._wake.set()
 
-    async def _perform(self, user: User) -> str:
+    async def _perform(self, user: User) -> Parting:
         self._here.add(user)
         try:
             return await user.perform()

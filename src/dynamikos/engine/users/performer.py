@@ -4,8 +4,10 @@ import asyncio
 import logging
 from collections.abc import Awaitable, Callable
 from functools import partial
+from typing import Literal
 
 from dynamikos.core.checks import Then
+from dynamikos.core.failure_kinds import LeavingCause
 from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure
@@ -28,6 +30,9 @@ Gate = Callable[["User"], Awaitable[float | None]]  # when the next round begins
 IDLE_ROUND_S = 0.1
 LONGEST_PAUSE_S = 30.0  # after failed rounds
 log = logging.getLogger(__name__)
+
+# how a user's time ended: as planned; it did not wait; no rows; it was cut off; by an error of ours; a check said so
+Parting = Literal["done", "left", "used up", "abandoned", "broke", "retired"]
 
 
 class User:
@@ -79,7 +84,7 @@ class User:
         self._performing: asyncio.Task[object] | None = None
         self.begun = 0.0  # the round at hand
         self._stretches = around.recorder.stretches
-        self._retired = ""  # why a check made it leave
+        self._retired: tuple[LeavingCause, str] | None = None  # why a check made it leave
         self._gone = False  # whether it left since it waited too long
         self._dropped: list[tuple[int, float]] | None = None  # what it had under way when it was taken away at once
         self._thinking: asyncio.Future[None] | None = None
@@ -163,11 +168,11 @@ class User:
             self._thinking = None
         self._enter(state)
 
-    def retire(self, why: str) -> None:
+    def retire(self, cause: LeavingCause, detail: str) -> None:
         """A check makes it leave at once."""
-        self._retired = why
+        self._retired = cause, detail
 
-    async def perform(self) -> str:
+    async def perform(self) -> Parting:
         """Opening, rounds, closing."""
         around = self.around
         self._performing = asyncio.current_task()
@@ -179,15 +184,16 @@ class User:
             if self._gone:
                 return "left"
             if opened == "round":
-                reason = self._retired or self.own.rows_over or "opening failed"
-                around.recorder.retired(around.clock.now(), reason)
-                return reason if self._retired or not self.own.rows_over else "used up"
+                if self._retired is None and self.own.rows_over:
+                    return self._used_up()
+                around.recorder.left_early(around.clock.now(), *(self._retired or ("opening", "")))
+                return "retired"
             await self._rounds()
             if self._gone:
                 return "left"
-            if self._retired:
-                around.recorder.retired(around.clock.now(), self._retired)
-                return self._retired
+            if self._retired is not None:
+                around.recorder.left_early(around.clock.now(), *self._retired)
+                return "retired"
             self._enter("closing")
             await self.part(around.script.closing, leaving=True)
             return self._used_up() if self.own.rows_over else "done"
@@ -227,7 +233,7 @@ class User:
         recorder, now = self.around.recorder, self.around.clock.now()
         kind = f"engine-error: {type(problem).__name__}"
         recorder.missed(self.around.script.round_series, now, 0, kind)
-        recorder.retired(now, f"broke: {type(problem).__name__}: {problem}"[:120])
+        recorder.left_early(now, "broke", f"{type(problem).__name__}: {problem}"[:120])
 
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the round, steps and requests that are under way."""
@@ -255,8 +261,8 @@ class User:
             return False
         return dealer.deal(self.own, due)
 
-    def _used_up(self) -> str:
-        self.around.recorder.retired(self.around.clock.now(), self.own.rows_over)
+    def _used_up(self) -> Parting:
+        self.around.recorder.left_early(self.around.clock.now(), "rows", self.own.rows_over)
         return "used up"
 
     # rounds --------------------------------------------------------------------------------------------
@@ -464,7 +470,7 @@ class User:
         for no in list(self._spans):
             self._over(no, now, kind or "a step failed")
         if then == "user":
-            self.retire(f"check failed: {kind}")
+            self.retire("check", kind)
         elif self._state == "in a round":
             await self._skip(steps[index - 1 :])
         return "round"

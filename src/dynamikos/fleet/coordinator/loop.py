@@ -10,6 +10,8 @@ from django.conf import settings
 from django.db import InterfaceError, OperationalError, connection
 
 from dynamikos.core.forms.ready import make_ready
+from dynamikos.core.lifecycles import REHEARSAL, RUN, going, moved
+from dynamikos.core.verdicts.ending import refused
 from dynamikos.fleet.coordinator.noticing import Noticing, expire
 from dynamikos.fleet.coordinator.watch import RunWatch
 from dynamikos.fleet.disk import Reserve
@@ -74,7 +76,7 @@ def _kept_going(work: Callable[[], object]) -> None:
 def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool, reserve: Reserve | None = None) -> bool:
     """One look at every run that is not over; whether there was anything to look at."""
     is_busy, full = False, reserve.shortage() if reserve is not None else ""
-    for run in Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]):
+    for run in Run.objects.filter(state__in=going(RUN)):
         key, is_busy = str(run.pk), True
         if key not in watches:
             watches[key] = RunWatch(run)
@@ -86,7 +88,8 @@ def tick(watches: dict[str, RunWatch], *, may_judge_lost: bool, reserve: Reserve
             raise
         except Exception:
             log.exception("run %s can't be followed", key)
-            watches[key].give_up("the coordinator failed on it; log/coordinator.log in the state folder says why")
+            why = "the coordinator failed on it; log/coordinator.log in the state folder says why"
+            watches[key].give_up(refused(why))
         if watches[key].is_over:
             del watches[key]
     is_busy |= _lost_rehearsals()
@@ -106,9 +109,7 @@ def _lost_rehearsals() -> bool:
     """A rehearsal whose generator is gone is said to be lost, not left waiting. Whether there are any under way."""
     from dynamikos.web.places.queries import living
 
-    waiting = list(
-        Rehearsal.objects.filter(state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING, Rehearsal.State.STOPPING])
-    )
+    waiting = list(Rehearsal.objects.filter(state__in=going(REHEARSAL)))
     cleaning = list(Rehearsal.objects.filter(cleanup__in=["asked", "running"]))
     if not waiting and not cleaning:
         return False
@@ -117,7 +118,7 @@ def _lost_rehearsals() -> bool:
 
     for each in waiting:
         if each.generator_id not in alive:
-            each.state = Rehearsal.State.LOST
+            each.state = moved(REHEARSAL, each.state, Rehearsal.State.LOST)
             each.reason = (
                 "The generator that performed it is gone. Start one, or wait for its restart, and rehearse again."
             )

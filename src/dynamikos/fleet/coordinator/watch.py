@@ -11,19 +11,21 @@ import msgspec
 import numpy as np
 from django.db import connection, transaction
 from django.utils import timezone
+from msgspec.structs import replace
 from procrastinate.contrib.django import app as jobs
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import every_series
 from dynamikos.core.frozen.changing import with_changes
 from dynamikos.core.frozen.seating import Numbering, planned_by, seats_of
+from dynamikos.core.lifecycles import RUN, SHARD, before, moved, over
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, ShardSecond, decode, frame_of
 from dynamikos.core.reports.by_value import is_kept, packed
 from dynamikos.core.verdicts import Watching, conclude
 from dynamikos.core.verdicts.bursts import without
-from dynamikos.core.verdicts.objectives import Stop
-from dynamikos.core.verdicts.outcome import DISK_FULL, OUTCOME
+from dynamikos.core.verdicts.ending import FINISHED, LOST, Ending, ending_of, of_all, plain, refused, stopped
+from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.fleet.coordinator.expand import Folding
 from dynamikos.fleet.coordinator.stream import say
 from dynamikos.fleet.settings import AHEAD_S, CONFIRM_S, LOADING_S, LOST_CLOSE_S, LOST_S
@@ -91,7 +93,7 @@ class RunWatch:
         self.run.refresh_from_db()
         if self.run.state == Run.State.ASKED:
             if full:
-                self.give_up(full[:120])
+                self.give_up(stopped("disk", full))
             else:
                 self._begin()
             return
@@ -102,25 +104,28 @@ class RunWatch:
             return
         self._look_for_whoever_waits()
         if full:
-            self._stop(Stop(True, full), said=f"Stopping now: {full}.")
+            self._stop(stopped("disk", full, now=True))
         self._follow_changes()
         self._read(shards)
         self._probes()
         self._expand(shards)
-        if shards and all(shard.state == "ended" or self._given_up(shard) for shard in shards):
+        if shards and all(shard.state in over(SHARD) or self._given_up(shard) for shard in shards):
             self._close(shards)
 
     def _look_for_whoever_waits(self) -> None:
         """A run that a shell waits for is stopped when that is gone without a word."""
         if self.run.lease_until is not None and self.run.lease_until < timezone.now():
-            self._stop(Stop(False, GONE), said=f"Stopping gently: {GONE}.")
+            self._stop(stopped("shell", GONE))
 
-    def give_up(self, why: str) -> None:
-        """Ends a run that can't be followed, so that nothing waits for ever; what was reported stays."""
+    def give_up(self, why: Ending) -> None:
+        """Ends a run that can't be followed, so that nothing waits for ever; what was reported stays. `why` says so in
+        its detail.
+        """
+        ending = replace(why, cause="refused", objective="", detail=why.why or why.words)
         Delivery.objects.filter(shard__run=self.run).delete()
-        self.run.state, self.run.ended, self.run.ended_at = Run.State.REFUSED, why, timezone.now()
-        self.run.save(update_fields=["state", "ended", "ended_at"])
-        say(self.run.pk, "end", why)
+        self.run.over(Run.State.REFUSED, ending)
+        self.run.save(update_fields=["state", "ending", "ended_at"])
+        say(self.run.pk, "end", ending.words)
         announce(self.run, "ended")
         self.is_over = True
 
@@ -129,16 +134,13 @@ class RunWatch:
     def _begin(self) -> None:
         if self.run.not_before is not None and timezone.now() < self.run.not_before and not self.run.commands.exists():
             return
-        busy = set(
-            Shard.objects.filter(state__in=["assigned", "loading", "ready", "running"]).values_list(
-                "generator_id", flat=True
-            )
-        )
+        busy = set(Shard.objects.filter(state__in=before(SHARD, "lost")).values_list("generator_id", flat=True))
         free = [generator for generator in living() if generator.pk not in busy and not generator.busy]
         if self.run.commands.exists() or (
             not free and timezone.now() - self._asked_at > datetime.timedelta(seconds=ABANDON_S)
         ):
-            self.give_up("stopped before it began" if self.run.commands.exists() else "no generator was free")
+            by_hand = refused("stopped before it began", by="person")
+            self.give_up(by_hand if self.run.commands.exists() else refused("no generator was free"))
             return
         wanted = self.frozen.plan.generators
         if len(free) < wanted and (
@@ -149,10 +151,10 @@ class RunWatch:
         try:
             secrets = opened(self.run.project_id, self.frozen.plan.environment, self.frozen.secret_names)
         except DynamikosError as problem:
-            self.give_up(str(problem)[:120])
+            self.give_up(refused(problem))
             return
         with transaction.atomic():
-            self.run.state = Run.State.RUNNING
+            self.run.state = moved(RUN, self.run.state, Run.State.RUNNING)
             self.run.save(update_fields=["state"])
             for number, generator in enumerate(chosen):
                 shard = Shard.objects.create(
@@ -180,19 +182,16 @@ class RunWatch:
                 cursor.execute("SELECT pg_notify(%s, '')", [PROBES])
             say(self.run.pk, "state", "running")
             return False
-        ended = next((shard for shard in shards if shard.state in ("ended", "lost")), None)
-        if ended is not None:
-            words = (
-                ended.ended
-                if ended.state == "ended"
-                else f"the generator {ended.generator_name} was lost before the run began"
-            )
-            self.give_up(words[:120])
+        gone = next((shard for shard in shards if shard.state in ("ended", "lost")), None)
+        if gone is not None:
+            lost = refused(f"the generator {gone.generator_name} was lost before the run began")
+            self.give_up(ending_of(gone.ending) or lost if gone.state == "ended" else lost)
             return True
         waited = time.monotonic() - self.seen
         late = [shard for shard in shards if (shard.state == "assigned" and waited > CONFIRM_S) or waited > LOADING_S]
         if late:
-            self.give_up(f"the generator {late[0].generator_name} did not say that it is idle; nothing was sent"[:120])
+            name = late[0].generator_name
+            self.give_up(refused(f"the generator {name} did not say that it is idle; nothing was sent"))
         return True
 
     def _given_up(self, shard: Shard) -> bool:
@@ -218,9 +217,9 @@ class RunWatch:
             gone = shard.generator.lock not in held
             if (gone and age > LOST_S / 2) or age > 2 * LOST_S:
                 self.lost[shard.number] = (time.monotonic(), gone)
-                shard.state, shard.ended = "lost", "lost"
+                shard.state, shard.ending = moved(SHARD, shard.state, "lost"), plain(LOST)
                 shard.lost_at_s = self.read.get(shard.number, -1) + 1
-                shard.save(update_fields=["state", "ended", "lost_at_s"])
+                shard.save(update_fields=["state", "ending", "lost_at_s"])
                 Lease.objects.filter(run=self.run, shard=shard.number, begun=False).update(shard=-1)  # surely not dealt
                 said = f"The generator {shard.generator_name} was lost after second {shard.lost_at_s}"
                 say(self.run.pk, "log", f"{said}; what it reported stays.")
@@ -345,14 +344,14 @@ class RunWatch:
         """As they lie in the run."""
         return {str(no): msgspec.to_builtins(marks) for no, marks in self.watching.marks.items()}
 
-    def _stop(self, stop: Stop, said: str = "") -> None:
+    def _stop(self, stop: Ending) -> None:
         """An objective ends the run, or nobody waits for it any more; once."""
         if self.run.commands.filter(verb__startswith="stop").exists():
             return
-        if stop.why.startswith(DISK_FULL):
+        if stop.by == "disk":
             Remark.objects.create(run=self.run, second=self.expanded + 1, text=f"Ended: {stop.why}."[:500])
-        self.run.commands.create(verb="stop-now" if stop.now else "stop-gently", why=stop.why[:120])
-        say(self.run.pk, "log", said or f"Stopped by an objective: {stop.why}.")
+        self.run.commands.create(verb="stop-now" if stop.now else "stop-gently", ending=plain(stop))
+        say(self.run.pk, "log", f"Stopping {'now' if stop.now else 'gently'}: {stop.why}.")
         announce(self.run, "stopped", f"Run {self.run.number} is being stopped: {stop.why}.")
         with connection.cursor() as cursor:
             cursor.execute("SELECT pg_notify('dynamikos_command', %s)", [str(self.run.pk)])
@@ -432,10 +431,9 @@ class RunWatch:
         if self.amended:
             self._again(shards)
         lost = [shard.generator_name for shard in shards if shard.state == "lost"]
-        words = {shard.ended for shard in shards if shard.state == "ended"}
-        ended = _ended(words)
+        ending = of_all(filter(None, (ending_of(shard.ending) for shard in shards if shard.state == "ended")))
         outcome = conclude(
-            self.frozen, self.window, self.whole, ended="finished" if ended == "lost" and self.expanded >= 0 else ended,
+            self.frozen, self.window, self.whole, ending=FINISHED if ending == LOST and self.expanded >= 0 else ending,
             in_flight=sum(self.flying.values()), peak_users=self.peak, lost=lost,
             chances=self.watching.chances(min(self.to_s, self.whole.until_s)),
             bursts=self.watching.bursts(min(self.to_s, self.whole.until_s)),
@@ -447,15 +445,15 @@ class RunWatch:
                 self._chunk(minute)
             Delivery.objects.filter(shard__run=self.run).delete()
             take_in(self.run)
-            self.run.state, self.run.ended, self.run.ended_at = Run.State.ENDED, ended, timezone.now()
+            self.run.over(Run.State.ENDED, ending)
             self.run.outcome = OUTCOME.plain(outcome)
-            self.run.save(update_fields=["state", "ended", "ended_at", "outcome"])
+            self.run.save(update_fields=["state", "ending", "ended_at", "outcome"])
             for shard in shards:
                 capacity = self.loads[shard.number].capacity_per_s if shard.number in self.loads else None
                 if capacity is not None and shard.generator_id is not None:
                     Generator.objects.filter(pk=shard.generator_id).update(capacity=capacity)
             next_of_set(self.run)
-            say(self.run.pk, "end", ended)
+            say(self.run.pk, "end", ending.words)
             announce(self.run, "ended")
         self.is_over = True
 
@@ -469,12 +467,3 @@ def over_places(free: Sequence[Generator]) -> list[Generator]:
         places.setdefault(each.place, []).append(each)
     turns = itertools.zip_longest(*places.values())
     return [each for turn in turns for each in turn if each is not None]
-
-
-def _ended(words: set[str]) -> str:
-    """How a run ended, from how its shards did: what broke or refused says it, then what a rule or a person ended."""
-    for begin in (("broke", "refused"), ("stopped: ",), ("stopped now",), ("stopped gently",), ("finished",)):
-        for word in sorted(words):
-            if word.startswith(begin):
-                return word
-    return next(iter(words), "lost")

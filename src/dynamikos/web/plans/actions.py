@@ -7,6 +7,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
+from dynamikos.core.lifecycles import RUN, going
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans import CrowdRow, Plan, parse_plan
 from dynamikos.core.plans.model import EVERYBODY, PLAN, objective_problems, refuse_if, twice_said
@@ -142,7 +143,7 @@ def delete(member: Membership, found: LoadPlan, sure: str) -> None:
     """
     if sure.strip() != found.name:
         raise DynamikosError(f"To delete {found.name} write its name beside the button; its runs stay.")
-    if found.runs.exclude(state__in=["ended", "refused"]).exists():
+    if found.runs.filter(state__in=going(RUN)).exists():
         raise DynamikosError(f"{found.name} is being run; stop the run or wait for its end, then delete the plan.")
     note(member, "plan deleted", found.name, key=found.key)
     found.delete()

@@ -16,6 +16,7 @@ from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.frozen.freeze import freeze, needs
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys.editing import change_request, excerpt, find_request
+from dynamikos.core.lifecycles import REHEARSAL, before
 from dynamikos.core.plans import Plan
 from dynamikos.core.plans.preflight import bare_steps
 from dynamikos.core.profiles import Stretch
@@ -102,7 +103,7 @@ def ask(
 
 def stop(member: Membership, found: Rehearsal) -> None:
     """Asks the generator to end it now; what was exchanged stays."""
-    changed = Rehearsal.objects.filter(pk=found.pk, state__in=[Rehearsal.State.ASKED, Rehearsal.State.RUNNING]).update(
+    changed = Rehearsal.objects.filter(pk=found.pk, state__in=before(REHEARSAL, Rehearsal.State.STOPPING)).update(
         state=Rehearsal.State.STOPPING
     )
     if changed:

@@ -58,7 +58,7 @@ class Replayed:
 
     @property
     def is_bad(self) -> bool:
-        return self.kept.reason.startswith("failed")
+        return bool(self.kept.failure)
 
 
 def rehearsal(member: Membership, pk: uuid.UUID) -> Rehearsal:
@@ -393,7 +393,7 @@ def results(rows: list[Replayed]) -> dict[tuple[str, str], tuple[str, bool]]:
             continue
         if row.kept.resource:
             continue
-        status = str(row.kept.status) if row.kept.status else row.kept.reason.removeprefix("failed: ")
+        status = str(row.kept.status) if row.kept.status else row.kept.failure or row.kept.reason
         if key in made and last.get(key) != "hop":  # performed once more
             times[key] = times.get(key, 1) + 1
             made[key] = (f"{times[key]}× {status} · {us(row.kept.duration_us)}", made[key][1] or row.is_bad)

@@ -20,11 +20,13 @@ from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.journeys import Journey as CoreJourney
 from dynamikos.core.journeys import key_from
+from dynamikos.core.lifecycles import RUN, going
 from dynamikos.core.plans import Plan, parse_target
 from dynamikos.core.plans.crowds import with_journeys
 from dynamikos.core.plans.quick import from_address
 from dynamikos.core.plans.trial import trial_of
 from dynamikos.core.probes.afterwards import measures_from_csv
+from dynamikos.core.verdicts.ending import ending_of
 from dynamikos.web.datasets import queries as datasets
 from dynamikos.web.datasets.actions import append_rows
 from dynamikos.web.environments import actions as environments
@@ -112,7 +114,7 @@ def start(
     with transaction.atomic(), connection.cursor() as cursor:
         _one_at_a_time()
         generators = any_living()
-        active = list(Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]))
+        active = list(Run.objects.filter(state__in=going(RUN)))
         taken = sum(frozen_of(each).plan.generators for each in active)
         if len(generators) < core.generators:
             raise PlanError(
@@ -166,7 +168,8 @@ def next_of_set(run: Run) -> Run | None:
     """After a run of a set that came to its end: the next one, asked for after the plan's pause; None when it was the
     last, or somebody stopped it. Inside the caller's transaction.
     """
-    if run.of_set is None or run.set_place >= run.set_size or run.ended.startswith(("stopped now", "stopped gently")):
+    ending = ending_of(run.ending)
+    if run.of_set is None or run.set_place >= run.set_size or (ending is not None and ending.is_by_hand):
         return None
     if run.commands.filter(verb__startswith="stop", asked_by__isnull=False).exists():  # in its last seconds
         return None
@@ -269,7 +272,7 @@ def stop_all(member: Membership, target: int) -> int:
     may = Membership.objects.filter(account=member.account, role__in=["engineer", "owner"])
     by_project = {each.project_id: each for each in may.select_related("account", "project")}
     stopped = 0
-    for run in Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]):
+    for run in Run.objects.filter(state__in=going(RUN)):
         own = by_project.get(run.project_id)
         if own is not None and str(line) in queries.agreed_in(run):
             stop(own, run, now=True)

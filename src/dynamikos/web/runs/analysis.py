@@ -58,7 +58,6 @@ def evidence(found: Run) -> Evidence:
         changes=queries.changes_of(found),
         silent=_silent(found),
         failing=by_value.failures(found, inputs, 0, found.watermark + 1).values,
-        ended=found.ended,
         width=1 if seconds <= FINE_S else COARSE_S,
         names={row.row: row.name or row.row for row in inputs.places.rows},
     )
@@ -128,7 +127,7 @@ def _ledger(found: Run, inputs: FrozenRun, frames: Iterable[Frame]) -> Ledger:
 
 def _whole(found: Run, series: Iterable[Series]) -> Ledger:
     ledger = Ledger(series)
-    ledger.retired = dict((found.outcome or {}).get("retired") or {})
+    ledger.leavings = OUTCOME.of(found.outcome).leavings if found.outcome else []
     return ledger
 
 

@@ -2,6 +2,7 @@ from typing import Any
 
 from django.apps import AppConfig
 
+from dynamikos.core.lifecycles import RUN, going
 from dynamikos.web.ui import spine
 
 
@@ -10,7 +11,7 @@ def figure(member: Any) -> str:
     from dynamikos.web.runs.models import Run
 
     found = Run.objects.filter(project=member.project)
-    running = found.exclude(state__in=["ended", "refused"]).count()
+    running = found.filter(state__in=going(RUN)).count()
     return f"{running} running" if running else f"{found.count()} so far"
 
 

@@ -322,7 +322,7 @@ def waterfall(exchanges: Sequence[tuple[int, KeptExchange]]) -> Waterfall | None
                 made.append((name, round(x, 1), round(max(0.7, width), 1)))
             x += width
         name = urlsplit(each.url).path if each.resource else each.request
-        is_bad = bool(each.error or each.expected or each.reason.startswith("failed"))
+        is_bad = bool(each.error or each.expected or each.failure)
         bars.append(Bar(number, name, made, is_bad, each.duration_us, FALL_LINE * at))
     unit = 10.0 ** math.floor(math.log10(whole))
     step = next((unit * n / 10 for n in (1, 2, 5, 10) if whole / (unit * n / 10) <= 6), unit)

@@ -1,5 +1,8 @@
 from django.db import models
+from django.utils import timezone
 
+from dynamikos.core.lifecycles import RUN, moved, over
+from dynamikos.core.verdicts.ending import Ending, ending_of, plain
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.places.models import Generator
 from dynamikos.web.plans.models import LoadPlan
@@ -15,7 +18,6 @@ class Run(models.Model):
     class State(models.TextChoices):
         ASKED = "asked"
         RUNNING = "running"
-        CLOSING = "closing"
         ENDED = "ended"
         REFUSED = "refused"
 
@@ -31,7 +33,7 @@ class Run(models.Model):
     asked_at = models.DateTimeField(auto_now_add=True)
     begins_at = models.DateTimeField(null=True)
     ended_at = models.DateTimeField(null=True)
-    ended = models.CharField(max_length=120, blank=True)  # finished, stopped gently, stopped now, lost, refused
+    ending = models.JSONField(null=True)  # core.verdicts.ending.Ending
     watermark = models.IntegerField(default=-1)  # seconds up to and with this one are in frames
     chunked = models.IntegerField(default=-1)  # minutes up to and with this one are in chunks and blocks
     outcome = models.JSONField(null=True)
@@ -59,7 +61,17 @@ class Run(models.Model):
 
     @property
     def is_over(self) -> bool:
-        return self.state in (self.State.ENDED, self.State.REFUSED)
+        return self.state in over(RUN)
+
+    @property
+    def ended(self) -> str:
+        """How it ended, in words; nothing while it goes on."""
+        known = ending_of(self.ending)
+        return known.words if known is not None else ""
+
+    def over(self, state: str, ending: Ending) -> None:
+        """It ends so, now; the caller saves it. Raises WrongStep."""
+        self.state, self.ending, self.ended_at = moved(RUN, self.state, state), plain(ending), timezone.now()
 
 
 class Shard(models.Model):
@@ -70,8 +82,8 @@ class Shard(models.Model):
     generator = models.ForeignKey(Generator, on_delete=models.SET_NULL, null=True)
     generator_name = models.CharField(max_length=120, default="")
     place = models.CharField(max_length=60, default="")  # where the generator stands
-    state = models.CharField(max_length=10, default="assigned")  # assigned, loading, ready, running, ended, lost
-    ended = models.CharField(max_length=120, blank=True)
+    state = models.CharField(max_length=10, default="assigned")  # core.lifecycles.SHARD
+    ending = models.JSONField(null=True)  # core.verdicts.ending.Ending
     offset_us = models.BigIntegerField(default=0)
     offset_error_us = models.IntegerField(default=0)
     lost_at_s = models.IntegerField(null=True)
@@ -164,7 +176,7 @@ class Command(models.Model):
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="commands")
     verb = models.CharField(max_length=20)  # stop-gently, stop-now, hold, go-on, change
-    why = models.CharField(max_length=120, blank=True)  # when the run's own rules say so
+    ending = models.JSONField(null=True)  # of a stop that nobody's hand gave: core.verdicts.ending.Ending
     at_s = models.IntegerField(null=True)  # second of the run from which on it holds
     factor = models.FloatField(null=True)  # of a change of load
     asked_by = models.ForeignKey(Account, on_delete=models.SET_NULL, null=True)

@@ -11,6 +11,7 @@ from django.utils import timezone
 from dynamikos.core.figures import digits
 from dynamikos.core.frozen import FrozenRun, every_series
 from dynamikos.core.reports import KeptExchange, unpack_kept
+from dynamikos.core.reports.messages import FAILED
 from dynamikos.core.reports.present import Present, UserNow
 from dynamikos.web.runs.models import Followed, Kept, Run, Seen, Watch
 
@@ -107,8 +108,8 @@ def log(run: Run, inputs: FrozenRun, wanted: Wanted) -> list[tuple[int, KeptExch
     if wanted.why:
         return _fitting(rows, wanted, LINES)[::-1]
     # what passed, and what is kept of those who are followed, never pushes out what failed
-    failed = _fitting(rows.filter(reason__startswith="failed"), wanted, LINES // 2)
-    others = _fitting(rows.exclude(reason__startswith="failed"), wanted, LINES - len(failed))
+    failed = _fitting(rows.filter(reason__startswith=FAILED), wanted, LINES // 2)
+    others = _fitting(rows.exclude(reason__startswith=FAILED), wanted, LINES - len(failed))
     return sorted(failed + others, key=lambda each: each[0])
 
 

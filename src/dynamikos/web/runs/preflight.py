@@ -14,6 +14,7 @@ from procrastinate.contrib.django import app as jobs
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen import FrozenRun, canonical, every_series
 from dynamikos.core.frozen.freeze import Inputs, freeze
+from dynamikos.core.lifecycles import RUN, going
 from dynamikos.core.plans import Plan, parse_target
 from dynamikos.core.plans.preflight import Answered, Facts, Finding, origins_of, preflight, probed_by
 from dynamikos.core.probes import probe_problems
@@ -97,7 +98,7 @@ def _lines(problem: DynamikosError) -> Sequence[str]:
 
 def _taken() -> set[object]:
     """Generators that a run under way has, before they say so themselves."""
-    active = Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED])
+    active = Run.objects.filter(state__in=going(RUN))
     return set(active.values_list("shards__generator", flat=True))
 
 
@@ -125,7 +126,7 @@ def _is_agreed(origin: str, inputs: Inputs) -> bool:
 def _others(member: Membership, made: Prepared) -> list[tuple[int, str]]:
     """Runs under way on one of the targets."""
     found = []
-    for run in Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]):
+    for run in Run.objects.filter(state__in=going(RUN)):
         shared = sorted(queries.agreed_in(run) & {str(each) for each in made.inputs.agreed})
         if not shared:
             continue
@@ -137,7 +138,7 @@ def _others(member: Membership, made: Prepared) -> list[tuple[int, str]]:
 
 def _busy_with(member: Membership) -> str:
     """What keeps generators busy, if a run does."""
-    run = Run.objects.exclude(state__in=[Run.State.ENDED, Run.State.REFUSED]).first()
+    run = Run.objects.filter(state__in=going(RUN)).first()
     if run is None:
         return ""
     return f"run {run.number}" if run.project_id == member.project_id else "a run of another project"

@@ -24,6 +24,7 @@ from dynamikos.core.reports.besides import carried_by
 from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
 from dynamikos.core.reports.frames import Frame, joined
 from dynamikos.core.reports.ledger import row_of_total
+from dynamikos.core.reports.messages import FAILED
 from dynamikos.core.verdicts import judgements_of
 from dynamikos.core.verdicts.outcome import OUTCOME, ArrivalFigures, Outcome, RowFigures, rows_of
 from dynamikos.core.verdicts.states import WORDS, WORST
@@ -422,12 +423,12 @@ def kept(
     rows = rows if series is None else rows.filter(series__in=series)
     rows = rows if shards is None else rows.filter(shard__in=shards)
     of_its_kind = Window(RowNumber(), partition_by=["reason", "series"], order_by=["second", "pk"])
-    failing = rows.filter(reason__startswith="failed").annotate(turn=of_its_kind).order_by("turn", "second", "pk")
+    failing = rows.filter(reason__startswith=FAILED).annotate(turn=of_its_kind).order_by("turn", "second", "pk")
     few = limit // 3
     failed = _unpacked(sorted(failing[:limit], key=lambda row: (row.second, row.pk)))
     logged = _unpacked(rows.filter(reason="log")[:few])
     followed = [each for each in _unpacked(rows.filter(reason="followed")[:600]) if not each[1].item]
-    others = _unpacked(rows.exclude(reason__startswith="failed").exclude(reason__in=["log", "followed"])[:600])
+    others = _unpacked(rows.exclude(reason__startswith=FAILED).exclude(reason__in=["log", "followed"])[:600])
     logged += [each for each in others if each[1].item][: few - len(logged)]
     for longest in (followed, others := [each for each in others if not each[1].item]):
         longest.sort(key=lambda each: -each[1].duration_us)

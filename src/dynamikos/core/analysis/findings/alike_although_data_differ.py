@@ -9,7 +9,7 @@ def alike_although_data_differ(evidence: Evidence) -> Iterator[Found]:
     """Answers that are the same to the byte, although the rows of data that were sent differ."""
     samples: dict[tuple[str, str], list[tuple[tuple[str, ...], str]]] = {}
     for each in evidence.kept:
-        if each.status != 200 or each.item or each.resource or each.reason.startswith("failed"):
+        if each.status != 200 or each.item or each.resource or each.failure:
             continue
         text = each.url + each.sent_body
         known = {**each.variables, **each.before}

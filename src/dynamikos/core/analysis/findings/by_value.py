@@ -67,14 +67,14 @@ def _kept(evidence: Evidence) -> Iterator[Found]:
     requests = dict.fromkeys((each.step, each.request) for each in kept)
     for step, request in requests:
         here = [each for each in kept if (each.step, each.request) == (step, request)]
-        kinds = Counter(each.reason for each in here if each.reason.startswith("failed"))
+        kinds = Counter(each.failure for each in here if each.failure)
         for kind, n in kinds.items():
-            failed = [each for each in here if each.reason == kind]
+            failed = [each for each in here if each.failure == kind]
             if n < FEWEST:
                 continue
             # failures are kept from the first on, and only so many: what passed is of the same seconds
             first, last = min(each.second for each in failed), max(each.second for each in failed)
-            passed = [e for e in here if not e.reason.startswith("failed") and first <= e.second <= last]
+            passed = [e for e in here if not e.failure and first <= e.second <= last]
             names = {name for each in failed for name in {**each.before, **each.variables}}
             for name in sorted(names):
                 values = [{**each.variables, **each.before}.get(name, "") for each in failed]
@@ -89,7 +89,7 @@ def _kept(evidence: Evidence) -> Iterator[Found]:
                 yield Found(
                     rule="failures-by-value",
                     about="target",
-                    sentence=f"{request} fails ({kind.removeprefix('failed: ')}) where {name} is “{value}”: {count} of"
+                    sentence=f"{request} fails ({kind}) where {name} is “{value}”: {count} of"
                     f" {n} kept failures, {sum(each == value for each in known)} of {len(known)} that passed.",
                     means=MEANS,
                     try_=TRY,

@@ -123,7 +123,7 @@ def _kept(evidence: Evidence, line: Line) -> list[tuple[int, int]]:
     return sorted(
         (each.second, each.user)
         for each in evidence.kept
-        if each.step == line.series.step and each.reason.startswith("failed") and not each.resource
+        if each.step == line.series.step and each.failure and not each.resource
     )
 
 

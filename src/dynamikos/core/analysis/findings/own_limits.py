@@ -3,18 +3,12 @@
 from collections.abc import Iterator
 
 from dynamikos.core.analysis.evidence import Evidence, Found
-from dynamikos.core.verdicts.outcome import LEVELS
+from dynamikos.core.verdicts.outcome import limits_of
 
 
 def own_limits(evidence: Evidence) -> Iterator[Found]:
     """Descriptors and source ports of the generators' machine."""
-    kinds: dict[str, int] = {}
-    for level in LEVELS:
-        for kind, count in evidence.ledger.all_of(level).failed.items():
-            if kind.startswith("own-limit"):
-                kinds[kind] = kinds.get(kind, 0) + count
-    for kind, count in sorted(kinds.items()):
-        what = kind.removeprefix("own-limit-")
+    for what, count in sorted(limits_of(evidence.ledger).items()):
         yield Found(
             rule="own-limits",
             about="measurement",

@@ -4,6 +4,7 @@ from abc import abstractmethod
 from collections.abc import Callable, Collection
 from typing import Generic, Literal, Protocol, TypeVar
 
+from dynamikos.core.failure_kinds import LeavingCause
 from dynamikos.core.journeys import Step
 from dynamikos.core.journeys.tainted import shown, uses
 from dynamikos.core.text.holding import Pair
@@ -31,7 +32,7 @@ class Performs(Protocol):
 
     async def wait(self, instant: float, *, thinks: bool = True) -> None: ...
 
-    def retire(self, why: str) -> None: ...
+    def retire(self, cause: LeavingCause, detail: str) -> None: ...
 
 
 class Binding:

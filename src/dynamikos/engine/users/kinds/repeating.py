@@ -89,5 +89,5 @@ class Repeats(Doing[Repeating]):
         stage.witness.item(at, said, failed=kind)
         stage.around.recorder.missed(at.series, last, round((last - begun) * 1e6), kind)
         if rule.then == "user":
-            stage.user.retire(f"{self.step.name}: {kind}")
+            stage.user.retire("repeat", f"{self.step.name}: {kind}")
         return "step" if rule.then == "step" else "round" if rule.then in ("round", "user") else ""

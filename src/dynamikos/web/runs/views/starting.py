@@ -10,6 +10,7 @@ from django.shortcuts import redirect, render
 from django.urls import reverse
 
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.lifecycles import RUN, going
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.preflight import Finding
 from dynamikos.core.plans.trial import trial_of
@@ -21,7 +22,6 @@ from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import actions, once, preflight, queries
-from dynamikos.web.runs.models import Run
 from dynamikos.web.ui.numbers import number, whole
 
 MOST_SHOWN = 500  # measures of a probe on its page
@@ -118,7 +118,7 @@ def _preflight(
         **{f"data:{each.key}": reverse("dataset", args=[member.project_id, each.pk]) for each in datasets(member)},
         **{
             f"run:{each.number}": reverse("run", args=[member.project_id, each.pk])
-            for each in queries.runs(member).exclude(state__in=[Run.State.ENDED, Run.State.REFUSED])
+            for each in queries.runs(member).filter(state__in=going(RUN))
         },
     }
     return {

@@ -12,6 +12,7 @@ from django.utils.safestring import SafeString, mark_safe
 
 from dynamikos.core import figures
 from dynamikos.core.analysis.evidence import milliseconds
+from dynamikos.core.failure_kinds import kind_of
 from dynamikos.core.figures import clock, short
 
 register = template.Library()
@@ -234,3 +235,10 @@ def shown(row: Any, percent_of: int) -> str:
     if f"p{percent_of}_ms" in row.at_least:
         return "≥ " + ms(value)
     return {"no": "?", "uncertain": "~" + ms(value), "yes": ms(value)}[word]
+
+
+@register.filter
+def failure_says(kind: str) -> str:
+    """What a kind of failure means; "" where the kind says it itself."""
+    said = kind_of(kind).says
+    return "" if said == kind else said
