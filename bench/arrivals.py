@@ -28,7 +28,8 @@ def child(what: str, port: int) -> None:
     from dynamikos.core.frozen.freeze import Inputs, freeze
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
-    from dynamikos.core.profiles import Arrivals, Stretch, Users, Workload
+    from dynamikos.core.plans.workloads import Arrivals, Users, Workload
+    from dynamikos.core.profiles import Stretch
     from dynamikos.engine.clock import RealClock
     from dynamikos.engine.limits import raise_descriptors
     from dynamikos.engine.network import RealNetwork

@@ -27,7 +27,8 @@ def child(line: str, port: int) -> None:
     from dynamikos.core.journeys import parse_journey
     from dynamikos.core.personas import Line, Persona
     from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
-    from dynamikos.core.profiles import Stretch, Users
+    from dynamikos.core.plans.workloads import Users
+    from dynamikos.core.profiles import Stretch
     from dynamikos.core.reports import Ledger
     from dynamikos.engine.clock import RealClock
     from dynamikos.engine.limits import raise_descriptors

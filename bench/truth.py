@@ -18,7 +18,8 @@ from dynamikos.cli.state import is_free, wait_for_port
 from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
-from dynamikos.core.profiles import Arrivals, Stretch
+from dynamikos.core.plans.workloads import Arrivals
+from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import KeptExchange
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.network import RealNetwork

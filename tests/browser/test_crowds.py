@@ -4,7 +4,8 @@ from typing import Any
 
 from dynamikos.core.dealing import Deal
 from dynamikos.core.journeys import parse_journey
-from dynamikos.core.profiles import Arrivals, Stretch
+from dynamikos.core.plans.workloads import Arrivals
+from dynamikos.core.profiles import Stretch
 from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.web.datasets.actions import set_deal
 from dynamikos.web.journeys.actions import create as create_journey

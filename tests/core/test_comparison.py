@@ -16,7 +16,8 @@ from dynamikos.core.frozen.differing import differing
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans import Crowd, CrowdRow, Plan
-from dynamikos.core.profiles import Arrivals, Stretch
+from dynamikos.core.plans.workloads import Arrivals
+from dynamikos.core.profiles import Stretch
 from dynamikos.core.statistics import Histogram, bucket_mid_us
 from dynamikos.core.statistics.intervals import Estimate
 from dynamikos.engine.testing import frozen_of_one

@@ -18,7 +18,8 @@ from dynamikos.core.journeys import Journey, parse_journey
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_plan, plan_problems, write_plan
 from dynamikos.core.plans.crowds import crowd_problems
 from dynamikos.core.plans.follows import follows, rows_needed
-from dynamikos.core.profiles import Arrivals, Held, Stretch, Turns, UserRounds, Users, segments, users_at
+from dynamikos.core.plans.workloads import Arrivals, Held, UserRounds, Users
+from dynamikos.core.profiles import Stretch, Turns, segments, users_at
 from dynamikos.core.profiles.instants import evenly, expected, instants_s
 
 

@@ -5,7 +5,8 @@ from msgspec.structs import replace
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, plan_problems
 from dynamikos.core.plans.model import Keep
 from dynamikos.core.plans.once import Once
-from dynamikos.core.profiles import Arrivals, Stretch, UserRounds, highest
+from dynamikos.core.plans.workloads import Arrivals, UserRounds
+from dynamikos.core.profiles import Stretch, highest
 
 ROWS = (CrowdRow(row="a", journey="sky"), CrowdRow(row="b", journey="sky", share=50))
 CLIMB = (Stretch(stretch="climb", to=40, seconds=60), Stretch(stretch="hold", seconds=100))

@@ -12,7 +12,8 @@ from dynamikos.core.plans import AgreedTarget, Plan, parse_plan, parse_target
 from dynamikos.core.plans.follows import Took, follows
 from dynamikos.core.plans.preflight import Facts, Knocked, Machine, origins_of, preflight, share_doubts
 from dynamikos.core.plans.trial import trial_of
-from dynamikos.core.profiles import Stretch, UserRounds
+from dynamikos.core.plans.workloads import UserRounds
+from dynamikos.core.profiles import Stretch
 
 JOURNEY = parse_journey(
     "form: 1\njourney: j\nname: J\nrounds:\n"

@@ -6,7 +6,8 @@ from dynamikos.core.errors import PlanError
 from dynamikos.core.frozen.freeze import Inputs
 from dynamikos.core.plans import parse_target
 from dynamikos.core.plans.quick import from_address
-from dynamikos.core.profiles import Arrivals, Users, duration_s
+from dynamikos.core.plans.workloads import Arrivals, Users
+from dynamikos.core.profiles import duration_s
 
 
 class FromAddress(TestCase):

@@ -4,7 +4,7 @@ from unittest import TestCase, mock
 
 from dynamikos.core.frozen import every_series
 from dynamikos.core.personas import Persona, Visit
-from dynamikos.core.profiles import UserRounds
+from dynamikos.core.plans.workloads import UserRounds
 from dynamikos.core.reports import Ledger
 from dynamikos.engine.http import caching
 from dynamikos.engine.http.caching import Bodies, Cache, Entry, entry_of

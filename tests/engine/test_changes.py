@@ -7,7 +7,8 @@ from unittest import TestCase
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.changing import with_changes
 from dynamikos.core.frozen.seating import Numbering, arrivals_of, seats_of
-from dynamikos.core.profiles import Arrivals, Held, UserRounds, Users, level_at, users_at
+from dynamikos.core.plans.workloads import Arrivals, Held, UserRounds, Users
+from dynamikos.core.profiles import level_at, users_at
 from dynamikos.core.profiles.changing import Change, changed, delayed
 from dynamikos.core.reports import ShardSecond
 from dynamikos.engine.runner import Control, Shard, run

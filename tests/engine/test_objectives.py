@@ -5,7 +5,7 @@ from unittest import TestCase
 from dynamikos.core.frozen import every_series
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.objectives import Objective
-from dynamikos.core.profiles import Users
+from dynamikos.core.plans.workloads import Users
 from dynamikos.core.reports import Ledger
 from dynamikos.core.verdicts import Watching, conclude
 from dynamikos.engine.testing import Scripted, answer

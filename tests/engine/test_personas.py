@@ -19,7 +19,7 @@ from dynamikos.core.journeys import parse_journey
 from dynamikos.core.personas import LINES, Line, Pace, Patience, Persona, Visit
 from dynamikos.core.personas.model import parse_persona, persona_problems, write_persona
 from dynamikos.core.plans import Way, parse_target
-from dynamikos.core.profiles import Arrivals, UserRounds, Users
+from dynamikos.core.plans.workloads import Arrivals, UserRounds, Users
 from dynamikos.core.reports import Ledger
 from dynamikos.core.verdicts import conclude
 from dynamikos.engine.http.messages import Base, Head

@@ -15,7 +15,8 @@ from dynamikos.core.journeys import Journey, parse_journey
 from dynamikos.core.objectives import Objective
 from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
-from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, Users
+from dynamikos.core.plans.workloads import Arrivals, Held, UserRounds, Users
+from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Ledger
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, conclude

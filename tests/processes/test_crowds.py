@@ -7,7 +7,8 @@ from msgspec.structs import replace
 from dynamikos.core.dealing import Deal
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.plans import Crowd, CrowdRow
-from dynamikos.core.profiles import Arrivals, Stretch, UserRounds, Users
+from dynamikos.core.plans.workloads import Arrivals, UserRounds, Users
+from dynamikos.core.profiles import Stretch
 from dynamikos.core.verdicts.outcome import OUTCOME
 from dynamikos.web.datasets.actions import set_deal
 from dynamikos.web.datasets.uploads import import_csv

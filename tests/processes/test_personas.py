@@ -7,7 +7,8 @@ from dynamikos.core.frozen.freeze import Inputs, freeze
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.personas import Persona, Visit
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
-from dynamikos.core.profiles import Stretch, UserRounds
+from dynamikos.core.plans.workloads import UserRounds
+from dynamikos.core.profiles import Stretch
 from tests.processes.support import ProcessCase
 
 TEXT = """form: 1

@@ -5,7 +5,8 @@ import re
 from django.urls import reverse
 from msgspec.structs import replace
 
-from dynamikos.core.profiles import Arrivals, Stretch
+from dynamikos.core.plans.workloads import Arrivals
+from dynamikos.core.profiles import Stretch
 from dynamikos.web.places.queries import living
 from dynamikos.web.plans import actions as plans
 from dynamikos.web.plans import queries as plan_queries

@@ -8,7 +8,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans import Plan, parse_plan
 from dynamikos.core.plans.model import plan_problems
-from dynamikos.core.profiles import Arrivals, Held, UserRounds, Users
+from dynamikos.core.plans.workloads import Arrivals, Held, UserRounds, Users
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.actions import create as create_journey
@@ -59,7 +59,7 @@ def posted(plan: Plan) -> QueryDict:
             data.appendlist(at + "share", f"{row.share:g}")
         for name, value in EMPTY.items():
             data.appendlist(at + name, value)
-        data[at + "workload"] = each.kind
+        data[at + "workload"] = each.crowd.load.key
         data[at + "pacing"], data[at + "pacing-to"] = each.pacing
         for name in ("users", "rounds", "per", "spread", "ceiling", "shares", "leaving"):
             data[at + name] = str(getattr(load, name, ""))

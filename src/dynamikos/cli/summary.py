@@ -3,7 +3,6 @@
 from dynamikos.core.analysis.evidence import milliseconds as written
 from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun
-from dynamikos.core.profiles import Arrivals, Held, UserRounds, highest
 from dynamikos.core.reports import Frame
 from dynamikos.core.reports.ledger import Row
 from dynamikos.core.verdicts import Outcome
@@ -30,16 +29,7 @@ def clock(seconds: float) -> str:
 
 def load(frozen: FrozenRun) -> str:
     """How many come, in a few words."""
-    said = []
-    for crowd in frozen.crowds:
-        if isinstance(crowd.load, UserRounds):
-            said.append(f"{crowd.load.users:,} users × {crowd.load.rounds:,} rounds")
-        elif isinstance(crowd.load, Arrivals | Held):
-            what = "arrivals" if isinstance(crowd.load, Arrivals) else "rounds"
-            said.append(f"up to {highest(crowd.profile):g} {what} a {crowd.load.per}")
-        else:
-            said.append(f"{crowd.seats:,} users")
-    return " and ".join(said)
+    return " and ".join(crowd.load.brief(crowd) for crowd in frozen.crowds)
 
 
 def progress(frame: Frame, total_s: float) -> str:

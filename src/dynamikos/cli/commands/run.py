@@ -19,7 +19,7 @@ from dynamikos.core.errors import DynamikosError, PlanError, in_words, told
 from dynamikos.core.plans import Plan
 from dynamikos.core.plans.crowds import run_ends_s
 from dynamikos.core.plans.trial import trial_of
-from dynamikos.core.profiles import Users, stretched
+from dynamikos.core.profiles import stretched
 from dynamikos.core.values.masking import SHORTEST_SECRET
 from dynamikos.core.verdicts import as_json, as_junit, refused_junit
 from dynamikos.core.verdicts.states import COULD_NOT_RUN, MET, STOPPED, WORST
@@ -30,7 +30,7 @@ def scaled(plan: Plan, users: int | None, seconds: float | None) -> Plan:
     crowds = plan.everybody()
     if users is not None:
         top = sum(crowd.seats for crowd in crowds)
-        if users < 1 or any(not isinstance(crowd.load, Users) for crowd in crowds) or top < 1:
+        if users < 1 or any(not crowd.load.is_scalable for crowd in crowds) or top < 1:
             raise PlanError("--users needs a plan of concurrent users, and at least 1 of them")
         crowds = tuple(replace(crowd, profile=stretched(crowd.profile, users / top, 1.0)) for crowd in crowds)
     measured = plan.measured

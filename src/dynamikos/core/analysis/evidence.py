@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun, Series
-from dynamikos.core.profiles import Arrivals, Held, UserRounds, segments
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.profiles.steady import FEWEST_ROUNDS, SETTLES_S, STEADY_S
 from dynamikos.core.reports import KeptExchange, Ledger
@@ -126,16 +125,8 @@ class Evidence:
         edges = {0.0, float(self.seconds)}
         sloped: list[tuple[float, float]] = []
         for crowd in self.frozen.crowds:
-            begin, end = crowd.starts_s, crowd.ends_s
-            edges |= {begin, end}
-            if isinstance(crowd.load, UserRounds):
-                edges.add(begin + crowd.load.start_s)
-                sloped.append((begin, begin + crowd.load.start_s))
-                continue
-            for part in segments(crowd.profile):
-                edges |= {begin + part.begin, begin + part.end}
-                if part.low != part.high and part.end > part.begin:
-                    sloped.append((begin + part.begin, begin + part.end))
+            edges |= {crowd.starts_s, crowd.ends_s, *crowd.load.edges(crowd)}
+            sloped += crowd.load.slopes(crowd)
         edges |= {float(each.at_s) for each in self.changes}
         settles = max(SETTLES_S, 2 * self.round_s())
         made = []
@@ -158,7 +149,7 @@ class Evidence:
         return slice(begin // self.width, max(begin // self.width + 1, end // self.width))
 
     def is_arriving(self) -> bool:
-        return all(isinstance(crowd.load, Arrivals | Held) for crowd in self.frozen.crowds)
+        return all(crowd.load.is_open for crowd in self.frozen.crowds)
 
 
 class Found(msgspec.Struct, frozen=True, kw_only=True):

@@ -5,28 +5,17 @@ from collections.abc import Sequence
 from msgspec.structs import replace
 
 from dynamikos.core.frozen.document import FrozenRun
-from dynamikos.core.plans import Crowd
 from dynamikos.core.plans.model import whole_seconds
-from dynamikos.core.profiles import Stretch, UserRounds
-from dynamikos.core.profiles.changing import Change, changed, delayed
+from dynamikos.core.profiles.changing import Change, delayed
 
 
 def with_changes(frozen: FrozenRun, changes: Sequence[Change]) -> FrozenRun:
-    """As `frozen`, but for what `changes`, in order, make of its profiles and its measured part. Users who perform so
-    many rounds each are only given more time by a hold.
-    """
+    """As `frozen`, but for what `changes`, in order, make of its profiles and its measured part."""
     if not changes:
         return frozen
     begin, end = frozen.measured
-    crowds = tuple(_changed(crowd, changes) for crowd in frozen.crowds)
+    crowds = tuple(crowd.load.changed(crowd, changes) for crowd in frozen.crowds)
     return replace(frozen, crowds=crowds, measured=whole_seconds((delayed(begin, changes), delayed(end, changes))))
-
-
-def _changed(crowd: Crowd, changes: Sequence[Change]) -> Crowd:
-    if isinstance(crowd.load, UserRounds):
-        lasts = delayed(crowd.ends_s, changes) - crowd.starts_s
-        return replace(crowd, profile=(Stretch(stretch="hold", seconds=lasts),))
-    return replace(crowd, profile=changed(crowd.profile, changes, crowd.starts_s))
 
 
 def said(change: Change) -> str:

@@ -13,8 +13,7 @@ from dynamikos.core.journeys import write_journey
 from dynamikos.core.objectives import Objective, describe
 from dynamikos.core.personas import write_persona
 from dynamikos.core.plans import write_plan
-from dynamikos.core.plans.saying import unit_of
-from dynamikos.core.profiles import Arrivals, Held, highest
+from dynamikos.core.profiles import highest
 
 
 def written(inputs: FrozenRun) -> list[tuple[str, str]]:
@@ -73,8 +72,8 @@ def _texts(what: str, before: Mapping[str, str], after: Mapping[str, str]) -> It
 def _size(inputs: FrozenRun) -> str:
     comes = [f"{inputs.planned_peak:,} users"] if inputs.planned_peak else []
     comes += [
-        f"{short(highest(crowd.profile))} {unit_of(crowd)}"
-        for crowd in inputs.crowds if isinstance(crowd.load, Arrivals | Held)
+        f"{short(highest(crowd.profile))} {crowd.load.unit}"
+        for crowd in inputs.crowds if crowd.load.is_open
     ]  # fmt: skip
     return f"{', '.join(comes) or 'nobody'} at most, {inputs.ends_s:g} s"
 

@@ -22,7 +22,7 @@ from dynamikos.core.personas import Persona
 from dynamikos.core.plans import AgreedTarget, Plan, Way
 from dynamikos.core.plans.crowds import Crowd, Places, run_ends_s
 from dynamikos.core.plans.model import EVERYBODY, PLAN
-from dynamikos.core.profiles import Stretch, Users, measured_part_s, peak
+from dynamikos.core.profiles import Stretch, measured_part_s
 
 FORM = 2
 ENGINE = "0.1"
@@ -106,8 +106,8 @@ class FrozenRun(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def planned_peak(self) -> int:
         """The most users planned at once; 0 where they all arrive."""
-        if len(self.crowds) == 1 and isinstance(self.crowds[0].load, Users):
-            return peak(self.crowds[0].profile)
+        if len(self.crowds) == 1 and not self.crowds[0].load.is_open:
+            return self.crowds[0].seats
         spans = [(start, end) for crowd in self.crowds for _, start, end in crowd.users()]
         edges = sorted([*((start, 1) for start, _ in spans), *((end, -1) for _, end in spans)])
         return max(accumulate(change for _, change in edges), default=0)

@@ -1,15 +1,14 @@
 """Who is planned where: the users and arrivals of one generator. Pure, and the same for all that ask."""
 
 import itertools
-import math
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from dynamikos.core.frozen.document import FrozenRun, stream
 from dynamikos.core.plans.crowds import Crowd, turns_of
-from dynamikos.core.profiles import Arrivals, Held, UserRounds, segments, shard_of
-from dynamikos.core.profiles.instants import evenly, expected, instants_s, poisson
+from dynamikos.core.profiles import shard_of
+from dynamikos.core.profiles.instants import evenly, poisson
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,18 +43,8 @@ def numbers_before(crowds: Sequence[Crowd]) -> list[int]:
     before, made = 0, []
     for crowd in crowds:
         made.append(before)
-        before += _numbers_of(crowd)
+        before += crowd.load.numbers(crowd)
     return made
-
-
-def _numbers_of(crowd: Crowd) -> int:
-    """How many users' numbers a crowd takes."""
-    if isinstance(crowd.load, Held):
-        return crowd.load.ceiling
-    if isinstance(crowd.load, Arrivals):
-        mean = expected(segments(crowd.profile), crowd.unit_s)
-        return math.ceil(mean + 10 * math.sqrt(mean) + 10)  # ten standard deviations of a Poisson process
-    return sum(1 for _ in crowd.users())
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +63,7 @@ class Numbering:
     @classmethod
     def of(cls, crowds: Sequence[Crowd]) -> "Numbering":
         users = [*numbers_before(crowds), 0]
-        users[-1] = users[-2] + _numbers_of(crowds[-1])
+        users[-1] = users[-2] + crowds[-1].load.numbers(crowds[-1])
         seats = list(itertools.accumulate((crowd.seats for crowd in crowds), initial=0))
         own = [b - a for a, b in itertools.pairwise(users)]
         return cls(tuple(users), tuple(seats), users[-1], seats[-1], tuple(own), tuple(crowd.seats for crowd in crowds))
@@ -92,13 +81,15 @@ class Numbering:
         return self.all_seats + (place - self.own_seats[crowd] - 1) * len(self.own_seats) + crowd + 1
 
 
-def seats_of(frozen: FrozenRun, shard: int, shards: int, planned: Numbering | None = None) -> list[Seat]:
-    """The planned users of one shard, in order of start. Those of a row go to the shards in turn. `planned` numbers
-    them where the load was changed since.
+def seats_of(
+    frozen: FrozenRun, shard: int, shards: int, planned: Numbering | None = None, *, only: int | None = None
+) -> list[Seat]:
+    """The planned users of one shard, or of its part of the crowd `only`, in order of start. Those of a row go to the
+    shards in turn. `planned` numbers them where the load was changed since.
     """
     places, made, numbering = frozen.places, list[Seat](), planned or Numbering.of(frozen.crowds)
     for no, crowd in enumerate(frozen.crowds):
-        if isinstance(crowd.load, Arrivals | Held):
+        if crowd.load.is_open or (only is not None and no != only):
             continue
         turns, first = turns_of(crowd, frozen.weights), places.first_row[no]
         rows = [first + turns[k] for k in range(crowd.seats)]
@@ -107,7 +98,7 @@ def seats_of(frozen: FrozenRun, shard: int, shards: int, planned: Numbering | No
         for row in rows:
             shard_at.append(shard_of(given.get(row, 0), row, shards))
             given[row] = given.get(row, 0) + 1
-        rounds = crowd.load.rounds if isinstance(crowd.load, UserRounds) else None
+        rounds = crowd.load.rounds_each
         made.extend(
             Seat(numbering.user(no, number), numbering.seat(no, k), rows[k - 1], no, start, end, rounds)
             for number, (k, start, end) in enumerate(crowd.users(), 1)
@@ -130,8 +121,7 @@ def arrivals_of(
     """
     crowd, places = frozen.crowds[crowd_no], frozen.places
     numbering, first = planned or Numbering.of(frozen.crowds), places.first_row[crowd_no]
-    assert isinstance(crowd.load, Arrivals | Held)
-    if crowd.load.spread == "poisson":
+    if crowd.load.by_lot:
         counted: Iterable[float] = poisson(stream(frozen.seed, "arrivals", crowd.crowd, 0))
         lot = stream(frozen.seed, "row", crowd.crowd, 0)
         shares = [row.share for row in crowd.rows]
@@ -141,7 +131,7 @@ def arrivals_of(
         turns = turns_of(crowd, frozen.weights)
         rows = (turns[k] for k in itertools.count())
     given = [0] * len(crowd.rows)
-    for number, at in enumerate(instants_s(segments(crowd.profile), crowd.unit_s, counted), 1):
+    for number, at in enumerate(crowd.load.instants(crowd, counted), 1):
         row = next(rows)
         turn, given[row] = given[row], given[row] + 1
         if shard_of(turn, first + row, shards) == shard:

@@ -8,22 +8,8 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.journeys.request import Key
-from dynamikos.core.profiles import (
-    UNIT_S,
-    Arrivals,
-    Held,
-    Stretch,
-    Turns,
-    UserRounds,
-    Users,
-    Workload,
-    duration_s,
-    measured_part_s,
-    peak,
-    profile_problems,
-    user_spans_s,
-    users_by_second,
-)
+from dynamikos.core.plans.workloads import Users, Workload
+from dynamikos.core.profiles import Stretch, Turns, duration_s, measured_part_s, profile_problems
 from dynamikos.core.text import Frozen
 
 MOST_ROWS, MOST_CROWDS = 200, 50
@@ -59,37 +45,22 @@ class Crowd(Frozen, frozen=True, kw_only=True):
     @property
     def seats(self) -> int:
         """How many users there are at most at once: its numbers of users, or of places under the ceiling."""
-        if isinstance(self.load, UserRounds):
-            return self.load.users
-        return self.load.ceiling if isinstance(self.load, Arrivals | Held) else peak(self.profile)
+        return self.load.seats(self)
 
     @property
     def unit_s(self) -> float:
         """Seconds of the profile's “per”; 0 where it is users."""
-        return UNIT_S[self.load.per] if isinstance(self.load, Arrivals | Held) else 0.0
+        return self.load.unit_s
 
     def planned(self, seconds: Sequence[float]) -> list[int]:
         """Users that are planned to be there at each of `seconds` of the run, which are in order; 0 where none are, but
         arrivals or rounds.
         """
-        times = [second - self.starts_s for second in seconds]
-        if isinstance(self.load, Users):
-            return users_by_second(self.profile, times)
-        if isinstance(self.load, UserRounds):
-            users, start_s, last_s = self.load.users, self.load.start_s, duration_s(self.profile)
-            begun = [min(users, int(at * users / start_s) + 1) if start_s else users for at in times]
-            return [count if 0 <= at < last_s else 0 for at, count in zip(times, begun, strict=True)]
-        return [0] * len(times)
+        return self.load.planned(self, [second - self.starts_s for second in seconds])
 
     def users(self) -> Iterator[tuple[int, float, float]]:
         """(k, start, end) in seconds of the run of each planned user, in order of start; none where they arrive."""
-        if isinstance(self.load, Users):
-            for k, start, end in user_spans_s(self.profile):
-                yield k, self.starts_s + start, self.starts_s + end
-        elif isinstance(self.load, UserRounds):
-            for k in range(1, self.load.users + 1):
-                at = self.load.start_s * (k - 1) / self.load.users
-                yield k, self.starts_s + at, self.ends_s
+        return self.load.spans(self)
 
 
 def with_journeys(
@@ -156,17 +127,10 @@ def crowd_problems(crowds: Sequence[Crowd]) -> list[str]:
         found.append(f"There are {len(crowds)} crowds; at most {MOST_CROWDS} can be in one plan.")
     for crowd in crowds:
         said = f"Crowd {crowd.name or crowd.crowd}: " if len(crowds) > 1 else ""
-        lasts = isinstance(crowd.load, UserRounds)
-        found.extend(f"{said}{each}" for each in profile_problems(crowd.profile, only_lasts=lasts))
+        found.extend(f"{said}{each}" for each in profile_problems(crowd.profile, only_lasts=not crowd.load.has_curve))
         if not sum(row.share for row in crowd.rows):
             found.append(f"{said}No row has a share above 0, so nobody would come.")
-        if isinstance(crowd.load, UserRounds) and crowd.load.start_s > duration_s(crowd.profile):
-            found.append(f"{said}The last of its users would start after its end; make its stretch longer.")
-        pacing = crowd.load.pacing_s
-        if pacing is not None and len(pacing) == 2 and pacing[0] > pacing[1]:
-            found.append(f"{said}Its pacing is from {pacing[0]:g} to {pacing[1]:g} s; the first has to be the smaller.")
-        if pacing is not None and isinstance(crowd.load, Arrivals | Held):
-            found.append(f"{said}Pacing is for users who begin round after round; here the profile says when.")
+        found.extend(f"{said}{each}" for each in crowd.load.problems(crowd))
     for what, names in (
         ("crowds", [crowd.crowd for crowd in crowds]),
         ("rows", [row.row for crowd in crowds for row in crowd.rows]),

@@ -11,9 +11,9 @@ from dynamikos.core.journeys import Journey, Step
 from dynamikos.core.journeys.kinds import Choosing, Repeating
 from dynamikos.core.plans.crowds import Crowd, CrowdRow, run_ends_s, turns_of
 from dynamikos.core.plans.model import Plan
-from dynamikos.core.profiles import Arrivals, Held, UserRounds, Users, highest, segments
-from dynamikos.core.profiles.instants import evenly, instants_s
-from dynamikos.core.profiles.instants import expected as arrivals_of
+from dynamikos.core.plans.workloads import Expected, OneRow
+from dynamikos.core.profiles import highest
+from dynamikos.core.profiles.instants import evenly
 
 SHORTEST_ROUND_S = 0.1  # one that takes less is not believed
 MOST = 100_000  # arrivals that are looked at for the rows they need
@@ -123,7 +123,7 @@ def weighed(crowd: Crowd, round_s: Mapping[str, float]) -> dict[str, float]:
     time of its round, since who takes longer for a round begins fewer. `round_s` are seconds of a round by journey.
     Empty where shares are of users, or there is one row.
     """
-    if len(crowd.rows) < 2 or not isinstance(crowd.load, Users) or crowd.load.shares != "visits":
+    if len(crowd.rows) < 2 or not crowd.load.is_weighed:
         return {}
     return {row.row: round(row.share * taken_s(crowd, row, round_s), 6) for row in crowd.rows}
 
@@ -155,7 +155,8 @@ def follows(plan: Plan, journeys: Mapping[str, Journey], answered: Answered) -> 
         if crowd.unit_s:
             users += min(crowd.seats, math.ceil(at_once))
             ceiling += crowd.seats
-            about = 1.96 * math.sqrt(at_once) if _by_lot(crowd) else 1.0
+            # of users who come at random so many are there as a Poisson number, of standard deviation √mean
+            about = 1.96 * math.sqrt(at_once) if crowd.load.by_lot else 1.0
             low, high = low + max(0.0, at_once - about), high + min(crowd.seats, at_once + about)
         else:
             users, low, high = users + crowd.seats, low + crowd.seats, high + crowd.seats
@@ -173,47 +174,32 @@ def follows(plan: Plan, journeys: Mapping[str, Journey], answered: Answered) -> 
     )
 
 
-def _by_lot(crowd: Crowd) -> bool:
-    """Whether its users come at random: how many are there is then a Poisson number, of standard deviation √mean."""
-    return isinstance(crowd.load, Arrivals | Held) and crowd.load.spread == "poisson"
-
-
 def _rows_of(crowd: Crowd, round_s: Mapping[str, float]) -> tuple[list[RowFollows], list[float]]:
     """Its rows, and how many rounds a second each begins when most are there."""
     weights = weighed(crowd, round_s)
     every = sum(weights.get(row.row, row.share) for row in crowd.rows)
-    here_s = sum(end - start for _, start, end in crowd.users())
-    begun = arrivals_of(segments(crowd.profile), crowd.unit_s) if crowd.unit_s else 0.0
-    highest_per_s = highest(crowd.profile) / crowd.unit_s if crowd.unit_s else 0.0
-    figures: list[tuple[CrowdRow, float, float, float]] = []  # row, users, rounds, rounds a second
+    expected = crowd.load.expecting(crowd)
+    figures: list[tuple[CrowdRow, Expected]] = []
     for row in crowd.rows:
         part = weights.get(row.row, row.share) / every if every else 0.0
-        took = taken_s(crowd, row, round_s)
-        if crowd.unit_s:  # Little's law, both ways
-            per_s = part * highest_per_s
-            figures.append((row, per_s * round_s.get(row.journey, 0.0), part * begun, per_s))
-        elif isinstance(crowd.load, UserRounds):
-            figures.append(
-                (row, part * crowd.seats, part * crowd.load.users * crowd.load.rounds, part * crowd.seats / took)
-            )
-        else:
-            figures.append((row, part * crowd.seats, part * here_s / took, part * crowd.seats / took))
-    rounds, users = sum(each[2] for each in figures), sum(each[1] for each in figures)
+        one = OneRow(part, round_s.get(row.journey, 0.0), taken_s(crowd, row, round_s))
+        figures.append((row, expected(one)))
+    rounds, users = sum(each.rounds for _, each in figures), sum(each.users for _, each in figures)
     made = [
         RowFollows(
             row=row.row,
             name=row.name,
             crowd=crowd.crowd,
             journey=row.journey,
-            users=there,
-            rounds=own,
-            rounds_per_h=3600 * per_s,
-            visits_percent=100 * own / rounds if rounds else 0.0,
-            users_percent=100 * there / users if users else 0.0,
+            users=each.users,
+            rounds=each.rounds,
+            rounds_per_h=3600 * each.per_s,
+            visits_percent=100 * each.rounds / rounds if rounds else 0.0,
+            users_percent=100 * each.users / users if users else 0.0,
         )
-        for row, there, own, per_s in figures
+        for row, each in figures
     ]
-    return made, [each[3] for each in figures]
+    return made, [each.per_s for _, each in figures]
 
 
 def rows_needed(
@@ -230,16 +216,15 @@ def rows_needed(
             continue
         turns = turns_of(crowd, weighed(crowd, round_s))
         uses = [row.journey in using for row in crowd.rows]
-        if isinstance(crowd.load, Arrivals) and not by_seat:
-            instants = instants_s(segments(crowd.profile), crowd.unit_s, evenly())
-            here = islice(enumerate(instants), MOST)
+        if crowd.load.is_one_round and not by_seat:
+            here = islice(enumerate(crowd.load.instants(crowd, evenly())), MOST)
             made.extend((crowd.starts_s + at, crowd.starts_s + at + shortest / 2) for k, at in here if uses[turns[k]])
         elif crowd.unit_s:
             mean_s = max((round_s.get(row.journey, 0.0) for row in crowd.rows), default=0.0)
             places = min(crowd.seats, max(1, math.ceil(highest(crowd.profile) / crowd.unit_s * mean_s)))
             made.extend((crowd.starts_s, crowd.ends_s) for k in range(places) if uses[turns[k]])
         else:
-            rounds = crowd.load.rounds if isinstance(crowd.load, UserRounds) else math.inf
+            rounds = crowd.load.rounds_each or math.inf
             for k, start, end in crowd.users():
                 if uses[turns[k - 1]]:
                     made.append((start, min(end, start + (rounds - 0.5) * shortest) if shortest else end))

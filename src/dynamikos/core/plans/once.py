@@ -6,7 +6,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.plans.crowds import Crowd
 from dynamikos.core.plans.model import Keep, Plan
-from dynamikos.core.profiles import Stretch, UserRounds, Users
+from dynamikos.core.profiles import Stretch
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,13 +56,8 @@ class Once:
         return f"This start only: {', '.join(said)}." if said else ""
 
     def _crowd(self, crowd: Crowd) -> Crowd:
-        load = crowd.load
-        whole = isinstance(load, Users)  # of users there are no parts
-        if isinstance(load, UserRounds):
-            load = replace(load, users=max(1, round(load.users * self.load)), start_s=load.start_s * self.length)
-        elif not isinstance(load, Users):
-            load = replace(load, ceiling=max(1, round(load.ceiling * self.load)))
-        profile = tuple(self._stretch(each, whole) for each in crowd.profile)
+        load = crowd.load.multiplied(self.load, self.length)
+        profile = tuple(self._stretch(each, load.in_wholes) for each in crowd.profile)
         return replace(crowd, load=load, profile=profile, starts_s=crowd.starts_s * self.length)
 
     def _stretch(self, stretch: Stretch, whole: bool) -> Stretch:

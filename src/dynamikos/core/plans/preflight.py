@@ -17,7 +17,6 @@ from dynamikos.core.plans.mending import Mend
 from dynamikos.core.plans.model import Plan
 from dynamikos.core.plans.saying import levels_say
 from dynamikos.core.ports import port_of
-from dynamikos.core.profiles import Arrivals
 from dynamikos.core.values import bind
 
 Level = Literal["fine", "warning", "blocker"]
@@ -345,7 +344,7 @@ def _ports(facts: Facts, machine: Machine, each: int) -> Iterator[Finding]:
 
 
 def _arriving(plan: Plan) -> set[str]:
-    return {row.row for crowd in plan.everybody() if isinstance(crowd.load, Arrivals) for row in crowd.rows}
+    return {row.row for crowd in plan.everybody() if crowd.load.is_one_round for row in crowd.rows}
 
 
 def _objectives(facts: Facts) -> Iterator[Finding]:

@@ -11,7 +11,8 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.crowds import Crowd, CrowdRow
 from dynamikos.core.plans.environment import Environment
 from dynamikos.core.plans.model import Plan
-from dynamikos.core.profiles import Arrivals, Stretch, Users
+from dynamikos.core.plans.workloads import Arrivals, Users
+from dynamikos.core.profiles import Stretch
 
 THINK_S = 1.0  # between two rounds of a user
 LONGEST_S = 60.0  # that a round is thought to take at most: so many arrivals are there at once

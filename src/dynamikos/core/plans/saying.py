@@ -1,48 +1,21 @@
-"""A crowd's load in words."""
+"""A crowd's curve and levels in words."""
 
 from collections.abc import Iterable, Iterator, Sequence
 
 from dynamikos.core.figures import short
 from dynamikos.core.plans.crowds import Crowd
-from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, segments
+from dynamikos.core.profiles import Stretch, segments
 from dynamikos.core.profiles.steady import FEWEST_ROUNDS, LEVELS, SETTLES_S, STEADY_S
 
 MOST_SAID = 12  # stretches of a curve, one by one
 
 
-def unit_of(crowd: Crowd) -> str:
-    """What its curve counts."""
-    if isinstance(crowd.load, Arrivals):
-        return f"arrivals a {crowd.load.per}"
-    if isinstance(crowd.load, Held):
-        return f"rounds a {crowd.load.per}"
-    return "users"
-
-
-def says(crowd: Crowd) -> str:
-    """Its load in a sentence."""
-    load = crowd.load
-    paced = ""
-    if load.pacing_s:
-        paced = f", a round every {'–'.join(f'{each:g}' for each in load.pacing_s)} s"
-    if isinstance(load, UserRounds):
-        return f"{load.users:,} users perform {load.rounds:,} rounds each{paced}."
-    if isinstance(load, Arrivals):
-        how = "evenly" if load.spread == "even" else "at random (Poisson)"
-        return f"New users arrive {how}; above {load.ceiling:,} at once they are turned away."
-    if isinstance(load, Held):
-        how = "evenly" if load.spread == "even" else "at random (Poisson)"
-        return f"Rounds are begun {how}, by at most {load.ceiling:,} users."
-    leave = {"step": "", "round": "; those taken away finish their round", "now": "; those taken away leave at once"}
-    return f"So many users are there as the curve says{paced}{leave[load.leaving]}."
-
-
 def curve_says(crowd: Crowd) -> str:
     """Its curve in a sentence; "" for one that has none."""
     stretches = crowd.profile
-    if not stretches or isinstance(crowd.load, UserRounds):
+    if not stretches or not crowd.load.has_curve:
         return ""
-    said = list(_stretches(stretches[:MOST_SAID], unit_of(crowd)))
+    said = list(_stretches(stretches[:MOST_SAID], crowd.load.unit))
     left = len(stretches) - len(said)
     told = f"{', '.join(said)}{f', and {left} more stretches' if left > 0 else ''}."
     return told[0].upper() + told[1:]

@@ -7,7 +7,8 @@ from typing import Literal
 from dynamikos.core.errors import PlanError
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.crowds import Crowd, CrowdRow
-from dynamikos.core.profiles import Arrivals, Stretch, Users, Workload
+from dynamikos.core.plans.workloads import Arrivals, Users, Workload
+from dynamikos.core.profiles import Stretch
 
 Asked = Literal["users", "rush", "per_s", "minutes"]
 WORDS: dict[Asked, str] = {

@@ -4,7 +4,8 @@ from msgspec.structs import replace
 
 from dynamikos.core.plans.crowds import Crowd
 from dynamikos.core.plans.model import Plan
-from dynamikos.core.profiles import Stretch, UserRounds
+from dynamikos.core.plans.workloads import UserRounds
+from dynamikos.core.profiles import Stretch
 
 ROUNDS = 2
 LONGEST_S = 1800.0  # a trial that takes longer is ended

@@ -23,18 +23,11 @@ from dynamikos.core.profiles.profile import (
     users_by_second,
 )
 from dynamikos.core.profiles.sharing import Turns, shard_of
-from dynamikos.core.profiles.workloads import UNIT_S, Arrivals, Held, UserRounds, Users, Workload
 
 __all__ = [
-    "UNIT_S",
-    "Arrivals",
-    "Held",
     "Segment",
     "Stretch",
     "Turns",
-    "UserRounds",
-    "Users",
-    "Workload",
     "duration_s",
     "highest",
     "level_at",

@@ -13,7 +13,7 @@ from dynamikos.core.analysis.evidence import Found, Measured, milliseconds
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import written
 from dynamikos.core.objectives import Judgement, Objective, worst_first
-from dynamikos.core.plans.saying import curve_says, says
+from dynamikos.core.plans.saying import curve_says
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.by_value import Failing
 from dynamikos.core.statistics import Histogram
@@ -194,7 +194,7 @@ def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[
             + (f" as {frozen.personas[row.persona].name or row.persona}" if row.persona in frozen.personas else "")
             for row in crowd.rows
         ]
-        said = " ".join(filter(None, (says(crowd), curve_says(crowd))))
+        said = " ".join(filter(None, (crowd.load.says(), curve_says(crowd))))
         yield f"{crowd.name or 'Visitors'}: {said} Of them: {', '.join(rows)}."
     arrivals = outcome.arrivals
     if arrivals is not None and arrivals.planned:

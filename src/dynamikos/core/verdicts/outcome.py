@@ -13,7 +13,6 @@ from dynamikos.core.forms import Stored
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.changing import said
 from dynamikos.core.objectives import Judgement, Mark, Readings
-from dynamikos.core.profiles import Arrivals, Held, Users
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import Ledger, Row
 from dynamikos.core.reports.by_value import Failing, failing
@@ -194,7 +193,7 @@ def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigure
             users = window.row_seconds.get(places.first_row[no] + at, 0) / seconds if seconds > 0 else 0.0
             ended = total.passed.n + total.failures + total.own + total.left
             figures.append((row, ended, total.failures + total.own, users))
-        by_users = isinstance(crowd.load, Users) and crowd.load.shares == "users"
+        by_users = crowd.load.shares_of_users
         every = sum(users if by_users else rounds for _, rounds, _, users in figures)
         shares = sum(row.share for row in crowd.rows)
         made.extend(
@@ -328,7 +327,7 @@ def load_share_of(frozen: FrozenRun, window: Ledger, seconds: float) -> float:
     begin = int(frozen.measured[0])
     at = [begin + second + 0.995 for second in range(int(seconds))]
     for no, crowd in enumerate(frozen.crowds):
-        if isinstance(crowd.load, Users):
+        if not crowd.load.is_open and crowd.load.has_curve:
             planned = sum(crowd.planned(at)) if at else 0
             there = sum(window.row_seconds.get(places.first_row[no] + row, 0) for row in range(len(crowd.rows)))
             if planned and window.row_seconds:
@@ -401,7 +400,7 @@ def _points(frozen: FrozenRun, row: RowFigures, figures: Sequence[RowFigures]) -
     where that is more.
     """
     crowd = next(each for each in frozen.crowds if each.crowd == row.crowd)
-    if not isinstance(crowd.load, Arrivals | Held) or crowd.load.spread == "even":
+    if not crowd.load.by_lot:
         return SHARE_POINTS
     part, n = row.share_planned / 100, sum(each.rounds for each in figures if each.crowd == row.crowd)
     return max(SHARE_POINTS, 300 * math.sqrt(part * (1 - part) / max(1, n)))

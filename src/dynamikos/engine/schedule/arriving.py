@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import islice
 
 from dynamikos.core.frozen.seating import Arrival
-from dynamikos.engine.schedule.staff import Around, Staff
+from dynamikos.engine.schedule.staff import Around, Part, Staff
 
 TOO_LATE_S = 1.0  # an arrival that could not be started for so long is not started any more
 AT_A_TIME = 50  # users that are started before others get the processor
@@ -44,11 +44,15 @@ class Arriving(Staff):
         self._coming, self._free = Coming(arrivals), list(places)
         self._pending: Arrival | None = None
 
-    def replan(self, arrivals: Arrivals) -> None:
-        """The load is changed from a second on that is still to come."""
+    @classmethod
+    def of(cls, part: Part, around: Around) -> "Arriving":
+        before = part.numbering.seats[part.no]
+        return cls(part.coming, [before + place for place in part.places()], around)
+
+    def replan(self, part: Part) -> None:
         if self._pending is not None:
             self._coming.take_back()
-        self._coming.replan(arrivals)
+        self._coming.replan(part.coming)
         self._plan_anew()
 
     async def _come(self) -> None:

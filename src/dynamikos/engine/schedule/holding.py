@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from dynamikos.core.frozen.seating import Arrival
 from dynamikos.engine.schedule.arriving import Arrivals, Coming
-from dynamikos.engine.schedule.staff import FIRST_WAIT_S, LATE_S, LONGEST_WAIT_S, Around, Staff
+from dynamikos.engine.schedule.staff import FIRST_WAIT_S, LATE_S, LONGEST_WAIT_S, Around, Part, Staff
 from dynamikos.engine.users.performer import User
 
 
@@ -28,11 +28,15 @@ class Holding(Staff):
         self._over = False
         self._pause_s = FIRST_WAIT_S  # after the next user who has to leave
 
-    def replan(self, rounds: Arrivals) -> None:
-        """The rate is changed from a second on that is still to come."""
+    @classmethod
+    def of(cls, part: Part, around: Around) -> "Holding":
+        before = part.numbering
+        return cls(part.coming, part.places(), before.users[part.no], before.seats[part.no], around)
+
+    def replan(self, part: Part) -> None:
         if self._pending is not None:
             self._coming.take_back()
-        self._coming.replan(rounds)
+        self._coming.replan(part.coming)
         self._plan_anew()
 
     async def _come(self) -> None:

@@ -4,7 +4,8 @@ import asyncio
 from collections.abc import Callable, Sequence
 
 from dynamikos.core.frozen.seating import Seat
-from dynamikos.engine.schedule.staff import FIRST_WAIT_S, LONGEST_WAIT_S, Around, Staff
+from dynamikos.engine.schedule.pacing import Pace
+from dynamikos.engine.schedule.staff import FIRST_WAIT_S, LONGEST_WAIT_S, Around, Part, Staff
 from dynamikos.engine.users.performer import Gate, User
 
 VISITS = 10_000_000  # between the numbers of users who have the same seat one after the other
@@ -29,10 +30,17 @@ class Planned(Staff):
         self._leave = self._beside(self._leave_as_planned(), "leave")
         await super().perform()
 
-    def replan(self, seats: Sequence[Seat], ends_s: float) -> None:
-        """The load is changed from a second on that is still to come: who is here stays until its new end."""
-        self._seats, self._ends_s = seats, ends_s
-        self._ends.update({each.number: each.end_s for each in seats})
+    @classmethod
+    def of(cls, part: Part, around: Around) -> "Planned":
+        load = part.crowd.load
+        pacing = load.pacing_s
+        gate = None if pacing is None else lambda p=pacing: Pace(p[0], p[-1], around.clock, around.recorder).turn
+        return cls(part.seats(), part.crowd.ends_s, load.leaves, gate, around)
+
+    def replan(self, part: Part) -> None:
+        """Who is here stays until its new end."""
+        self._seats, self._ends_s = part.seats(), part.crowd.ends_s
+        self._ends.update({each.number: each.end_s for each in self._seats})
         if self._leave is not None:
             self._leave.cancel()
             self._leave = self._beside(self._leave_as_planned(), "leave")

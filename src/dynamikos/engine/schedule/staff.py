@@ -2,10 +2,13 @@
 
 import asyncio
 from abc import ABC, abstractmethod
-from collections.abc import Coroutine
+from collections.abc import Coroutine, Iterator
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from dynamikos.core.frozen import FrozenRun
+from dynamikos.core.frozen.seating import Arrival, Numbering, Seat, arrivals_of, seats_of
+from dynamikos.core.plans.crowds import Crowd
 from dynamikos.engine.ports import Clock
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.recorder import Recorder
@@ -35,8 +38,44 @@ class Around:
     make: Make
 
 
+@dataclass(frozen=True, slots=True)
+class Part:
+    """The part that one shard has of one crowd, `no` of the run's; `numbering` is as the run was planned at first."""
+
+    frozen: FrozenRun
+    no: int
+    shard: int
+    shards: int
+    numbering: Numbering
+
+    @property
+    def crowd(self) -> Crowd:
+        return self.frozen.crowds[self.no]
+
+    def seats(self) -> list[Seat]:
+        """Its planned users, in order of their start."""
+        return seats_of(self.frozen, self.shard, self.shards, self.numbering, only=self.no)
+
+    def coming(self) -> Iterator[Arrival]:
+        """What is planned to begin, in order."""
+        return arrivals_of(self.frozen, self.no, self.shard, self.shards, self.numbering)
+
+    def places(self) -> range:
+        """The shard's places among the crowd's seats, from 1."""
+        return range(self.shard + 1, self.crowd.seats + 1, self.shards)
+
+
 class Staff(ABC):
     """The users of one crowd on one shard."""
+
+    @classmethod
+    @abstractmethod
+    def of(cls, part: Part, around: Around) -> "Staff":
+        """For a part of a crowd."""
+
+    @abstractmethod
+    def replan(self, part: Part) -> None:
+        """The load is changed from a second on that is still to come; until then the plan is as before."""
 
     def __init__(self, around: Around) -> None:
         self._begin, self._clock, self._health = around.begin, around.clock, around.health

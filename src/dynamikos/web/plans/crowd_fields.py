@@ -8,18 +8,11 @@ from django.http import QueryDict
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys import key_from
 from dynamikos.core.plans import Crowd, CrowdRow, Plan
-from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, Users, Workload
-from dynamikos.core.profiles.workloads import UNIT_S
+from dynamikos.core.profiles import Stretch
+from dynamikos.web.plans.workloads import load_from
 from dynamikos.web.ui.numbers import number, whole
 
-WORKLOADS = (
-    ("users", "so many users at once"),
-    ("rounds", "users who perform so many rounds each"),
-    ("arrivals", "arrivals, each a new user for one round"),
-    ("held", "rounds begun at a held rate"),
-)
 STRETCHES = ("climb", "hold", "stairs", "burst", "drawn")
-LEAVING = (("step", "after the step at hand"), ("round", "after the round"), ("now", "at once"))
 
 
 def crowds_from(data: QueryDict, before: Plan) -> dict[str, object]:
@@ -35,7 +28,7 @@ def crowds_from(data: QueryDict, before: Plan) -> dict[str, object]:
             crowd=key or key_from("crowd", {each.crowd for each in made}),
             name=data.get(f"c{no}-name", "").strip()[:80],
             starts_s=number(data.get(f"c{no}-starts") or "0", f"{said}begins at second", 0, 604_800),
-            load=_load(data, f"c{no}-", said),
+            load=load_from(data, f"c{no}-", said),
             profile=_profile(data, f"c{no}-", said),
             rows=tuple(rows),
         )
@@ -72,43 +65,6 @@ def _rows(data: QueryDict, at: str, said: str, taken: set[str]) -> list[CrowdRow
         persona = personas[place - 1] if place <= len(personas) else ""
         made.append(CrowdRow(row=named, name=name.strip()[:80], journey=journey, persona=persona, share=value))
     return made
-
-
-def _load(data: QueryDict, at: str, said: str) -> Workload:
-    kind = data.get(at + "workload", "users")
-
-    def text(name: str, default: str) -> str:
-        return data.get(at + name, "").strip() or default
-
-    pacing = _pacing(text("pacing", ""), text("pacing-to", ""), said)
-    if kind == "rounds":
-        return UserRounds(
-            users=whole(text("users", "10"), f"{said}users", 1, 1_000_000),
-            rounds=whole(text("rounds", "1"), f"{said}rounds", 1, 1_000_000),
-            start_s=number(text("start", "0"), f"{said}seconds within which they start", 0, 86_400),
-            pacing_s=pacing,
-        )
-    if kind in ("arrivals", "held"):
-        per, spread = text("per", "second"), text("spread", "even")
-        if per not in UNIT_S or spread not in ("even", "poisson"):
-            raise DynamikosError(f"{said}arrivals are per second, minute or hour, evenly or at random.")
-        ceiling = whole(text("ceiling", "100"), f"{said}users at most", 1, 1_000_000)
-        made = Arrivals if kind == "arrivals" else Held
-        return made(per=per, spread=cast(Any, spread), ceiling=ceiling)
-    if kind != "users":
-        raise DynamikosError(f"{said}“{kind}” is no workload; choose one of those on the page.")
-    leaving, shares = text("leaving", "step"), text("shares", "visits")
-    if leaving not in dict(LEAVING) or shares not in ("visits", "users"):
-        raise DynamikosError(f"{said}users leave after the step, after the round, or at once.")
-    return Users(leaving=cast(Any, leaving), shares=cast(Any, shares), pacing_s=pacing)
-
-
-def _pacing(low: str, high: str, said: str) -> tuple[float, ...] | None:
-    """Seconds, or a range of them; nothing for none."""
-    if not low and not high:
-        return None
-    parts = [number(part, f"{said}a round every", 0, 86_400) for part in (low, high) if part]
-    return tuple(parts)
 
 
 def _profile(data: QueryDict, at: str, said: str) -> tuple[Stretch, ...]:

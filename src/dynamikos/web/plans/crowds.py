@@ -6,8 +6,7 @@ from dataclasses import dataclass
 from dynamikos.core.plans import Crowd, CrowdRow, Plan
 from dynamikos.core.plans.crowds import turns_of
 from dynamikos.core.plans.follows import weighed
-from dynamikos.core.plans.saying import says, unit_of
-from dynamikos.core.profiles import Arrivals, Held, Stretch, UserRounds, Users
+from dynamikos.core.profiles import Stretch
 
 INKS = 6  # tones and forms of figures that rows have, in turn
 
@@ -34,7 +33,6 @@ class CrowdShown:
 
     no: int
     crowd: Crowd
-    kind: str
     curve: list[tuple[Stretch, str]]  # each stretch with its points as they are typed
     rows: list[RowShown]
     people: list[tuple[int, int, int]]  # of a hundred, the ink and place of each: column by column
@@ -71,10 +69,9 @@ def shown(core: Plan, rounds_s: Mapping[str, float], names: Mapping[str, str]) -
             for row, title, own, percent, count in parts
         ]
         ink += len(crowd.rows)
-        kind = {Users: "users", UserRounds: "rounds", Arrivals: "arrivals", Held: "held"}[type(crowd.load)]
         low, high = (*(f"{each:g}" for each in crowd.load.pacing_s or ()), "", "")[:2]
         curve = [(each, ", ".join(f"{at:g} {level:g}" for at, level in each.points)) for each in crowd.profile]
-        made.append(CrowdShown(no, crowd, kind, curve, rows, people, says(crowd), unit_of(crowd), (low, high)))
+        made.append(CrowdShown(no, crowd, curve, rows, people, crowd.load.says(), crowd.load.unit, (low, high)))
     return made
 
 

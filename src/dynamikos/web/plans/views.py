@@ -21,12 +21,23 @@ from dynamikos.core.plans.preflight import share_doubts
 from dynamikos.core.plans.saying import levels_say
 from dynamikos.core.plans.sheet import WHATS, guessed, read_sheet, rows_from
 from dynamikos.core.plans.starting import STARTS, WORDS
-from dynamikos.core.profiles import UNIT_S
+from dynamikos.core.plans.workloads import UNIT_S
 from dynamikos.web.environments.queries import environments
 from dynamikos.web.journeys import queries as journeys
-from dynamikos.web.plans import actions, crowd_fields, crowds, forms, objective_fields, personas, probe_fields, queries
+from dynamikos.web.plans import (
+    actions,
+    crowd_fields,
+    crowds,
+    forms,
+    objective_fields,
+    personas,
+    probe_fields,
+    queries,
+    workloads,
+)
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.plans.suggesting import sources, suggestions
+from dynamikos.web.plans.workloads.users import LEAVING
 from dynamikos.web.projects import queries as projects
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -96,9 +107,10 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
         "plan": found,
         "core": core,
         "crowds": every,
-        "workloads": crowd_fields.WORKLOADS,
+        "workloads": workloads.FIELDS.values(),
+        "parts": workloads.PARTS,
         "stretches": crowd_fields.STRETCHES,
-        "leavings": crowd_fields.LEAVING,
+        "leavings": LEAVING,
         "units": tuple(UNIT_S),
         "journey_keys": set(there),
         "suggested": measured_of(core.everybody()),

@@ -5,13 +5,12 @@ from collections.abc import Iterator
 import numpy as np
 
 from dynamikos.core.analysis.evidence import Evidence, Found
-from dynamikos.core.profiles import Users
 
 
 def littles_law(evidence: Evidence) -> Iterator[Found]:
     """N = X·(R + Z) over steady stretches, from rounds: a mismatch is about the measurement."""
     loads = [crowd.load for crowd in evidence.frozen.crowds]
-    if not all(isinstance(load, Users) and load.pacing_s is None for load in loads):
+    if any(load.is_open or load.rounds_each is not None or load.pacing_s is not None for load in loads):
         return
     round_s = evidence.round_s()
     for begin, end in evidence.steady():
