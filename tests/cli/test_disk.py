@@ -86,3 +86,5 @@ class InWords(TestCase):
         self.assertIn("log/pg.log", str(raised.exception))
         with self.assertRaises(ValueError), database_in_words():
             raise ValueError
+        with self.assertRaises(psycopg.OperationalError), database_in_words():
+            raise psycopg.errors.ObjectInUse("it has pending trigger events")  # an error of ours, not the database's

@@ -15,7 +15,7 @@ from dynamikos.core.journeys import Journey, parse_journey
 from dynamikos.core.objectives import Objective
 from dynamikos.core.personas import Persona
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, parse_target
-from dynamikos.core.plans.workloads import Arrivals, Held, UserRounds, Users
+from dynamikos.core.plans.workloads import Arrivals, Held, Replayed, UserRounds, Users
 from dynamikos.core.profiles import Stretch
 from dynamikos.core.reports import Ledger
 from dynamikos.core.statistics import Histogram
@@ -425,3 +425,26 @@ class OneJourneyTwice(TestCase):
                 spied = sum(b"Spyglass" in each for each in ran.requests)
                 self.assertEqual((len(ran.requests), spied), (18, 6 if persona else 0))
                 self.assertEqual(sum(ran.all.judged.values()), 18)
+
+
+class Replaying(TestCase):
+    def test_each_comes_at_its_instant_with_its_row_on_one_generator_or_three(self) -> None:
+        times = "".join(f"{at},{row}\n" for at, row in ((0.5, "a"), (0.5, "b"), (2.25, "b"), (7.0, "a")))
+        made = inputs(crowd(Replayed(times=times, ceiling=10), rows=(("a", 1), ("b", 1))), measured=(0, 8), grace_s=2)
+        planned = [(each.at_s, each.row) for each in arrivals_of(made, 0, 0, 1)]
+        self.assertEqual(planned, [(0.5, 0), (0.5, 1), (2.25, 1), (7.0, 0)])
+        for shards in (1, 3):
+            with self.subTest(shards):
+                ran = Ran(made, after(0.1), shards=shards)
+                self.assertEqual((ran.whole.arrivals, ran.whole.rounds), ([4, 0, 0], [4, 0]))
+                started = Counter[int]()
+                for message in ran.messages:
+                    started[message.second] += message.arrivals[0]
+                self.assertEqual({second: n for second, n in started.items() if n}, {0: 2, 2: 1, 7: 1})
+                self.assertEqual([ran.all.all_of("round", row=row).passed.n for row in ("a", "b")], [2, 2])
+                self.assertAlmostEqual(ran.times_ms()[1], 100, delta=0.5)
+                self.assertEqual(ran.outcome().doubts, [])
+
+    def test_above_the_ceiling_they_are_turned_away(self) -> None:
+        ran = Ran(inputs(crowd(Replayed(times="1\n1\n1\n5\n", ceiling=2), rows=(("a", 1),)), grace_s=5), after(2.0))
+        self.assertEqual(ran.whole.arrivals, [3, 1, 0])

@@ -8,7 +8,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.objectives import Objective
 from dynamikos.core.plans import Plan, parse_plan
 from dynamikos.core.plans.model import plan_problems
-from dynamikos.core.plans.workloads import Arrivals, Held, UserRounds, Users
+from dynamikos.core.plans.workloads import Arrivals, Held, Replayed, UserRounds, Users
 from dynamikos.web.environments.models import Environment
 from dynamikos.web.journeys import queries as journeys
 from dynamikos.web.journeys.actions import create as create_journey
@@ -63,6 +63,9 @@ def posted(plan: Plan) -> QueryDict:
         data[at + "pacing"], data[at + "pacing-to"] = each.pacing
         for name in ("users", "rounds", "per", "spread", "ceiling", "shares", "leaving"):
             data[at + name] = str(getattr(load, name, ""))
+        for name in ("times", "rate", "length"):
+            data[at + name] = str(getattr(load, name, "")).replace("\n", "\r\n")
+        data[at + "replay-ceiling"] = str(getattr(load, "ceiling", ""))
         data[at + "start"] = f"{getattr(load, 'start_s', 0):g}"
         for stretch, points in each.curve:
             data.appendlist(at + "stretch", stretch.stretch)
@@ -78,11 +81,12 @@ class Fields(PageCase):
         "{workload: rounds, users: 7, rounds: 3, start_s: 2, pacing_s: [4]}",
         "{workload: arrivals, per: minute, spread: poisson, ceiling: 20}",
         "{workload: held, per: hour, ceiling: 3}",
+        '{workload: replayed, times: "0,a\\n1.5,b", rate: 2, ceiling: 3}',
         "{workload: users}",
     )
 
     def test_every_workload_goes_through_the_page_and_back(self) -> None:
-        for text, kind in zip(self.LOADS, (UserRounds, Arrivals, Held, Users), strict=True):
+        for text, kind in zip(self.LOADS, (UserRounds, Arrivals, Held, Replayed, Users), strict=True):
             plan = parse_plan(TEXT.replace("LOAD", text))
             made: Any = crowd_fields.crowds_from(posted(plan), plan)
             self.assertEqual(made["crowds"], plan.crowds)
@@ -215,6 +219,24 @@ class Page(PageCase):
         self.assertContains(page, "begins at second", count=2)
         core = queries.content(queries.plan(sample.member, sample.plan.pk))
         self.assertEqual(len(core.crowds), 2)
+
+    def test_instants_that_can_not_be_read_are_kept_and_the_page_says_what_is_wrong(self) -> None:
+        sample, address = self.sample, self.sample.address(f"load/{self.sample.plan.pk}")
+        for times, said in (
+            ("1\r\nsoon", "Line 2 of the instants"),
+            ("", "No instants are given"),
+            ("5,tablet", "“tablet”, which the crowd has not"),
+        ):
+            with self.subTest(times):
+                data = posted(queries.content(queries.plan(sample.member, sample.plan.pk)))
+                data["parent"] = token(queries.plan(sample.member, sample.plan.pk).head)
+                data["name"], data["environment"] = "Evening", "practice-target"
+                data["c0-workload"], data["c0-times"], data["c0-replay-ceiling"] = "replayed", times, "3"
+                data["c0-rate"] = data["c0-length"] = "1"
+                self.assertContains(self.sent(data), said)
+                page = self.client.get(address)
+                self.assertContains(page, said)
+                self.assertContains(page, times.replace("\r", ""))
 
 
 class Quickly(PageCase):

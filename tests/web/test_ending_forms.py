@@ -9,7 +9,7 @@ from django.test import TransactionTestCase
 
 from tests.web.support import Sample
 
-BEFORE, AFTER = [("runs", "0023_followed")], [("runs", "0024_endings")]
+BEFORE, AFTER = [("runs", "0023_followed")], [("runs", "0025_no_sentences")]
 
 
 class Migrated(TransactionTestCase):

@@ -3,9 +3,11 @@
 import ast
 import os
 import uuid
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from dynamikos.core.dealing import Deal, Table, read_table
 from dynamikos.core.errors import PlanError
@@ -15,6 +17,7 @@ from dynamikos.core.journeys import Journey, Shared, expand, key_from, parse_jou
 from dynamikos.core.personas import Persona, parse_persona
 from dynamikos.core.plans import Environment, Plan, parse_environment, parse_plan, parse_target
 from dynamikos.core.plans.model import refuse_if, twice_said
+from dynamikos.core.plans.workloads import Replayed
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +64,7 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
     folder = path.resolve().parent
     plan = parse_plan(_text(path), file=path.name)
     refuse_if(twice_said(plan))
+    plan = with_files(plan, lambda name: _text(_inside(folder, name)))
     journeys = {name: _journey(folder, name) for name in plan.journeys}
     named = environment or plan.environment
     if "/" not in named and not named.endswith((".yaml", ".yml")):
@@ -74,6 +78,17 @@ def load(path: Path, environment: str | None = None) -> PlanFiles:
     functions = {_inside(folder, name).stem: _text(_inside(folder, name)) for name in plan.functions}
     personas = {name: parse_persona(_text(_inside(folder, name)), file=name) for name in plan.personas}
     return PlanFiles(plan, journeys, found, tables, functions, personas, path.name, named)
+
+
+def with_files(plan: Plan, text: Callable[[str], str]) -> Plan:
+    """The plan with what its loads name as files read into them."""
+    crowds = tuple(
+        replace(crowd, load=replace(crowd.load, times=text(crowd.load.file), file=""))
+        if isinstance(crowd.load, Replayed) and crowd.load.file
+        else crowd
+        for crowd in plan.everybody()
+    )
+    return plan if crowds == plan.everybody() else plan.with_crowds(crowds)
 
 
 def _journey(folder: Path, name: str) -> Journey:

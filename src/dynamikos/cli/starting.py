@@ -18,13 +18,23 @@ def database_in_words() -> Iterator[None]:
     try:
         yield
     except Exception as problem:
-        if not any(each.__name__ == "OperationalError" for each in type(problem).__mro__):
+        if not any(each.__name__ == "OperationalError" for each in type(problem).__mro__) or not _is_away(problem):
             raise
         said = next(iter(str(problem).strip().splitlines()), type(problem).__name__)
         raise DatabaseAway(
             f"the database can't be reached, or keeps nothing: {said[:200]}. Is it running, and is there room on its"
             f" disk? Its log is {State.open().log('pg')}."
         ) from problem
+
+
+# SQLSTATE classes: connection exception, insufficient resources, operator intervention, system error
+AWAY = ("08", "53", "57", "58")
+
+
+def _is_away(problem: BaseException) -> bool:
+    """Whether it is about the database as a whole; an error of the driver's without a state is about the connection."""
+    state = getattr(problem, "sqlstate", None) or getattr(problem.__cause__, "sqlstate", None)
+    return state is None or state.startswith(AWAY)
 
 
 class CannotStart(DynamikosError):

@@ -120,12 +120,17 @@ def arrivals_of(
     turn a row's would come too evenly; those of a row go to the shards in turn.
     """
     crowd, places = frozen.crowds[crowd_no], frozen.places
+    counted: Iterable[float]
+    rows: Iterator[int]
     numbering, first = planned or Numbering.of(frozen.crowds), places.first_row[crowd_no]
-    if crowd.load.by_lot:
-        counted: Iterable[float] = poisson(stream(frozen.seed, "arrivals", crowd.crowd, 0))
+    told = crowd.load.row_of_each(crowd)
+    if told is not None:
+        counted, rows = evenly(), iter(told)
+    elif crowd.load.by_lot:
+        counted = poisson(stream(frozen.seed, "arrivals", crowd.crowd, 0))
         lot = stream(frozen.seed, "row", crowd.crowd, 0)
         shares = [row.share for row in crowd.rows]
-        rows: Iterator[int] = (lot.choices(range(len(shares)), shares)[0] for _ in itertools.repeat(None))
+        rows = (lot.choices(range(len(shares)), shares)[0] for _ in itertools.repeat(None))
     else:
         counted = evenly()
         turns = turns_of(crowd, frozen.weights)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import Annotated
 
 import msgspec
-from msgspec.structs import replace
+from msgspec.structs import force_setattr, replace
 
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.plans.workloads import Users, Workload
@@ -34,8 +34,12 @@ class Crowd(Frozen, frozen=True, kw_only=True):
     name: str = ""
     starts_s: Annotated[float, msgspec.Meta(ge=0, le=604_800)] = 0.0
     load: Workload = Users()
-    profile: tuple[Stretch, ...]
+    profile: tuple[Stretch, ...] = ()
     rows: Annotated[tuple[CrowdRow, ...], msgspec.Meta(min_length=1, max_length=MOST_ROWS)]
+
+    def __post_init__(self) -> None:
+        if self.load.makes_profile:
+            force_setattr(self, "profile", self.load.profile(self))
 
     @property
     def ends_s(self) -> float:

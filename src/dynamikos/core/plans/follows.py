@@ -177,11 +177,12 @@ def follows(plan: Plan, journeys: Mapping[str, Journey], answered: Answered) -> 
 def _rows_of(crowd: Crowd, round_s: Mapping[str, float]) -> tuple[list[RowFollows], list[float]]:
     """Its rows, and how many rounds a second each begins when most are there."""
     weights = weighed(crowd, round_s)
-    every = sum(weights.get(row.row, row.share) for row in crowd.rows)
+    shares = [weights.get(row.row, share) for row, share in zip(crowd.rows, crowd.load.row_shares(crowd), strict=True)]
+    every = sum(shares)
     expected = crowd.load.expecting(crowd)
     figures: list[tuple[CrowdRow, Expected]] = []
-    for row in crowd.rows:
-        part = weights.get(row.row, row.share) / every if every else 0.0
+    for row, share in zip(crowd.rows, shares, strict=True):
+        part = share / every if every else 0.0
         one = OneRow(part, round_s.get(row.journey, 0.0), taken_s(crowd, row, round_s))
         figures.append((row, expected(one)))
     rounds, users = sum(each.rounds for _, each in figures), sum(each.users for _, each in figures)
@@ -217,8 +218,9 @@ def rows_needed(
         turns = turns_of(crowd, weighed(crowd, round_s))
         uses = [row.journey in using for row in crowd.rows]
         if crowd.load.is_one_round and not by_seat:
+            rows = crowd.load.row_of_each(crowd) or turns
             here = islice(enumerate(crowd.load.instants(crowd, evenly())), MOST)
-            made.extend((crowd.starts_s + at, crowd.starts_s + at + shortest / 2) for k, at in here if uses[turns[k]])
+            made.extend((crowd.starts_s + at, crowd.starts_s + at + shortest / 2) for k, at in here if uses[rows[k]])
         elif crowd.unit_s:
             mean_s = max((round_s.get(row.journey, 0.0) for row in crowd.rows), default=0.0)
             places = min(crowd.seats, max(1, math.ceil(highest(crowd.profile) / crowd.unit_s * mean_s)))

@@ -13,7 +13,7 @@ MOST_SAID = 12  # stretches of a curve, one by one
 def curve_says(crowd: Crowd) -> str:
     """Its curve in a sentence; "" for one that has none."""
     stretches = crowd.profile
-    if not stretches or not crowd.load.has_curve:
+    if not stretches or not crowd.load.has_curve or crowd.load.makes_profile:
         return ""
     said = list(_stretches(stretches[:MOST_SAID], crowd.load.unit))
     left = len(stretches) - len(said)

@@ -195,7 +195,8 @@ def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigure
             figures.append((row, ended, total.failures + total.own, users))
         by_users = crowd.load.shares_of_users
         every = sum(users if by_users else rounds for _, rounds, _, users in figures)
-        shares = sum(row.share for row in crowd.rows)
+        given = crowd.load.row_shares(crowd, frozen.measured)
+        shares = sum(given)
         made.extend(
             RowFigures(
                 row=row.row,
@@ -205,10 +206,10 @@ def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigure
                 users=round(users, 2),
                 rounds=rounds,
                 rounds_failed=failed,
-                share_planned=100 * row.share / shares if shares else 0.0,
+                share_planned=100 * share / shares if shares else 0.0,
                 share_achieved=100 * (users if by_users else rounds) / every if every else None,
             )
-            for row, rounds, failed, users in figures
+            for share, (row, rounds, failed, users) in zip(given, figures, strict=True)
         )
     return made
 

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.seating import Numbering, seats_of
-from dynamikos.core.plans.workloads import Arrivals, Base, Held, UserRounds, Users
+from dynamikos.core.plans.workloads import Arrivals, Base, Held, Replayed, UserRounds, Users
 from dynamikos.engine.schedule.arriving import Arriving
 from dynamikos.engine.schedule.holding import Holding
 from dynamikos.engine.schedule.planned import Planned
@@ -13,7 +13,7 @@ from dynamikos.engine.schedule.staff import Around, Part, Staff
 from dynamikos.engine.users.performer import User
 
 STAFFS: dict[type[Base], type[Staff]] = {
-    Users: Planned, UserRounds: Planned, Arrivals: Arriving, Held: Holding,
+    Users: Planned, UserRounds: Planned, Arrivals: Arriving, Replayed: Arriving, Held: Holding,
 }  # fmt: skip
 
 

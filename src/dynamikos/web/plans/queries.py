@@ -306,7 +306,7 @@ def drawing(
         layers=layers,
         grid_y=[(place(0, most * part / 4)[1], f"{most * part / 4:g}") for part in range(5)],
         grid_x=[(place(at, 0)[0], at) for at in range(0, int(total) + 1, step)],
-        knobs=ends,
+        knobs=[] if crowd.load.makes_profile else ends,
         measured=(place(begin, 0)[0], place(end, 0)[0]),
         total_s=total,
         most=most,

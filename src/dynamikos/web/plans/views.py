@@ -109,6 +109,7 @@ def _context(member: Membership, found: LoadPlan, *, all_open: bool = False) -> 
         "crowds": every,
         "workloads": workloads.FIELDS.values(),
         "parts": workloads.PARTS,
+        "with_curve": workloads.WITH_CURVE,
         "stretches": crowd_fields.STRETCHES,
         "leavings": LEAVING,
         "units": tuple(UNIT_S),

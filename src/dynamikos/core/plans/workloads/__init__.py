@@ -9,10 +9,11 @@ from typing import get_args
 from dynamikos.core.plans.workloads.arrivals import Arrivals
 from dynamikos.core.plans.workloads.base import UNIT_S, Base, Expected, OneRow, Open
 from dynamikos.core.plans.workloads.held import Held
+from dynamikos.core.plans.workloads.replayed import Replayed
 from dynamikos.core.plans.workloads.rounds import UserRounds
 from dynamikos.core.plans.workloads.users import Users
 
-Workload = Users | UserRounds | Arrivals | Held
+Workload = Users | UserRounds | Arrivals | Held | Replayed
 KINDS: dict[str, type[Base]] = {kind.key: kind for kind in get_args(Workload)}
 
 __all__ = [
@@ -24,6 +25,7 @@ __all__ = [
     "Held",
     "OneRow",
     "Open",
+    "Replayed",
     "UserRounds",
     "Users",
     "Workload",

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 import msgspec
 from msgspec.structs import replace
 
-from dynamikos.core.profiles import highest, peak, segments
+from dynamikos.core.profiles import Stretch, highest, peak, segments
 from dynamikos.core.profiles.changing import Change, changed
 from dynamikos.core.profiles.instants import expected, instants_s
 
@@ -58,6 +58,7 @@ class Base(
 
     key: ClassVar[str]
     is_open: ClassVar[bool] = False  # its profile says when something begins, not how many users there are
+    makes_profile: ClassVar[bool] = False  # out of its own fields; see `profile`
     has_curve: ClassVar[bool] = True  # else its profile is one stretch, of which the length alone counts
     is_one_round: ClassVar[bool] = False  # each user performs opening, one round and closing
     in_wholes: ClassVar[bool] = True  # levels of its profile are whole numbers
@@ -122,6 +123,18 @@ class Base(
         """
         return instants_s(segments(crowd.profile), self.unit_s, counted)
 
+    def row_of_each(self, crowd: "Crowd") -> list[int] | None:
+        """The row of each that begins, where the load says so itself; None where the shares of the rows decide."""
+        return None
+
+    def row_shares(self, crowd: "Crowd", part: Span = (0.0, math.inf)) -> list[float]:
+        """The shares of its rows in a part of the run, in proportion to each other."""
+        return [row.share for row in crowd.rows]
+
+    def profile(self, crowd: "Crowd") -> tuple[Stretch, ...]:
+        """Its profile: as it is given, unless the load makes it."""
+        return crowd.profile
+
     # words -----------------------------------------------------------------------------------------
 
     def says(self) -> str:
@@ -174,33 +187,20 @@ class Base(
         return lambda row: Expected(row.part * seats, row.part * there_s / row.taken_s, row.part * seats / row.taken_s)
 
 
-class Open(Base, frozen=True, kw_only=True):
-    """The profile is something `per` time that begins at planned instants, `spread` evenly or as a Poisson process, and
-    at most `ceiling` users are there at once.
+class Begun(Base, frozen=True, kw_only=True):
+    """Something begins at planned instants, whoever is there: the profile counts how much of it, and at most so many
+    users are there at once.
     """
-
-    per: Unit = "second"
-    spread: Literal["even", "poisson"] = "even"
-    ceiling: Count
 
     is_open: ClassVar[bool] = True
     in_wholes: ClassVar[bool] = False
-    counts: ClassVar[str]  # what begins
 
-    @property
-    def unit(self) -> str:
-        return f"{self.counts} a {self.per}"
-
-    @property
-    def unit_s(self) -> float:
-        return UNIT_S[self.per]
-
-    @property
-    def by_lot(self) -> bool:
-        return self.spread == "poisson"
+    def at_most(self) -> int:
+        """How many users may be there at once."""
+        raise NotImplementedError
 
     def seats(self, crowd: "Crowd") -> int:
-        return self.ceiling
+        return self.at_most()
 
     def spans(self, crowd: "Crowd") -> Iterator[tuple[int, float, float]]:
         return iter(())
@@ -216,13 +216,40 @@ class Open(Base, frozen=True, kw_only=True):
         if self.pacing_s is not None:
             yield "Pacing is for users who begin round after round; here the profile says when."
 
-    def multiplied(self, load: float, length: float) -> "Base":
-        return replace(self, ceiling=max(1, round(self.ceiling * load)))
-
     def expecting(self, crowd: "Crowd") -> Callable[[OneRow], Expected]:
         """By Little's law, both ways."""
         most, begun = highest(crowd.profile) / self.unit_s, expected(segments(crowd.profile), self.unit_s)
         return lambda row: Expected(row.part * most * row.round_s, row.part * begun, row.part * most)
+
+
+class Open(Begun, frozen=True, kw_only=True):
+    """The profile is something `per` time that begins at planned instants, `spread` evenly or as a Poisson process, and
+    at most `ceiling` users are there at once.
+    """
+
+    per: Unit = "second"
+    spread: Literal["even", "poisson"] = "even"
+    ceiling: Count
+
+    counts: ClassVar[str]  # what begins
+
+    def at_most(self) -> int:
+        return self.ceiling
+
+    @property
+    def unit(self) -> str:
+        return f"{self.counts} a {self.per}"
+
+    @property
+    def unit_s(self) -> float:
+        return UNIT_S[self.per]
+
+    @property
+    def by_lot(self) -> bool:
+        return self.spread == "poisson"
+
+    def multiplied(self, load: float, length: float) -> "Base":
+        return replace(self, ceiling=max(1, round(self.ceiling * load)))
 
 
 def beyond(mean: float) -> int:

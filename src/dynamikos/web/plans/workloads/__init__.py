@@ -6,16 +6,20 @@ The kinds themselves stand in `core/plans/workloads`, by the same keys. Start re
 from django.http import QueryDict
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.plans.workloads import Workload
-from dynamikos.web.plans.workloads import arrivals, held, rounds, users
+from dynamikos.core.plans.workloads import KINDS, Workload
+from dynamikos.web.plans.workloads import arrivals, held, replayed, rounds, users
 from dynamikos.web.plans.workloads.base import Fields
 
-FIELDS: dict[str, Fields] = {each.key: each for each in (users.FIELDS, rounds.FIELDS, arrivals.FIELDS, held.FIELDS)}
+FIELDS: dict[str, Fields] = {
+    each.key: each for each in (users.FIELDS, rounds.FIELDS, arrivals.FIELDS, held.FIELDS, replayed.FIELDS)
+}
 # (template, keys of the kinds that have it), in the order of the page
 PARTS = [
     (f"plans/workloads/_{part}.html", " ".join(key for key, each in FIELDS.items() if part in each.parts))
     for part in dict.fromkeys(part for each in FIELDS.values() for part in each.parts)
 ]
+
+WITH_CURVE = " ".join(key for key in FIELDS if not KINDS[key].makes_profile)  # whose stretches are typed
 
 
 def load_from(data: QueryDict, at: str, said: str) -> Workload:

@@ -24,16 +24,4 @@ class Migration(migrations.Migration):
     operations = [
         *(migrations.AddField(model, "ending", models.JSONField(null=True)) for model in ("run", "shard", "command")),
         migrations.RunPython(forward, migrations.RunPython.noop),
-        migrations.RemoveField("run", "ended"),
-        migrations.RemoveField("shard", "ended"),
-        migrations.RemoveField("command", "why"),
-        migrations.AlterField(
-            "run",
-            "state",
-            models.CharField(
-                max_length=10,
-                default="asked",
-                choices=[("asked", "Asked"), ("running", "Running"), ("ended", "Ended"), ("refused", "Refused")],
-            ),
-        ),
     ]
