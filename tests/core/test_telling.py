@@ -55,7 +55,6 @@ def outcome(**more: object) -> Outcome:
         Judgement(objective="x", word="missed", value=1450, limit=400, sentence="p95 of Slow ≤ 400 ms", marks=marks),
     ]
     given = {
-        "ended": "finished",
         "rows": rows,
         "judgements": judged,
         "from_s": 10.0,

@@ -131,7 +131,10 @@ def crowd_problems(crowds: Sequence[Crowd]) -> list[str]:
         found.append(f"There are {len(crowds)} crowds; at most {MOST_CROWDS} can be in one plan.")
     for crowd in crowds:
         said = f"Crowd {crowd.name or crowd.crowd}: " if len(crowds) > 1 else ""
-        found.extend(f"{said}{each}" for each in profile_problems(crowd.profile, only_lasts=not crowd.load.has_curve))
+        found.extend(
+            f"{said}{each}"
+            for each in profile_problems(crowd.profile, only_lasts=crowd.load.makes_profile or not crowd.load.has_curve)
+        )
         if not sum(row.share for row in crowd.rows):
             found.append(f"{said}No row has a share above 0, so nobody would come.")
         found.extend(f"{said}{each}" for each in crowd.load.problems(crowd))

@@ -1,9 +1,10 @@
 """JSON (docs/run-command.md) and JUnit XML of an outcome."""
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from typing import Any
-from xml.sax import saxutils
+from xml.etree import ElementTree
 
 import msgspec
 import orjson
@@ -22,11 +23,6 @@ NO_CAPACITY = (
     "The run has fewer than two steady levels of load with ten rounds each, and no probe that told how much of a"
     " resource was used there; stairs of eight steps show where the limit is."
 )
-
-
-def quoteattr(text: str) -> str:
-    """`text` as an attribute; a character that XML can't hold is replaced."""
-    return saxutils.quoteattr(NO_XML.sub("\ufffd", text))
 
 
 def _finding(found: msgspec.Struct) -> dict[str, Any]:
@@ -110,41 +106,51 @@ def as_json(
 
 def refused_junit(plan: str, problem: str) -> bytes:
     """What stands for a run that could not be made: one test case in error."""
-    suite = quoteattr(plan)
-    return (
-        '<?xml version="1.0" encoding="UTF-8"?>\n'
-        f'<testsuite name={suite} tests="1" failures="0" errors="1"><testcase classname={suite} name="the run is made">'
-        f"<error message={quoteattr(problem)}/></testcase></testsuite>\n"
-    ).encode()
+    return _suite(plan, [("the run is made", "error", problem, "")])
 
 
 def as_junit(frozen: FrozenRun, outcome: Outcome) -> bytes:
     """One test case an objective and one for the measurement; missed = failure, not judged = error. What is not decided
     is a failure where the plan counts it as missed.
     """
-    cases = []
-    failures = errors = 0
-    suite = quoteattr(frozen.plan.name)
+    cases: list[_Case] = []
     for each in outcome.judgements:
         value = "nothing" if each.value is None else f"{short(each.value, 4)} {each.unit}"
-        inner = ""
+        kind, message = "", ""
         if each.word == "missed":
-            failures += 1
-            inner = f"<failure message={quoteattr(f'{each.sentence}: was {value}')}/>"
+            kind, message = "failure", f"{each.sentence}: was {value}"
         elif each.word == "not decided" and code_of([each], frozen.plan.undecided, is_turned=False) == MISSED:
-            failures += 1
-            inner = f"<failure message={quoteattr(f'{each.sentence}: was {value}; {each.reason}')}/>"
+            kind, message = "failure", f"{each.sentence}: was {value}; {each.reason}"
         elif each.word == "not judged":
-            errors += 1
-            inner = f"<error message={quoteattr(f'not judged: {each.reason}')}/>"
-        cases.append(
-            f"<testcase classname={suite}"
-            f" name={quoteattr(each.sentence)}>{inner}<system-out>{saxutils.escape(value)}</system-out></testcase>"
-        )
-    inner = ""
-    if outcome.exit_code == NOT_JUDGED and outcome.doubts:
-        errors += 1
-        inner = f"<error message={quoteattr(' '.join(outcome.doubts))}/>"
-    cases.append(f'<testcase classname={suite} name="the measurement is not doubted">{inner}</testcase>')
-    head = f'<testsuite name={suite} tests="{len(cases)}" failures="{failures}" errors="{errors}">'
-    return ('<?xml version="1.0" encoding="UTF-8"?>\n' + head + "".join(cases) + "</testsuite>\n").encode()
+            kind, message = "error", f"not judged: {each.reason}"
+        cases.append((each.sentence, kind, message, value))
+    doubted = outcome.exit_code == NOT_JUDGED and bool(outcome.doubts)
+    cases.append(("the measurement is not doubted", "error" if doubted else "", " ".join(outcome.doubts), ""))
+    return _suite(frozen.plan.name, cases)
+
+
+_Case = tuple[str, str, str, str]  # name; "failure", "error" or ""; its message; what was measured
+
+
+def _suite(name: str, cases: Sequence[_Case]) -> bytes:
+    """A JUnit test suite. What XML can't hold is replaced."""
+    count = Counter(kind for _, kind, _, _ in cases)
+    suite = ElementTree.Element(
+        "testsuite",
+        name=_clean(name),
+        tests=str(len(cases)),
+        failures=str(count["failure"]),
+        errors=str(count["error"]),
+    )
+    for title, kind, message, value in cases:
+        case = ElementTree.SubElement(suite, "testcase", classname=_clean(name), name=_clean(title))
+        if kind:
+            ElementTree.SubElement(case, kind, message=_clean(message))
+        if value:
+            ElementTree.SubElement(case, "system-out").text = _clean(value)
+    made: bytes = ElementTree.tostring(suite, "UTF-8", xml_declaration=True)
+    return made + b"\n"
+
+
+def _clean(text: str) -> str:
+    return NO_XML.sub("\ufffd", text)
