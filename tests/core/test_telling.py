@@ -54,14 +54,7 @@ def outcome(**more: object) -> Outcome:
         Judgement(objective="m", word="met", value=20.5, limit=100, sentence="p95 of Fast ≤ 100 ms", samples=1200),
         Judgement(objective="x", word="missed", value=1450, limit=400, sentence="p95 of Slow ≤ 400 ms", marks=marks),
     ]
-    given = {
-        "rows": rows,
-        "judgements": judged,
-        "from_s": 10.0,
-        "to_s": 60.0,
-        "exit_code": 1,
-        **more,
-    }
+    given = {"rows": rows, "judgements": judged, "from_s": 10.0, "to_s": 60.0, "exit_code": 1, **more}
     return Outcome(**given)  # type: ignore[arg-type]
 
 

@@ -8,6 +8,7 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.plans.workloads import Users
 from dynamikos.core.reports import Ledger
 from dynamikos.core.verdicts import Watching, conclude
+from dynamikos.core.verdicts.ending import of_words
 from dynamikos.engine.testing import Scripted, answer
 from tests.engine.support import perform
 from tests.engine.test_workloads import climb, crowd, hold, inputs
@@ -37,7 +38,7 @@ def run_of(server: object, *objectives: Objective, hold_s: float = 20) -> tuple[
     for message in sink.messages:
         ledger.add(message)
         watching.add(message.second, [message])
-    outcome = conclude(made, ledger, ledger, ended=ended, in_flight=0, peak_users=2, marks=watching.marks)
+    outcome = conclude(made, ledger, ledger, ending=of_words(ended), in_flight=0, peak_users=2, marks=watching.marks)
     return ledger, watching, outcome
 
 

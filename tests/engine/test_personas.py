@@ -22,6 +22,7 @@ from dynamikos.core.plans import Way, parse_target
 from dynamikos.core.plans.workloads import Arrivals, UserRounds, Users
 from dynamikos.core.reports import Ledger
 from dynamikos.core.verdicts import conclude
+from dynamikos.core.verdicts.ending import of_words
 from dynamikos.engine.http.messages import Base, Head
 from dynamikos.engine.http.shaping import Line as Slow
 from dynamikos.engine.network import RealNetwork
@@ -88,7 +89,7 @@ class Manners(TestCase):
         self.assertEqual((found.all_of("step", "t").left, found.all_of("step", "s").left), (20, 0))
         self.assertEqual(found.all_of("round").left, 20)
         self.assertEqual(found.sent, found.answered + found.failed + found.abandoned)
-        outcome = conclude(frozen, found, found, ended=ended, in_flight=0, peak_users=3)
+        outcome = conclude(frozen, found, found, ending=of_words(ended), in_flight=0, peak_users=3)
         self.assertEqual((outcome.left, outcome.rounds_failed), (20, 0))
 
     def test_who_reloads_begins_the_step_anew_and_then_leaves(self) -> None:

@@ -261,6 +261,11 @@ async def run(
 
     rows = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
 
+    # before users are planned: so many may take long
+    scripts = [around.script for around in rows]
+    _only_agreed(scripts, network)
+    _enough_descriptors(scripts, sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds))
+
     def lost() -> None:
         control.is_lost = True
         control.stop_now()
@@ -305,11 +310,6 @@ async def run(
         replan(control.changes)
     if control.ending is not None and not control.ending.now:
         starter.stop_gently()
-
-    scripts = [around.script for around in rows]
-    _only_agreed(scripts, network)
-    most = sum(share_of(crowd.seats, shard.number, shard.count) for crowd in frozen.crowds)
-    _enough_descriptors(scripts, most)
 
     def planned(second: int) -> int:
         return 0 if control.is_stopped else there[0](second + 0.995)
