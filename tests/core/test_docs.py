@@ -1,4 +1,4 @@
-"""The developers' documents name files, names and links that are there."""
+"""The documents name files, names and links that are there."""
 
 import re
 from pathlib import Path
@@ -19,7 +19,7 @@ def place(path: str) -> Path:
 class Documents(TestCase):
     def test_what_they_name_is_there(self) -> None:
         checked = 0
-        for document in [*FOLDER.glob("*.md"), ROOT / "CONTRIBUTING.md", ROOT / "README.md"]:
+        for document in [*FOLDER.parent.rglob("*.md"), ROOT / "CONTRIBUTING.md", ROOT / "README.md"]:
             text = document.read_text()
             for path in PATH.findall(text):
                 self.assertTrue(place(path).exists(), f"{document.name}: {path}")

@@ -136,6 +136,16 @@ class Kinds(TestCase):
                 self.assertEqual(found.is_time_out, kind.startswith("timeout"))
                 self.assertTrue(found.words)
 
+    def test_what_they_say(self) -> None:
+        for kind, said in (
+            ("status-403", "answered with 403 Forbidden"),
+            ("status-599", "answered with: 599"),
+            ("own-limit-sockets", "a limit of the generator's machine: sockets"),
+            ("dns", "the host name has no address"),
+            ("a step failed", "a step failed"),
+        ):
+            self.assertEqual(kind_of(kind).says, said)
+
     def test_no_family_hides_an_exact_kind(self) -> None:
         for kind, (fault, words) in EXACT.items():
             self.assertEqual((kind_of(kind).fault, kind_of(kind).words), (fault, words))

@@ -6,6 +6,7 @@ rest after the hyphen or colon says more.
 """
 
 from functools import lru_cache
+from http import HTTPStatus
 from typing import Final, Literal
 
 import msgspec
@@ -25,6 +26,8 @@ class FailureKind(msgspec.Struct, frozen=True):
     @property
     def says(self) -> str:
         """What happened, with what the family leaves open."""
+        if self.kind.startswith("status-") and self.rest in PHRASES:
+            return f"{self.words} {self.rest} {PHRASES[self.rest]}"
         return f"{self.words}: {self.rest}" if self.rest else self.words
 
     @property
@@ -73,10 +76,12 @@ FAMILIES: Final[tuple[tuple[str, Fault, str], ...]] = (
     ("own-limit-", "generator", "a limit of the generator's machine"),
     ("engine-error", "generator", "an error of the generator"),
     ("timeout-", "target", "a time-out"),
-    ("status-", "target", "an HTTP status"),
+    ("status-", "target", "answered with"),
     ("capture-", "target", "a value was not found"),
     ("check-", "target", "a check was not passed"),
 )
+
+PHRASES: Final = {str(each.value): each.phrase for each in HTTPStatus}  # RFC 9110, 15
 
 
 @lru_cache(1024)
