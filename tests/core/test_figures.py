@@ -5,8 +5,7 @@ from pathlib import Path
 from unittest import TestCase
 
 from dynamikos.core import figures as figures_module
-from dynamikos.core.analysis.evidence import milliseconds
-from dynamikos.core.figures import clock, digits, figure, odds, short, signed
+from dynamikos.core.figures import clock, digits, figure, milliseconds, odds, short, signed
 from dynamikos.core.signs import storable
 
 

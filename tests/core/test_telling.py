@@ -161,7 +161,7 @@ class Page(TestCase):
         tables = [line for line in as_markdown(told()).splitlines() if line.startswith("| ")]
         self.assertTrue(tables)
         widths = {len(re.split(r"(?<!\\)\|", line)) for line in tables}
-        self.assertEqual(widths, {6, 10})
+        self.assertEqual(widths, {6, 11})
 
 
 class Told(TestCase):

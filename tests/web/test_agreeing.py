@@ -13,7 +13,7 @@ from django.utils import timezone
 from msgspec.structs import replace
 
 from dynamikos.cli import summary
-from dynamikos.core.analysis.evidence import milliseconds
+from dynamikos.core.figures import milliseconds
 from dynamikos.core.frozen import canonical, every_series
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
 from dynamikos.core.statistics import Histogram

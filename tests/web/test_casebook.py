@@ -18,7 +18,8 @@ from msgspec import to_builtins
 from msgspec.structs import replace
 
 from dynamikos.core.analysis.capacity import Level, capacity
-from dynamikos.core.analysis.evidence import Found, milliseconds
+from dynamikos.core.analysis.evidence import Found
+from dynamikos.core.figures import milliseconds
 from dynamikos.core.frozen import every_series
 from dynamikos.core.reports import SeriesSecond
 from dynamikos.core.reports.besides import Beside

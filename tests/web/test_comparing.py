@@ -7,9 +7,9 @@ from django.urls import reverse
 from msgspec import to_builtins
 from msgspec.structs import replace
 
-from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import compare
 from dynamikos.core.comparison.side import KeptLine, Key
+from dynamikos.core.figures import milliseconds
 from dynamikos.core.frozen import canonical, every_series
 from dynamikos.core.objectives import Objective
 from dynamikos.web.plans import queries as plans

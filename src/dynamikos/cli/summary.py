@@ -1,26 +1,20 @@
 """An outcome and its progress as lines of text."""
 
-from dynamikos.core.analysis.evidence import milliseconds as written
+from dynamikos.core.figures import milliseconds as written
 from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.reports import Frame
-from dynamikos.core.reports.ledger import Row
+from dynamikos.core.reports.columns import shown_at
 from dynamikos.core.verdicts import Outcome
 from dynamikos.core.verdicts.outcome import told
+
+SHOWN = shown_at("shell")
+WIDTH = {"count": 8, "failures": 8, "per_s": 8}  # of a column
 
 
 def duration(milliseconds: float | None) -> str:
     """Three significant digits with their unit, as they stand on pages and in reports."""
     return "–" if milliseconds is None else written(milliseconds)
-
-
-def percentile(row: Row, percent: int) -> str:
-    """ "?" on too few samples, "≥" before a lower bound: something was still under way."""
-    name = f"p{percent}_ms"
-    value = getattr(row, name)
-    if value is None:
-        return "?" if row.timed else "–"
-    return ("≥ " if name in row.at_least else "") + duration(value)
 
 
 def clock(seconds: float) -> str:
@@ -49,18 +43,15 @@ def table(frozen: FrozenRun, outcome: Outcome) -> str:
     lines = [
         "",
         f"{frozen.plan.name}: {outcome.ended}; measured part {clock(outcome.from_s)}–{clock(outcome.to_s)}",
-        f"{'':34}{'count':>8}{'failed':>8}{'/s':>8}{'mean':>10}{'p50':>10}{'p95':>10}{'p99':>10}{'max':>10}",
+        " " * 34 + "".join(f"{each.title:>{WIDTH.get(each.key, 10)}}" for each in SHOWN),
     ]
     many = len(outcome.crowd) > 1
     for row in outcome.rows:
         if row.level == "request" or (row.level in ("embedded", "item") and not row.count):
             continue
-        longest = ("≥ " if "max_ms" in row.at_least else "") + duration(row.max_ms)
-        mean = ("≥ " if "mean_ms" in row.at_least else "") + duration(row.mean_ms)
-        figures = (mean, *(percentile(row, percent) for percent in (50, 95, 99)), longest)
-        cells = "".join(f"{figure:>10}" for figure in figures)
+        cells = "".join(f"{each.text(row):>{WIDTH.get(each.key, 10)}}" for each in SHOWN)
         name = f"{row.row}: {row.name}" if many else row.name
-        lines.append(f"{name[:33]:34}{row.count:>8,}{row.failures:>8,}{row.per_s:>8.3g}{cells}")
+        lines.append(f"{name[:33]:34}{cells}")
     for row in outcome.rows:
         if row.level == "request":
             lines.extend(

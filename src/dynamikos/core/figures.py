@@ -26,6 +26,11 @@ def short(value: float, figures: Literal[3, 4] = 3) -> str:
     return f"{value:,.0f}" if abs(value) >= 1000 - 0.5 * 10 ** (3 - figures) else f"{value:.{figures}g}"
 
 
+def milliseconds(value_ms: float) -> str:
+    """A duration as it is written everywhere: 182 ms, 1.94 s."""
+    return f"{short(value_ms / 1000)} s" if value_ms >= 999.5 else f"{short(value_ms)} ms"
+
+
 def signed(part: float, unit: str) -> str:
     """A change in hundredths, with its sign: +12.3 %, -0.5 points, +4,680 %."""
     return f"{'' if part < 0 else '+'}{short(100 * part)} {unit}".strip()

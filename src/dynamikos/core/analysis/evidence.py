@@ -8,7 +8,6 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from dynamikos.core.figures import short
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.profiles.steady import FEWEST_ROUNDS, SETTLES_S, STEADY_S
@@ -168,11 +167,6 @@ class Found(msgspec.Struct, frozen=True, kw_only=True):
     step: str = ""
     request: str = ""
     impact: float = 0.0  # which part of what was measured it touches, for the order
-
-
-def milliseconds(value_ms: float) -> str:
-    """As figures are written everywhere."""
-    return f"{short(value_ms / 1000)} s" if value_ms >= 999.5 else f"{short(value_ms)} ms"
 
 
 def name_of(series: Series) -> str:

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dynamikos.core.analysis.capacity import Capacity
-from dynamikos.core.analysis.evidence import Found, Measured, milliseconds
+from dynamikos.core.analysis.evidence import Found, Measured
+from dynamikos.core.figures import milliseconds
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import written
 from dynamikos.core.objectives import Judgement, Objective, worst_first

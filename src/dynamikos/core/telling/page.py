@@ -8,8 +8,8 @@ from typing import Any
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, Template
 from markupsafe import Markup
 
-from dynamikos.core.analysis.evidence import milliseconds
-from dynamikos.core.figures import short
+from dynamikos.core.figures import milliseconds, short
+from dynamikos.core.reports.columns import shown_at
 from dynamikos.core.telling.capacity import evidence_of
 from dynamikos.core.telling.drawing import HEIGHT, LEFT, TOP, WIDTH, drawn, ribbon
 from dynamikos.core.telling.evidence import Evidence
@@ -38,6 +38,7 @@ def _template(name: str) -> Template:
         lstrip_blocks=True,
     )
     made.filters["figure"] = _figure
+    made.globals["columns"] = shown_at
     made.filters["count"] = "{:,}".format
     made.filters["cells"] = lambda values: " | ".join(str(each).replace("|", "\\|") for each in values)
     return made.get_template(name)

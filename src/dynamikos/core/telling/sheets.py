@@ -11,16 +11,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dynamikos.core.reports import Row
+from dynamikos.core.reports.columns import KEYS, values
 from dynamikos.core.signs import for_spreadsheet
 from dynamikos.core.telling.evidence import Evidence
 from dynamikos.core.telling.model import Report
 
-COLUMNS = (
-    "level", "row", "journey", "step", "request", "name", "count", "failures", "failure_percent", "open", "left",
-    "per_s", "min_ms", "mean_ms", "sd_ms", "p50_ms", "p90_ms", "p95_ms", "p99_ms", "max_ms", "bytes_in",
-    "ttfb_p50_ms", "ttfb_p95_ms", "connects", "connect_ms", "handshakes", "resumed", "tls_ms",
-)  # fmt: skip
 OBJECTIVES = ("objective", "sentence", "word", "value", "limit", "unit", "samples", "seconds_over", "then", "reason")
 FIGURE = re.compile(r"[+-]\d[\d.,]*(e[+-]?\d+)?( (%|points|ms|s|/s))?\Z")  # as tables of changes have them
 
@@ -34,14 +29,9 @@ class Sheet:
     rows: Sequence[Sequence[object]]
 
 
-def figures(rows: Iterable[Row]) -> list[tuple[object, ...]]:
-    """In the order of COLUMNS."""
-    return [tuple(getattr(each, name) for name in COLUMNS) for each in rows]
-
-
 def sheets_of(report: Report, folder: str = "") -> Iterator[Sheet]:
     """Steps, objectives, what was noticed, all lanes by the second, and the levels of a capacity."""
-    yield Sheet(f"{folder}steps", COLUMNS, figures(report.rows))
+    yield Sheet(f"{folder}steps", KEYS, values(report.rows))
     judged = [tuple(getattr(each, name) for name in OBJECTIVES) for each in report.objectives]
     yield Sheet(f"{folder}objectives", OBJECTIVES, judged)
     noticed = [

@@ -10,7 +10,8 @@ from urllib.parse import urlsplit
 
 import numpy as np
 
-from dynamikos.core.analysis.evidence import Trace, milliseconds
+from dynamikos.core.analysis.evidence import Trace
+from dynamikos.core.figures import milliseconds
 from dynamikos.core.reports import KeptExchange
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram

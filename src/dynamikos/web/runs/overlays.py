@@ -6,11 +6,11 @@ import contextlib
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Line, OneRun
 from dynamikos.core.comparison.compare import counted
 from dynamikos.core.comparison.side import Key
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.figures import milliseconds
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
 from dynamikos.core.telling.drawing import Drawn, drawn, path

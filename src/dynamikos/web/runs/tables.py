@@ -9,23 +9,12 @@ from dynamikos.core.figures import digits
 from dynamikos.core.frozen import every_series
 from dynamikos.core.objectives import worst_first
 from dynamikos.core.reports import Row
+from dynamikos.core.reports.columns import shown_at
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.web.runs import by_value, checked, queries, reading, whence
 from dynamikos.web.runs.models import Run
 
-COLUMNS = (
-    ("count", "count"),
-    ("failures", "failed"),
-    ("per_s", "/s"),
-    ("min_ms", "min"),
-    ("mean_ms", "mean"),
-    ("sd_ms", "sd"),
-    ("p50_ms", "p50"),
-    ("p90_ms", "p90"),
-    ("p95_ms", "p95"),
-    ("p99_ms", "p99"),
-    ("max_ms", "max"),
-)
+COLUMNS = shown_at("page")
 
 MOST_FAILING = 20  # values that fail
 
@@ -83,7 +72,8 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "is_doubted": is_measured and found.outcome is not None and bool(found.outcome.get("doubts")),
         "own_delay": queries.own_delay(found),
         "seen": seen,
-        "columns": [(name, title, 0 if sort == name and down else 1) for name, title in COLUMNS],
+        "columns": [(each, 0 if sort == each.key and down else 1) for each in COLUMNS],
+        "wide": len(COLUMNS) + 1,
         "sort": sort,
         "down": down,
         "rows": rows,

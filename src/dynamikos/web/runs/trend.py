@@ -8,10 +8,9 @@ import msgspec
 from django.db.models import QuerySet
 from django.http import QueryDict
 
-from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Figure, Turn, turns
 from dynamikos.core.comparison.side import SHARES, Key
-from dynamikos.core.figures import short, signed
+from dynamikos.core.figures import milliseconds, short, signed
 from dynamikos.core.objectives import Objective
 from dynamikos.core.telling.drawing import round_up
 from dynamikos.web.plans.models import LoadPlan

@@ -5,7 +5,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from dynamikos.core.analysis.evidence import Evidence, Found, Line, milliseconds, name_of
+from dynamikos.core.analysis.evidence import Evidence, Found, Line, name_of
+from dynamikos.core.figures import milliseconds
 
 TIMES = 20  # as long as usual: so much is no chance, however few there are in a second
 

@@ -2,8 +2,9 @@
 
 from collections.abc import Iterator
 
-from dynamikos.core.analysis.evidence import Evidence, Found, milliseconds, name_of
+from dynamikos.core.analysis.evidence import Evidence, Found, name_of
 from dynamikos.core.analysis.findings.unlike import unlike
+from dynamikos.core.figures import milliseconds
 
 
 def rows_differ(evidence: Evidence) -> Iterator[Found]:

@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from dynamikos.core.analysis.evidence import Evidence, Found, Trace, milliseconds, name_of
+from dynamikos.core.analysis.evidence import Evidence, Found, Trace, name_of
 from dynamikos.core.analysis.findings.blocks import BLOCK_S, EFFECT, LEAST, SAMPLES, block_means
-from dynamikos.core.figures import odds
+from dynamikos.core.figures import milliseconds, odds
 
 PERMUTATIONS, SEED = 1999, 20_261
 

@@ -5,8 +5,9 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from dynamikos.core.analysis.evidence import Evidence, Found, Line, milliseconds, name_of
+from dynamikos.core.analysis.evidence import Evidence, Found, Line, name_of
 from dynamikos.core.analysis.findings.samples import BINS, SAMPLES
+from dynamikos.core.figures import milliseconds
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.statistics.histogram import bucket_mid_us
 

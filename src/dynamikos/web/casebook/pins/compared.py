@@ -4,11 +4,10 @@ from collections.abc import Mapping, Sequence
 
 from django.http import QueryDict
 
-from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.comparison import Comparison, Difference, compare
 from dynamikos.core.comparison.trend import MEASURES
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import short, signed
+from dynamikos.core.figures import milliseconds, short, signed
 from dynamikos.core.telling.evidence import Evidence, Picture, Table
 from dynamikos.web.casebook.pins.seen import Seen
 from dynamikos.web.runs import baselines, comparing, drawings, overlays

@@ -1,8 +1,7 @@
 """Drawings of one step or request, of a run's capacity, and what a browser saw."""
 
-from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import clock, digits, short
+from dynamikos.core.figures import clock, digits, milliseconds, short
 from dynamikos.core.reports import SeriesTotal
 from dynamikos.core.telling.capacity import evidence_of
 from dynamikos.core.telling.evidence import Evidence, Photo, Picture, Table

@@ -3,11 +3,12 @@
 import msgspec
 import numpy as np
 
-from dynamikos.core.analysis.evidence import Found, milliseconds
+from dynamikos.core.analysis.evidence import Found
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.figures import digits, odds, short
+from dynamikos.core.figures import digits, milliseconds, odds, short
 from dynamikos.core.reports import Row, unpack_kept
 from dynamikos.core.reports.by_value import Failing
+from dynamikos.core.reports.columns import shown_at
 from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.reports.ledger import row_of_total
 from dynamikos.core.telling.drawing import drawn
@@ -19,7 +20,8 @@ from dynamikos.web.runs import analysis, by_value, measures, queries, reading, t
 from dynamikos.web.runs.models import Kept
 
 OWN_LANES = {"users": 0, "rate": 1, "time": 2, "failures": 3}
-COLUMNS = ("step", "count #", "failed #", "/s #", "mean #", "p50 #", "p95 #", "p99 #", "longest #")
+SHOWN = shown_at("pin")
+COLUMNS = ("step", *(f"{each.title} #" for each in SHOWN))
 BODY = 4000  # signs of a body that are shown
 
 
@@ -44,11 +46,7 @@ def lane(seen: Seen) -> Evidence:
 
 
 def _cells(row: Row, name: str) -> list[str]:
-    def ms(value: float | None) -> str:
-        return "–" if value is None else milliseconds(value)
-
-    times = (row.mean_ms, row.p50_ms, row.p95_ms, row.p99_ms, row.max_ms)
-    return [name, f"{row.count:,}", f"{row.failures:,}", short(row.per_s), *map(ms, times)]
+    return [name, *(each.text(row) for each in SHOWN)]
 
 
 def _rows(seen: Seen) -> list[Row]:

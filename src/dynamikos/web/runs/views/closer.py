@@ -14,7 +14,7 @@ from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.runs import analysis, drawings, measures, queries, reading
 from dynamikos.web.runs.models import Run
-from dynamikos.web.runs.tables import window_of
+from dynamikos.web.runs.tables import COLUMNS, window_of
 from dynamikos.web.ui.numbers import number
 
 
@@ -48,7 +48,8 @@ def closer(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespo
         "against": drawings.against(points, queries.every_frame(found)), "spent": drawings.stacked(strips),
         "over_time": drawings.kinds_over_time([reading.failed_by_kind(totals) for _, _, totals in strips]),
         "suggested": analysis.suggested([(each.at, each.ms(95)) for each in points], min(end, found.watermark + 1)),
-        "has_measures": found.measures.exists(), "asked": urlencode(_place(series, begin, end)),
+        "wide": len(COLUMNS) + 1, "has_measures": found.measures.exists(),
+        "asked": urlencode(_place(series, begin, end)),
     }  # fmt: skip
     return render(request, "runs/closer.html", context)
 

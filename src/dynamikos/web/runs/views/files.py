@@ -8,6 +8,7 @@ from django.http import Http404, HttpRequest, HttpResponse, StreamingHttpRespons
 
 from dynamikos.chromium.printing import printed
 from dynamikos.core.errors import DynamikosError
+from dynamikos.core.reports.columns import KEYS, values
 from dynamikos.core.telling import as_html, as_markdown, sheets
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
@@ -31,7 +32,7 @@ def figures(request: HttpRequest, member: Membership, pk: uuid.UUID, form: str) 
     """The table of a window, of everybody or of a row, as CSV or Parquet."""
     context = tables_of(request, queries.run(member, pk))
     rows = [each for step, below in context["rows"] for each in (step, *below)]
-    return _file(form, f"run-{context['run'].number}-figures", sheets.COLUMNS, sheets.figures(rows))
+    return _file(form, f"run-{context['run'].number}-figures", KEYS, values(rows))
 
 
 @member_view(get="reader")

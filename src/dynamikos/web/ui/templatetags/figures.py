@@ -11,9 +11,10 @@ from django.utils.html import format_html
 from django.utils.safestring import SafeString, mark_safe
 
 from dynamikos.core import figures
-from dynamikos.core.analysis.evidence import milliseconds
 from dynamikos.core.failure_kinds import kind_of
-from dynamikos.core.figures import clock, short
+from dynamikos.core.figures import clock, milliseconds, short
+from dynamikos.core.reports import Row
+from dynamikos.core.reports.columns import Column
 
 register = template.Library()
 
@@ -223,18 +224,15 @@ def asset(path: str) -> str:
 
 
 @register.filter
-def shown(row: Any, percent_of: int) -> str:
-    """A percentile of a row: `?` with too few samples, `~` while uncertain (docs/developing/computation.md)."""
-    from dynamikos.core.statistics.histogram import enough_for
+def cell(row: Row, column: Column) -> str:
+    """A figure of a row as it reads everywhere."""
+    return column.text(row)
 
-    value = getattr(row, f"p{percent_of}_ms")
-    timed = row.timed or row.count - row.failures
-    word = enough_for(percent_of, timed)
-    if value is None or value == "":
-        return "?" if timed else "–"
-    if f"p{percent_of}_ms" in row.at_least:
-        return "≥ " + ms(value)
-    return {"no": "?", "uncertain": "~" + ms(value), "yes": ms(value)}[word]
+
+@register.filter
+def is_bad(row: Row, column: Column) -> bool:
+    """Whether it says that something failed."""
+    return column.is_bad(row)
 
 
 @register.filter
