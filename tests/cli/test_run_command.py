@@ -120,7 +120,8 @@ class RunFiles(Files):
         self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "0"))
 
     def test_missed(self) -> None:
-        self.write("p.yaml", PLAN.replace("measure: mean, limit: 1000", "measure: throughput, limit: 100000"))
+        most = PLAN.replace("measure: mean, limit: 1000", "measure: throughput, at_least: true, limit: 100000")
+        self.write("p.yaml", most)
         self.assertEqual(self.call("--users", "1", "--duration", "2").exit_code, 1)
 
     def test_a_target_that_is_gone_misses_what_it_was_to_keep(self) -> None:

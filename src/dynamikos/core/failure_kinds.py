@@ -6,7 +6,6 @@ rest after the hyphen or colon says more.
 """
 
 from functools import lru_cache
-from http import HTTPStatus
 from typing import Final, Literal
 
 import msgspec
@@ -81,7 +80,14 @@ FAMILIES: Final[tuple[tuple[str, Fault, str], ...]] = (
     ("check-", "target", "a check was not passed"),
 )
 
-PHRASES: Final = {str(each.value): each.phrase for each in HTTPStatus}  # RFC 9110, 15
+PHRASES: Final = {  # RFC 9110, 15.5 and 15.6; RFC 6585
+    "400": "Bad Request", "401": "Unauthorized", "402": "Payment Required", "403": "Forbidden", "404": "Not Found",
+    "405": "Method Not Allowed", "406": "Not Acceptable", "408": "Request Timeout", "409": "Conflict", "410": "Gone",
+    "411": "Length Required", "412": "Precondition Failed", "413": "Content Too Large", "414": "URI Too Long",
+    "415": "Unsupported Media Type", "422": "Unprocessable Content", "428": "Precondition Required",
+    "429": "Too Many Requests", "431": "Request Header Fields Too Large", "500": "Internal Server Error",
+    "501": "Not Implemented", "502": "Bad Gateway", "503": "Service Unavailable", "504": "Gateway Timeout",
+}  # fmt: skip
 
 
 @lru_cache(1024)
