@@ -219,7 +219,7 @@ class Eyes(TestCase):
         self.watched(("/sky",), work)
 
 
-class Apart(TestCase):
+class ProbeProcess(TestCase):
     """Browsers in a process of their own, as the prober has them."""
 
     def setUp(self) -> None:

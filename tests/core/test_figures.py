@@ -6,7 +6,7 @@ from unittest import TestCase
 
 from dynamikos.core import figures as figures_module
 from dynamikos.core.figures import clock, digits, figure, milliseconds, odds, short, signed
-from dynamikos.core.signs import storable
+from dynamikos.core.unsafe_characters import storable
 
 
 class Written(TestCase):

@@ -12,7 +12,7 @@ import msgspec
 from dynamikos.core.correlation.model import STRANDS
 from dynamikos.core.dealing.deal import DEAL
 from dynamikos.core.errors import TextError
-from dynamikos.core.forms import NewerForm, Stored, Unfit
+from dynamikos.core.forms import NewerForm, Unfit, VersionedCodec
 from dynamikos.core.frozen.document import FROZEN
 from dynamikos.core.journeys import parse_journey
 from dynamikos.core.journeys.shared import SHARED
@@ -25,10 +25,10 @@ from dynamikos.core.text import parse
 from dynamikos.core.verdicts.outcome import OUTCOME
 
 FOLDER = Path(__file__).parents[1] / "stored"
-KINDS: tuple[Stored[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTCOME, STRANDS, PERSONA, CASEBOOK)
+KINDS: tuple[VersionedCodec[Any], ...] = (JOURNEY, SHARED, PLAN, DEAL, WAY, FROZEN, OUTCOME, STRANDS, PERSONA, CASEBOOK)
 
 
-def example(kind: Stored[Any], form: int) -> Any:
+def example(kind: VersionedCodec[Any], form: int) -> Any:
     return json.loads((FOLDER / f"{kind.name.replace(' ', '-')}-{form}.json").read_text())
 
 
@@ -134,7 +134,7 @@ def with_b(plain: dict[str, Any]) -> dict[str, Any]:
 class Upgrades(TestCase):
     """A kind that has changed twice: a field was renamed, then one became several."""
 
-    BOARD = Stored("board", Board, (renamed, listed))
+    BOARD = VersionedCodec("board", Board, (renamed, listed))
 
     def test_each_form_becomes_todays(self) -> None:
         wanted = Board(form=3, title="Tonight", notices=("clear",))
@@ -157,7 +157,7 @@ class Upgrades(TestCase):
             parse_journey("form: 2\njourney: a\nname: A\n")
 
     def test_lists_are_kept_with_their_number(self) -> None:
-        words: Stored[list[str]] = Stored(
+        words: VersionedCodec[list[str]] = VersionedCodec(
             "list of words", list[str], (lambda plain: {**plain, "value": plain["value"] + ["b"]},)
         )
         self.assertEqual(words.of(["a"]), ["a", "b"])

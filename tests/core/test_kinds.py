@@ -20,7 +20,7 @@ from dynamikos.core.journeys.kinds import KINDS, Sending, new_step
 from dynamikos.core.journeys.text import JOURNEY
 from dynamikos.core.plans import Plan
 from dynamikos.core.profiles import Stretch
-from dynamikos.core.text.holding import texts_in
+from dynamikos.core.text.template_walk import texts_in
 from dynamikos.engine.testing import frozen_of_one
 from dynamikos.engine.users.kinds import DOING
 from dynamikos.web.journeys.forms.captures import BOXES as CAPTURE_BOXES

@@ -4,7 +4,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.plans import Crowd, CrowdRow, Plan, plan_problems
 from dynamikos.core.plans.model import Keep
-from dynamikos.core.plans.once import Once
+from dynamikos.core.plans.start_overrides import StartOverrides
 from dynamikos.core.plans.workloads import Arrivals, UserRounds
 from dynamikos.core.profiles import Stretch, highest
 
@@ -32,7 +32,7 @@ PLAN = Plan(
 
 class OneStart(TestCase):
     def test_all_levels_and_lengths_and_nothing_else(self) -> None:
-        made = Once(load=0.25, length=0.5, think=2, generators=2, seed=9).of(PLAN)
+        made = StartOverrides(load=0.25, length=0.5, think=2, generators=2, seed=9).of(PLAN)
         users, guests = made.everybody()
         self.assertEqual([highest(users.profile), users.ends_s], [10, 80])
         self.assertEqual((guests.starts_s, guests.load.ceiling), (10, 25))  # type: ignore[union-attr]
@@ -41,23 +41,23 @@ class OneStart(TestCase):
         self.assertEqual((made.seed, made.new_seed, made.drawn_seed()), (9, False, 9))
         self.assertEqual(plan_problems(made, {}), [])
         self.assertEqual(
-            Once(load=0.25, length=0.5, think=2, generators=2, seed=9).says(PLAN),
+            StartOverrides(load=0.25, length=0.5, think=2, generators=2, seed=9).says(PLAN),
             "This start only: load × 0.25, length × 0.5, think times × 2, generators 2, seed 9.",
         )
 
     def test_more_is_kept_of_one_start(self) -> None:
-        once = Once(keep=Keep(failing=100))
+        once = StartOverrides(keep=Keep(failing=100))
         self.assertEqual((once.of(PLAN).keep.failing, PLAN.keep.failing), (100, 20))
         self.assertEqual(once.says(PLAN), "This start only: kept 100 failing, 3 slowest, 20 sampled.")
 
     def test_nothing_asked_is_nothing_changed(self) -> None:
-        self.assertEqual((Once().of(PLAN), Once().says(PLAN)), (PLAN, ""))
+        self.assertEqual((StartOverrides().of(PLAN), StartOverrides().says(PLAN)), (PLAN, ""))
 
     def test_there_are_no_parts_of_users(self) -> None:
         rounds = replace(PLAN.crowds[0], load=UserRounds(users=3, rounds=2, start_s=9))
-        made = Once(load=0.1, length=2).of(replace(PLAN, crowds=(rounds,)))
+        made = StartOverrides(load=0.1, length=2).of(replace(PLAN, crowds=(rounds,)))
         self.assertEqual(made.everybody()[0].load, UserRounds(users=1, rounds=2, start_s=18))
-        self.assertEqual(highest(Once(load=1 / 3).of(PLAN).everybody()[0].profile), 13)
+        self.assertEqual(highest(StartOverrides(load=1 / 3).of(PLAN).everybody()[0].profile), 13)
 
 
 class Copies(TestCase):

@@ -12,7 +12,7 @@ from dynamikos.core.plans.workloads import KINDS, Replayed
 from dynamikos.core.plans.workloads.replayed import MOST, read_times
 from dynamikos.core.profiles import duration_s, segments
 from dynamikos.core.profiles.instants import evenly, expected
-from dynamikos.engine.schedule.company import STAFFS
+from dynamikos.engine.schedule.scheduler import SCHEDULERS
 from dynamikos.web.plans.workloads import FIELDS
 
 ROWS = (CrowdRow(row="phone", journey="j"), CrowdRow(row="desk", name="At a desk", journey="j"))
@@ -30,7 +30,7 @@ def played(times: str, **more: float) -> list[float]:
 class Lists(TestCase):
     def test_each_kind_is_on_all_three_floors(self) -> None:
         self.assertEqual(set(KINDS), set(FIELDS))
-        self.assertEqual({KINDS[key] for key in KINDS}, set(STAFFS))
+        self.assertEqual({KINDS[key] for key in KINDS}, set(SCHEDULERS))
         for key, kind in KINDS.items():
             self.assertEqual(kind.__struct_config__.tag, key)
 

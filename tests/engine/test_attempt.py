@@ -10,19 +10,19 @@ from dynamikos.engine.http.protocol import Reply, ReplyReader
 from dynamikos.engine.testing import answer
 from dynamikos.engine.users.attempt import Again, Attempt, Fail, Redirect
 from dynamikos.engine.users.compiled import compile_journey
-from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import Done
 from dynamikos.engine.users.kinds import item_of
+from dynamikos.engine.users.user_state import UserState
 
 HOME, OTHER = "http://sky.example", "http://other.example"
 
 
-def holdings() -> Holdings:
+def holdings() -> UserState:
     maker = Maker(lambda: stream(1, "values", "", 1), lambda: 0, run_count=lambda name: "1", known={})
-    return Holdings(1, Values({}, maker))
+    return UserState(1, Values({}, maker))
 
 
-def attempt(own: Holdings, method: str = "GET", more: str = "", body: str = "") -> Attempt:
+def attempt(own: UserState, method: str = "GET", more: str = "", body: str = "") -> Attempt:
     text = "form: 1\njourney: j\nname: J\nrounds:\n  - step: s\n    name: S\n    requests:\n"
     text += f"      - {{request: r, method: {method}, address: '{HOME}/a?b=1', headers: [[X-Own, own], [Cookie, a=b],"
     text += f" [Authorization, Basic eA==]]{body}{more}}}\n"

@@ -10,7 +10,7 @@ from dynamikos.core.plans import parse_target
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.testing import VirtualClock, run_virtual
-from dynamikos.engine.users.surroundings import Cap
+from dynamikos.engine.users.user_context import Cap
 
 ORIGIN = ("http", "127.0.0.1", 80)
 

@@ -23,7 +23,7 @@ from dynamikos.core.verdicts import Outcome, conclude
 from dynamikos.core.verdicts.ending import FINISHED
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.recorder import Recorder
-from dynamikos.engine.runner import Shard, run, surroundings
+from dynamikos.engine.runner import Shard, run, user_contexts
 from dynamikos.engine.testing import ListSink, Scripted, ScriptedNetwork, VirtualClock, answer, run_virtual
 from dynamikos.engine.users.compiled import CompiledRequest
 from tests.engine.support import BASE
@@ -177,7 +177,7 @@ class Rounds(TestCase):
         self.assertEqual(ran.whole.rounds[0], 12)  # the one that was begun at the limit is one step long
 
 
-class Holding(TestCase):
+class FixedRate(TestCase):
     def test_rounds_begin_at_their_instants_and_are_due_then(self) -> None:
         ran = Ran(inputs(crowd(Held(ceiling=20), hold(10, 30))), after(0.5))
         self.assertEqual((ran.whole.arrivals, ran.whole.rounds), ([300, 0, 0], [300, 0]))
@@ -407,7 +407,7 @@ class OneJourneyTwice(TestCase):
             shard = Shard(number=0, count=1, frozen=made, rows={}, secrets={})
             clock, sink = VirtualClock(), ListSink()
             recorder, health = Recorder(0, 0.0, 9.0), HealthWatch(sink.unsent)
-            around = surroundings(shard, ScriptedNetwork(after(0.1)), clock, recorder, health, sink.keep)
+            around = user_contexts(shard, ScriptedNetwork(after(0.1)), clock, recorder, health, sink.keep)
             return [each.script.every[0].requests[0] for each in around]
 
         left, right = scripts(self.made())

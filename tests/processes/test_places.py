@@ -10,7 +10,7 @@ from dynamikos.core.profiles import Stretch
 from dynamikos.web.places.queries import living
 from dynamikos.web.plans import actions as plans
 from dynamikos.web.plans import queries as plan_queries
-from dynamikos.web.runs import actions, analysis, queries, whence
+from dynamikos.web.runs import actions, analysis, generator_filter, queries
 from dynamikos.web.runs.models import Run
 from tests.processes.support import ProcessCase, until
 
@@ -61,7 +61,7 @@ class Places(ProcessCase):
         self.assertTrue(2000 * FAR_S * 0.9 <= sky < 3000 and 1000 * FAR_S * 0.9 <= object_ < sky, told.sentence)
 
         inputs = queries.frozen(run)
-        shards = whence.places(list(run.shards.all()))
+        shards = generator_filter.places(list(run.shards.all()))
         seen = {}
         for place, numbers in shards.items():
             ledger = queries.of_generators(run, inputs, numbers, 0, run.watermark + 1)

@@ -10,7 +10,7 @@ from dynamikos.core.objectives import Objective
 from dynamikos.core.reports import Health, SeriesSecond, ShardSecond, encode
 from dynamikos.core.statistics import Histogram
 from dynamikos.fleet.coordinator.watch import RunWatch
-from dynamikos.web.runs import actions, anew, queries
+from dynamikos.web.runs import actions, queries, reevaluation
 from dynamikos.web.runs.models import Report, Run, Shard
 from tests.web.support import Sample, TestCase
 from tests.web.test_runs import generator
@@ -55,6 +55,6 @@ class Bursts(TestCase):
                 run = self.performed(stopped_us)
                 (told,) = run.outcome["judgements"]
                 self.assertEqual((told["word"], run.outcome["bursts"]), (word, bursts))
-                self.assertEqual([each.word for each in anew.judged(run, (GOAL,))], [word])
+                self.assertEqual([each.word for each in reevaluation.judged(run, (GOAL,))], [word])
                 if bursts:
                     self.assertIn("missed only with the 1 second after a stop", told["reason"])

@@ -22,9 +22,9 @@ from dynamikos.core.analysis.evidence import Found
 from dynamikos.core.figures import milliseconds
 from dynamikos.core.frozen import every_series
 from dynamikos.core.reports import SeriesSecond
-from dynamikos.core.reports.besides import Beside
-from dynamikos.core.reports.besides import packed as besides_packed
 from dynamikos.core.reports.by_value import ByValue, OfValue, packed
+from dynamikos.core.reports.chunk_extras import Beside
+from dynamikos.core.reports.chunk_extras import packed as besides_packed
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.telling import casebook as core
 from dynamikos.core.telling.sheets import as_csv

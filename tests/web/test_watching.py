@@ -33,7 +33,7 @@ from dynamikos.web.plans import queries as plans
 from dynamikos.web.plans.actions import change
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.revisions import token
-from dynamikos.web.runs import analysis, anew, measures, queries
+from dynamikos.web.runs import analysis, measures, queries, reevaluation
 from dynamikos.web.runs.models import MeasureMinute, ProbeTry, Reading, Remark, Run
 from dynamikos.web.streams.models import Message
 from tests.web.performed import begun, ended, reported
@@ -166,7 +166,7 @@ class OfProbes(Watched):
     def test_a_run_is_judged_anew_by_what_was_told_and_gaps_are_none(self) -> None:
         told = measures.traces(self.found(), [0], 10, SECONDS)[0]
         each, parts = self.asked(), self.asked(every_s=5, missed_allowed=50)
-        whole, by_parts = anew.judged(self.found(), (each, replace(parts, objective="parts")))
+        whole, by_parts = reevaluation.judged(self.found(), (each, replace(parts, objective="parts")))
         self.assertEqual((whole.word, whole.samples), ("missed", SECONDS - 10 - 5))
         self.assertAlmostEqual(whole.value or 0, float(np.nanmax(told)))
         marks = {mark.from_s: mark.word for mark in by_parts.marks}

@@ -34,7 +34,7 @@ from dynamikos.engine.network import RealNetwork
 from dynamikos.engine.probing import ProbeSecond
 from dynamikos.engine.runner import Control, Shard, primed_for, run
 from dynamikos.engine.testing import ListSink
-from dynamikos.fleet.apart import Apart
+from dynamikos.fleet.probe_process import ProbeProcess
 from dynamikos.machine.modules import is_current
 
 PROGRESS_S = 5
@@ -80,9 +80,9 @@ class Probes:
         needed = {f"secrets.{name}" for name in probed_secrets(frozen)}
         self._secrets = {name: value for name, value in secrets.items() if name in needed}
         self._told: list[ProbeSecond] = []
-        self._apart: Apart | None = None
+        self._apart: ProbeProcess | None = None
         if frozen.plan.probes:
-            self._apart = Apart(frozen, secrets=self._secrets)
+            self._apart = ProbeProcess(frozen, secrets=self._secrets)
             self._apart.wait_ready()
 
     def begin(self, begin: float) -> None:

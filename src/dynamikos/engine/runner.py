@@ -35,8 +35,8 @@ from dynamikos.engine.pulse import Pulse
 from dynamikos.engine.reporting.health import HealthWatch
 from dynamikos.engine.reporting.keeping import Choice
 from dynamikos.engine.reporting.recorder import Recorder
-from dynamikos.engine.schedule.company import Company
-from dynamikos.engine.schedule.staff import Around
+from dynamikos.engine.schedule.crowd_scheduler import SchedulerContext
+from dynamikos.engine.schedule.scheduler import Scheduler
 from dynamikos.engine.users.by_value import Tally
 from dynamikos.engine.users.compiled import CompiledRequest, Script, compile_journey
 from dynamikos.engine.users.dealing import Dealer, specs_of
@@ -44,7 +44,7 @@ from dynamikos.engine.users.kinds import item_of
 from dynamikos.engine.users.performer import User
 from dynamikos.engine.users.present import present
 from dynamikos.engine.users.proving import Tokens
-from dynamikos.engine.users.surroundings import Cap, Surroundings
+from dynamikos.engine.users.user_context import Cap, UserContext
 
 log = logging.getLogger(__name__)
 suffixes()
@@ -122,7 +122,7 @@ class Control:
             self.forget()
 
 
-def surroundings(
+def user_contexts(
     shard: Shard,
     network: Network,
     clock: Clock,
@@ -130,7 +130,7 @@ def surroundings(
     health: HealthWatch,
     keep: Callable[[KeptExchange], None],
     stop: Callable[[str], None] = lambda why: None,
-) -> list[Surroundings]:
+) -> list[UserContext]:
     """What the users of `shard` share, by row: each has its script and rows of data, all else is the same."""
     frozen = shard.frozen
     known = {**frozen.values, **shard.secrets}
@@ -149,7 +149,7 @@ def surroundings(
     cap: Cap | None = None
     if frozen.cap_per_s or any(each.cap_per_s for each in frozen.agreed):
         cap = Cap(frozen.cap_per_s / shard.count, stop, frozen.agreed, shard.count)
-    made: list[Surroundings] = []
+    made: list[UserContext] = []
     series, checks = every_series(frozen), every_check(frozen)
     compiled: dict[bytes, dict[tuple[str, str], CompiledRequest]] = {}  # of each journey as a client sends it
     for number, row in enumerate(rows):
@@ -176,7 +176,7 @@ def surroundings(
             tables=uses[number],
         )
         made.append(
-            Surroundings(
+            UserContext(
                 script=script,
                 clock=clock,
                 network=network,
@@ -259,7 +259,7 @@ async def run(
     def used_up(why: str) -> None:
         control.end(stopped("rule", why))
 
-    rows = surroundings(shard, network, clock, recorder, health, sink.keep, used_up)
+    rows = user_contexts(shard, network, clock, recorder, health, sink.keep, used_up)
 
     # before users are planned: so many may take long
     scripts = [around.script for around in rows]
@@ -283,8 +283,8 @@ async def run(
             made.follow(on=True)
         return made
 
-    shared = Around(begin, clock, health, recorder, make)
-    starter = Company(frozen, shard.number, shard.count, shared)
+    shared = SchedulerContext(begin, clock, health, recorder, make)
+    starter = Scheduler(frozen, shard.number, shard.count, shared)
     there = [planned_by(starter.seats)]
     ends = [begin + frozen.ends_s + frozen.plan.grace_s]
     control._gently = starter.stop_gently
@@ -426,13 +426,13 @@ class Rehearsal:
         """`user` is the number the virtual user has."""
         self._shard, self._number, self._rounds = shard, user, rounds
         self._user: User | None = None
-        self._around: Surroundings | None = None
+        self._around: UserContext | None = None
 
     async def perform(self, network: Network, clock: Clock, keep: Callable[[KeptExchange], None]) -> str:
         """Returns "passed" or "failed". Raises TemplateError or RuleError before anything is sent."""
         recorder = Recorder(0, clock.now())
         health = HealthWatch()
-        (around,) = surroundings(self._shard, network, clock, recorder, health, keep)
+        (around,) = user_contexts(self._shard, network, clock, recorder, health, keep)
         self._around = around
         around.think_factor = 0.0
         around.keep_everything = True

@@ -27,13 +27,13 @@ from dynamikos.core.frozen.freeze import probed_secrets
 from dynamikos.core.probes import Probe
 from dynamikos.core.probes.shots import Shot as Seen
 from dynamikos.core.probes.shots import blind, worth_keeping
-from dynamikos.core.signs import storable
+from dynamikos.core.unsafe_characters import storable
 from dynamikos.core.values.masking import Masker
 from dynamikos.engine.clock import RealClock
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.probing import LONGEST_S, ProbeSecond, Probing, source_of, try_once
-from dynamikos.fleet.apart import Apart
 from dynamikos.fleet.hints import wait
+from dynamikos.fleet.probe_process import ProbeProcess
 from dynamikos.fleet.rehearsing import network_for
 from dynamikos.fleet.settings import IDLE_S, RECONNECT_S
 from dynamikos.web.environments.queries import opened
@@ -63,7 +63,7 @@ class Probed:
     remarks: list[Remark] = field(default_factory=list)
     secrets: dict[str, str] = field(default_factory=dict)  # of the environment, that its probes and their way need
     problem: str = ""  # why they can't be had
-    apart: Apart | None = None  # the process of its own that browsers are in
+    apart: ProbeProcess | None = None  # the process of its own that browsers are in
     again_at: float = 0.0  # it is not started again before
     seen: dict[tuple[str, str], list[tuple[int, Seen]]] = field(default_factory=dict)  # kept of each page, when
     shots: list[Shot] = field(default_factory=list)
@@ -226,7 +226,7 @@ def _watch(probed: Probed, own_ports: frozenset[int]) -> None:
     if time.monotonic() < probed.again_at:
         return
     browsers = [each for each in probed.frozen.plan.probes if each.browser]
-    probed.apart = Apart(only(probed.frozen, browsers), own_ports, named(probed.secrets))
+    probed.apart = ProbeProcess(only(probed.frozen, browsers), own_ports, named(probed.secrets))
     probed.apart.begin(time.monotonic() + (probed.begun - timezone.now()).total_seconds())
 
 
@@ -283,7 +283,7 @@ async def _try(
 
 def _look(frozen: FrozenRun, own_ports: frozenset[int], secrets: dict[str, str] | None = None) -> dict[str, object]:
     """What the run's browser tells of its pages, once; each page may take as long as in the run."""
-    apart = Apart(frozen, own_ports, secrets)
+    apart = ProbeProcess(frozen, own_ports, secrets)
     try:
         apart.begin_now()
         until = time.monotonic() + BROWSER_TRY_S

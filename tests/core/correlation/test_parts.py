@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from dynamikos.core.captures import Capture, CssForm, RegexForm, View, compile_capture
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.accept import maker_for
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
@@ -120,7 +120,7 @@ class Looks(TestCase):
             "550e8400-e29b-41d4-a716-446655440000",
             "QmFzZTY0IGlzIG5pY2U0",
         ):
-            self.assertTrue(looks.generated(value), value)
+            self.assertTrue(value_shapes.generated(value), value)
         for value in (
             "lyra",
             "Orla Ashdown",
@@ -132,23 +132,23 @@ class Looks(TestCase):
             "application_form",
             "/a/b1/c2",
         ):
-            self.assertFalse(looks.generated(value), value)
+            self.assertFalse(value_shapes.generated(value), value)
 
     def test_own_making(self) -> None:
         now = 1_790_000_000_000_000
-        self.assertIn("milliseconds", looks.own_making("1790000012345", "t", now))
-        self.assertIn("seconds", looks.own_making("1790000012", "when", now))
-        self.assertIn("ISO 8601", looks.own_making("2026-09-21T14:13:20Z", "when", now))
-        self.assertEqual(looks.own_making("1590000012345", "t", now), "a random number")
-        self.assertEqual(looks.own_making("318", "click_y", now), "a click position")
-        self.assertIn("%d.%m.%Y", looks.own_making("21.09.2026", "day", now))
-        self.assertEqual(looks.own_making("74937", "row", now), "")
+        self.assertIn("milliseconds", value_shapes.own_making("1790000012345", "t", now))
+        self.assertIn("seconds", value_shapes.own_making("1790000012", "when", now))
+        self.assertIn("ISO 8601", value_shapes.own_making("2026-09-21T14:13:20Z", "when", now))
+        self.assertEqual(value_shapes.own_making("1590000012345", "t", now), "a random number")
+        self.assertEqual(value_shapes.own_making("318", "click_y", now), "a click position")
+        self.assertIn("%d.%m.%Y", value_shapes.own_making("21.09.2026", "day", now))
+        self.assertEqual(value_shapes.own_making("74937", "row", now), "")
 
     def test_names(self) -> None:
-        self.assertEqual(looks.words("X-Hold_TokenID"), ("x", "hold", "token", "id"))
-        self.assertEqual(looks.likeness("X-Form-Key", "form_key"), 1.0)
-        self.assertGreaterEqual(looks.likeness("slot", "slots id"), 0.5)
-        self.assertEqual(looks.likeness("colour", "kiln_id"), 0.0)
+        self.assertEqual(value_shapes.words("X-Hold_TokenID"), ("x", "hold", "token", "id"))
+        self.assertEqual(value_shapes.likeness("X-Form-Key", "form_key"), 1.0)
+        self.assertGreaterEqual(value_shapes.likeness("slot", "slots id"), 0.5)
+        self.assertEqual(value_shapes.likeness("colour", "kiln_id"), 0.0)
 
 
 class Offers(TestCase):

@@ -4,7 +4,7 @@ import json
 from pathlib import Path
 from unittest import TestCase
 
-from dynamikos.core.correlation import Rule, Strand, accept, find_strands, looks
+from dynamikos.core.correlation import Rule, Strand, accept, find_strands, value_shapes
 from dynamikos.core.correlation.model import as_document
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges import Recording, read_har
@@ -37,7 +37,7 @@ class Scenes(TestCase):
                     found = find_strands([first.exchanges])
                 wanted = set(first.issued)
                 if how == "one":  # a short value that one recording holds may be chance: it is said, not proven
-                    weak = {value for value in wanted if looks.weak(value)}
+                    weak = {value for value in wanted if value_shapes.weak(value)}
                     self.assertFalse(weak & taken(found))
                     wanted -= weak
                 hits += len(wanted & taken(found))

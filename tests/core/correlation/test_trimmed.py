@@ -8,7 +8,7 @@ from unittest import TestCase
 from msgspec.structs import replace
 
 from dynamikos.core.correlation import find_strands
-from dynamikos.core.correlation.looks import weak
+from dynamikos.core.correlation.value_shapes import weak
 from tests.core.correlation.trimmed import BASE, exchanges_of
 
 FOLDER = Path(__file__).parent / "recorded"

@@ -12,7 +12,7 @@ def command(run: str) -> None:
     django.setup()
     from msgspec import to_builtins
 
-    from dynamikos.core.signs import storable
+    from dynamikos.core.unsafe_characters import storable
     from dynamikos.fleet.coordinator.stream import say
     from dynamikos.web.runs import analysis, comparing, log
     from dynamikos.web.runs.models import Run

@@ -6,6 +6,7 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.captures.view import View
+from dynamikos.core.checks.check_kinds import Beyond, CheckKind, Values
 from dynamikos.core.checks.kinds import KINDS
 from dynamikos.core.checks.kinds.bounds import Bounds
 from dynamikos.core.checks.kinds.comparing import Comparing
@@ -13,10 +14,9 @@ from dynamikos.core.checks.kinds.css import CssText
 from dynamikos.core.checks.kinds.header import HeaderText
 from dynamikos.core.checks.kinds.json import JsonEquals
 from dynamikos.core.checks.kinds.status import Status
-from dynamikos.core.checks.looks import Beyond, CheckKind, Values
 from dynamikos.core.errors import RuleError
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change
+from dynamikos.core.text.template_walk import Change
 
 Then = Literal["count", "step", "round", "user"]
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from msgspec.structs import replace
 
 from dynamikos.core.captures import compile_capture
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found, entry_of
 from dynamikos.core.correlation.model import Origin, Strand, Use
@@ -23,8 +23,8 @@ from dynamikos.core.exchanges import Exchange
 def _alike(site: Site, offer: Offer) -> bool:
     """Whether a short value's site is named like what it was captured from: another may hold the same by chance."""
     told = offer.place.split(" ", 1)[-1]
-    return looks.likeness(site.name, told) >= 0.5 or any(
-        looks.likeness(site.name, word) >= 0.5 for word in re.findall(r"[A-Za-z_][\w-]+", told)[-2:]
+    return value_shapes.likeness(site.name, told) >= 0.5 or any(
+        value_shapes.likeness(site.name, word) >= 0.5 for word in re.findall(r"[A-Za-z_][\w-]+", told)[-2:]
     )
 
 
@@ -99,7 +99,7 @@ def strand_by_hand(
             if view is not None and (at := mapped.get(site.entry)) is not None
         ]
         if all(moves):
-            kept.append((site, bool(moves) or not looks.weak(text) or _alike(site, made[0])))
+            kept.append((site, bool(moves) or not value_shapes.weak(text) or _alike(site, made[0])))
     if not kept:
         kept = [(site, False) for site in sites]
     sites = found.sites = [site for site, _ in kept]

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from msgspec.structs import replace
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.model import Strand
 from dynamikos.core.values.filters import slug
 
@@ -119,7 +119,7 @@ def _ways(strand: Strand, sources: _Sources) -> Iterator[tuple[Way, tuple[Strand
     others, making = sources.before(strand), sources.making(strand.value)
     several = len(set(filter(None, strand.values))) > 1
     enough = several or (len(strand.value) >= 8 and re.search(r"[-_]", strand.value))
-    is_date, is_length = bool(looks.as_date(strand.value)), bool(LENGTHS.search(strand.name))
+    is_date, is_length = bool(value_shapes.as_date(strand.value)), bool(LENGTHS.search(strand.name))
     for each in others:
         ways = making.get(each.name, ()) if enough else ()
         if not ways and not (several and (is_date or is_length)):
@@ -157,7 +157,7 @@ def _days(rows: Sequence[Row]) -> Way | None:
     """The same number of days from one date to the other in every recording."""
     shifts, forms = set(), set()
     for mine, theirs in rows:
-        form, other = looks.as_date(mine), looks.as_date(theirs)
+        form, other = value_shapes.as_date(mine), value_shapes.as_date(theirs)
         if not form or not other:
             return None
         shifts.add((datetime.strptime(mine, form) - datetime.strptime(theirs, other)).days)

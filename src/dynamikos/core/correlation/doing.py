@@ -8,7 +8,7 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 import msgspec
 import orjson
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import leaves, written
 from dynamikos.core.correlation.growing import counts_of, grown
@@ -246,13 +246,13 @@ def _no_growth(replays: Sequence[Replay], recording: Sequence[Exchange]) -> Iter
 
 def _telling(value: str, site: Site) -> bool:
     """Whether a value may be an id or a token: what names nothing is not followed."""
-    if len(value) > 400 or looks.as_date(value) or looks.MAIL.match(value):
+    if len(value) > 400 or value_shapes.as_date(value) or value_shapes.MAIL.match(value):
         return False
-    if looks.generated(value):
+    if value_shapes.generated(value):
         return True
     if not re.search(r"\d", value) or " " in value:
         return False
-    named = looks.id_name(site.name) or looks.secret_name(site.name)
+    named = value_shapes.id_name(site.name) or value_shapes.secret_name(site.name)
     return site.place.startswith("path") or named or bool(re.search(r"[A-Za-z]", value) and len(value) >= 4)
 
 
@@ -268,7 +268,7 @@ def _made(exchange: Exchange) -> Iterator[tuple[str, str]]:
             if re.search(r"\d", segment):
                 yield f"the address it leads to, part {number}", unquote(segment)
         for name, value in parse_qsl(parts.query):
-            if looks.id_name(name) and re.search(r"\d", value):
+            if value_shapes.id_name(name) and re.search(r"\d", value):
                 yield f"the address it leads to, {name}", value
     if answer.body[:1] in (b"{", b"[") and len(answer.body) < 20_000:
         try:
@@ -276,7 +276,7 @@ def _made(exchange: Exchange) -> Iterator[tuple[str, str]]:
         except ValueError:
             return
         for path, name, value in leaves(document, 200):
-            if looks.id_name(name) and re.search(r"\d", value) and path.count(".") <= 3:
+            if value_shapes.id_name(name) and re.search(r"\d", value) and path.count(".") <= 3:
                 yield f"the answer's {path}", value
 
 

@@ -5,7 +5,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from difflib import SequenceMatcher
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes as shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.sites import Site, sites_of
@@ -37,8 +37,8 @@ def groups(main: Answers, others: Sequence[Answers], maps: Sequence[dict[int, in
 
 def _into(made: dict[tuple[object, ...], Found], site: Site, values: tuple[str | None, ...]) -> None:
     alone = all(value is None for value in values[1:])
-    short = alone and len(site.value) < 6 and not looks.generated(site.value)
-    key: tuple[object, ...] = (*values, tuple(looks.words(site.name)) if short else ())
+    short = alone and len(site.value) < 6 and not shapes.generated(site.value)
+    key: tuple[object, ...] = (*values, tuple(shapes.words(site.name)) if short else ())
     known = made.get(key)
     if known is None:
         known = made[key] = Found(values, [])
@@ -51,7 +51,7 @@ def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, t
     if len(site.value) < 6:
         return
     mixed = re.search(r"[^\w.~+/=%-]", site.value) is not None
-    if not mixed and (all(value is None or value == site.value for value in values[1:]) or looks.as_date(site.value)):
+    if not mixed and (all(value is None or value == site.value for value in values[1:]) or shapes.as_date(site.value)):
         return
     piece_of = r"[\w.~+/=%-]+" if mixed else r"[A-Za-z0-9]+"
     pieces = [re.findall(piece_of, value) if value is not None else None for value in values]
@@ -62,7 +62,7 @@ def _parts(site: Site, values: tuple[str | None, ...]) -> Iterable[tuple[Site, t
     for number, piece in enumerate(first):
         rest = [each[number] for each in others]
         tells = any(other is not None and other != piece for other in rest) or (
-            all(other is None for other in rest) and (looks.generated(piece) or (piece.isdigit() and len(piece) >= 5))
+            all(other is None for other in rest) and (shapes.generated(piece) or (piece.isdigit() and len(piece) >= 5))
         )
         if tells and len(piece) >= (2 if mixed else 4):
             lead = first[number - 1] if number else site.name
@@ -126,7 +126,7 @@ def worth_searching(each: Found, rehearsed: bool) -> bool:
         return True
     if not rehearsed and all(site.static for site in each.sites):
         return False
-    telling = looks.generated(value) or any(looks.secret_name(name) or looks.id_name(name) for name in each.names)
+    telling = shapes.generated(value) or any(shapes.secret_name(name) or shapes.id_name(name) for name in each.names)
     numbers = value.isdigit() and any(site.place.startswith("path") for site in each.sites)
     numbers = numbers or (value.isdigit() and len(value) >= 5)
     mixed = bool(re.search(r"\d", value) and re.search(r"[A-Za-z]", value)) and len(value) >= 4 and " " not in value

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import orjson
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.exchanges import Exchange, text_of
 from dynamikos.core.exchanges.graphql import writes
 
@@ -63,6 +63,6 @@ def _lists(value: object, path: str, depth: int) -> Iterator[tuple[str, int]]:
         yield f"the list {path}", len(value)
     elif isinstance(value, dict) and depth < 4:
         for name, each in value.items():
-            if isinstance(each, int) and not isinstance(each, bool) and set(looks.words(name)) & TOTALS:
+            if isinstance(each, int) and not isinstance(each, bool) and set(value_shapes.words(name)) & TOTALS:
                 yield f"the number {path}.{name}", each
             yield from _lists(each, f"{path}.{name}", depth + 1)

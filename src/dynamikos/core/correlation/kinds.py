@@ -3,7 +3,7 @@
 import re
 from collections.abc import Sequence
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes as shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import written
 from dynamikos.core.correlation.found import Found, entry_of
@@ -19,7 +19,7 @@ def judge(
 ) -> None:
     """Decides the kind of a value that was searched for."""
     start = main.exchanges[each.first].started_us
-    making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
+    making = next((made for name in [*each.names, ""] if (made := shapes.own_making(each.value, name, start))), "")
     alike = each.offers[0].alike if each.offers else 0.0
     reasons = each.reasons
     if rule is not None:
@@ -34,7 +34,7 @@ def judge(
         return
     place = each.offers[0].place if each.offers else "its text"
     where = f"first appears in the answer to request {entry_of(main, each.origin)} ({place}), before it is sent"
-    if making.startswith("a time stamp") and alike < 0.5 and looks.distance_us(each.value, start) < 2_000_000:
+    if making.startswith("a time stamp") and alike < 0.5 and shapes.distance_us(each.value, start) < 2_000_000:
         each.kind, each.pattern = "client-made", making
         reasons.append(f"{making}, within two seconds of its own request: the match in an answer is chance")
         return
@@ -48,7 +48,7 @@ def judge(
                 if each.offers[0].chosen
                 else "the capture yields the right value in every recording"
             )
-        elif (looks.generated(each.value) or alike >= 0.5) and not making and _elsewhere(each, others, maps):
+        elif (shapes.generated(each.value) or alike >= 0.5) and not making and _elsewhere(each, others, maps):
             each.kind = "issued"
             reasons.extend(
                 (
@@ -78,12 +78,12 @@ def judge(
         return
     if _issued_alone(each, alike):
         each.kind = "issued"
-        each.proven = bool(each.offers) and each.offers[0].proven and not looks.weak(each.value)
+        each.proven = bool(each.offers) and each.offers[0].proven and not shapes.weak(each.value)
         reasons.extend(
             (
                 where,
                 "looks made by a machine"
-                if looks.generated(each.value)
+                if shapes.generated(each.value)
                 else "its name and place say that the server gave it out",
             )
         )
@@ -98,20 +98,20 @@ def _issued_alone(each: Found, alike: float) -> bool:
     """With one recording and nothing to compare: whether a value that came from an answer is likely to change."""
     value = each.value
     if not each.offers:
-        return looks.generated(value)
-    if looks.MAIL.match(value) or looks.as_date(value):
+        return shapes.generated(value)
+    if shapes.MAIL.match(value) or shapes.as_date(value):
         return False
-    if looks.generated(value):
+    if shapes.generated(value):
         return True
-    if any(looks.secret_name(name) for name in each.names) and alike >= 0.5:
-        return len(value) >= 4 and not looks.LOCALE.match(value)
+    if any(shapes.secret_name(name) for name in each.names) and alike >= 0.5:
+        return len(value) >= 4 and not shapes.LOCALE.match(value)
     if re.search(r"\d", value) and re.search(r"[A-Za-z]", value) and len(value) >= 4 and " " not in value:
-        return alike >= 0.5 or any(looks.id_name(name) for name in each.names)
+        return alike >= 0.5 or any(shapes.id_name(name) for name in each.names)
     if value.isdigit():
-        idlike = any(looks.id_name(name) for name in each.names) or any(
+        idlike = any(shapes.id_name(name) for name in each.names) or any(
             site.place.startswith("path") for site in each.sites
         )
-        paged = any(looks.words(name)[-1:] and looks.words(name)[-1] in looks.ACTION_NAMES for name in each.names)
+        paged = any(shapes.words(name)[-1:] and shapes.words(name)[-1] in shapes.ACTION_NAMES for name in each.names)
         return not paged and ((idlike and (alike >= 0.5 or len(value) >= 4)) or (alike >= 0.5 and len(value) >= 5))
     return False
 
@@ -133,7 +133,7 @@ def _elsewhere(each: Found, others: Sequence[Answers], maps: Sequence[dict[int, 
 def judge_rest(each: Found, main: Answers) -> None:
     """Decides the kind of a value that no answer issued before it was sent."""
     start = main.exchanges[each.first].started_us
-    making = next((made for name in [*each.names, ""] if (made := looks.own_making(each.value, name, start))), "")
+    making = next((made for name in [*each.names, ""] if (made := shapes.own_making(each.value, name, start))), "")
     each.proven = False
     each.offers, each.origin = ([], -1) if each.origin >= each.first else (each.offers, each.origin)
     cookie = next(
@@ -159,9 +159,9 @@ def judge_rest(each: Found, main: Answers) -> None:
             return
         if (
             each.differs
-            and looks.generated(each.value)
+            and shapes.generated(each.value)
             and len(each.value) >= 12
-            and not any(looks.typed_name(n) for n in each.names)
+            and not any(shapes.typed_name(n) for n in each.names)
         ):
             each.kind, each.pattern = "client-made", "random text"
             each.reasons.append(
@@ -170,7 +170,7 @@ def judge_rest(each: Found, main: Answers) -> None:
             return
     if each.differs:
         each.kind = "typed"
-        idlike = any(looks.id_name(name) for name in each.names) or any(s.place.startswith("path") for s in each.sites)
+        idlike = any(shapes.id_name(name) for name in each.names) or any(s.place.startswith("path") for s in each.sites)
         each.reasons.append(
             "differs between the recordings, and no answer was seen to issue it: a number that was chosen from"
             " something that the recording lacks, or made by a script"
@@ -182,7 +182,7 @@ def judge_rest(each: Found, main: Answers) -> None:
         each.kind = "constant"
         each.reasons.append("is the page's own code (GraphQL)")
         return
-    if any(looks.typed_name(name) for name in each.names) or looks.MAIL.match(each.value):
+    if any(shapes.typed_name(name) for name in each.names) or shapes.MAIL.match(each.value):
         each.kind = "typed"
         each.reasons.append("first seen in a request, in a field that people fill in")
         return

@@ -5,7 +5,7 @@ from typing import Literal
 import msgspec
 
 from dynamikos.core.captures import Capture, described
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 
 Kind = Literal["issued", "client-made", "typed", "constant"]
 
@@ -70,7 +70,7 @@ class Strand(msgspec.Struct, frozen=True, kw_only=True):
         return self.captures[0] if self.captures else None
 
 
-STRANDS: Stored[list[Strand]] = Stored("list of strands", list[Strand])
+STRANDS: VersionedCodec[list[Strand]] = VersionedCodec("list of strands", list[Strand])
 
 
 class Rule(msgspec.Struct, frozen=True, kw_only=True):

@@ -9,9 +9,9 @@ from dynamikos.core.captures import Capture, CssForm, Decoding, RegexForm, View,
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.coding import leaves, written
 from dynamikos.core.correlation.elements import marked, own_selectors, told_by
-from dynamikos.core.correlation.looks import counts, likeness
 from dynamikos.core.correlation.shapes import Shape
 from dynamikos.core.correlation.texts import addresses, headers, places, shaped, texts
+from dynamikos.core.correlation.value_shapes import counts, likeness
 from dynamikos.core.errors import DynamikosError
 
 ENOUGH = 3  # alternatives of one value

@@ -3,7 +3,7 @@
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.shapes import shapes_of
@@ -14,12 +14,12 @@ def parted(wanted: list[Found], found: list[Found], visible: set[str]) -> tuple[
     """Short values that differ are looked for by the name of their place: a page 6 and a session 6 are two."""
     made: dict[int, list[Found]] = {}
     for each in wanted:
-        if not each.differs or not any(looks.weak(value) and value.isdigit() for value in each.values if value):
+        if not each.differs or not any(value_shapes.weak(value) and value.isdigit() for value in each.values if value):
             continue
         typed = min((site.entry for site in each.sites if site.name in visible), default=-1)
         classes: dict[str, list[Site]] = defaultdict(list)
         for site in each.sites:
-            classes[looks.joined(site.name)].append(site)
+            classes[value_shapes.joined(site.name)].append(site)
         if len(classes) > 1:
             made[id(each)] = [Found(each.values, sites, sent_before=typed) for sites in classes.values()]
 
@@ -36,7 +36,7 @@ def rejoined(
     kept: list[Found] = []
     alike: dict[tuple[str | None, ...], list[Found]] = defaultdict(list)
     for each in sorted(found, key=lambda each: (not _is_proven(each), each.first)):
-        if not (each.differs and any(looks.weak(value) for value in each.values if value)):
+        if not (each.differs and any(value_shapes.weak(value) for value in each.values if value)):
             kept.append(each)
             continue
         patterns = {shape.pattern for shape in shapes_of(each, main, others, maps)}
@@ -66,4 +66,4 @@ def _belongs(each: Found, other: Found, patterns: set[str]) -> bool:
         return True
     if each.origin == other.origin and each.offers[0].capture == capture:
         return True
-    return any(looks.likeness(name, f"{place} {' '.join(other.names)}") >= 0.5 for name in each.names)
+    return any(value_shapes.likeness(name, f"{place} {' '.join(other.names)}") >= 0.5 for name in each.names)

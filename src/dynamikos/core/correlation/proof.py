@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dynamikos.core.captures import Capture, compile_finder
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.found import Found
-from dynamikos.core.correlation.looks import weak
 from dynamikos.core.correlation.offers import Offer, Seen, offers
 from dynamikos.core.correlation.origins import head_of
 from dynamikos.core.correlation.shapes import Shape, shapes_of
+from dynamikos.core.correlation.value_shapes import weak
 
 MOST = 400  # answers that are tried for one value
 NEAR = 8  # so many of the likeliest are looked at before one without evidence is taken

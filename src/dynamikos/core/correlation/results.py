@@ -6,7 +6,7 @@ from urllib.parse import urlsplit
 
 from msgspec.structs import replace
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.found import Found, entry_of
 from dynamikos.core.correlation.model import Origin, Strand, Use
@@ -15,7 +15,7 @@ from dynamikos.core.correlation.sites import Site
 
 def _score(each: Found) -> float:
     alike = each.offers[0].alike if each.offers else 0.0
-    telling = any(looks.secret_name(name) or looks.id_name(name) for name in each.names)
+    telling = any(value_shapes.secret_name(name) or value_shapes.id_name(name) for name in each.names)
     score = (
         0.2 * (each.origin >= 0)
         + 0.3 * (each.differs or each.rehearsed == "differs")
@@ -23,7 +23,7 @@ def _score(each: Found) -> float:
         + 0.08 * alike
         + 0.05 * telling
     )
-    score += 0.12 if looks.generated(each.value) else 0.05 * (len(each.value) >= 4)
+    score += 0.12 if value_shapes.generated(each.value) else 0.05 * (len(each.value) >= 4)
     score += 0.05 * (len(each.sites) > 1)
     if each.kind != "issued":
         score *= 0.3
@@ -85,23 +85,23 @@ def context_of(main: Answers, site: Site) -> str:
 
 def name_of(each: Found, taken: dict[str, int]) -> str:
     """A short plain name: the field's, or for a bare "id" that of what it belongs to."""
-    candidates = [list(looks.words(name)) for name in each.names if looks.words(name)]
+    candidates = [list(value_shapes.words(name)) for name in each.names if value_shapes.words(name)]
     candidates = [[word for word in words if word != "x"] or words for words in candidates]
     best = next(
-        (words for words in candidates if not set(words) <= looks.ID_NAMES), candidates[0] if candidates else []
+        (words for words in candidates if not set(words) <= value_shapes.ID_NAMES), candidates[0] if candidates else []
     )
-    if (not best or set(best) <= looks.ID_NAMES) and each.offers:
+    if (not best or set(best) <= value_shapes.ID_NAMES) and each.offers:
         told = re.findall(r"[A-Za-z_][\w-]*", each.offers[0].place)
-        parent = [word for part in told[-2:] for word in looks.words(part)]
-        if parent and not set(parent) <= looks.ID_NAMES:
+        parent = [word for part in told[-2:] for word in value_shapes.words(part)]
+        if parent and not set(parent) <= value_shapes.ID_NAMES:
             best = parent
     if (
         all(site.place.startswith("path") and "," not in site.place for site in each.sites)
         and best
-        and not looks.id_name("_".join(best))
+        and not value_shapes.id_name("_".join(best))
     ):
         last = best[-1]
         best = [*best[:-1], last[:-1] if len(last) > 3 and last.endswith("s") else last, "id"]
     base = re.sub(r"[^a-z0-9_]", "", "_".join(best[:4])) or "value"
     base = base if base[0].isalpha() else f"v_{base}"
-    return looks.unused(base[:40], taken)
+    return value_shapes.unused(base[:40], taken)

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from urllib.parse import urlsplit
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes as shapes
 from dynamikos.core.correlation.align import align
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.computed import with_computed
@@ -69,10 +69,10 @@ def find_strands(
     again = answers_of(rehearsal, origins) if rehearsal is not None else None
     again_map = map_of(main, again) if again is not None else {}
     progress(0.15)
-    ruled = {looks.joined(rule.name): rule for rule in rules}
+    ruled = {shapes.joined(rule.name): rule for rule in rules}
 
     def by_rule(each: Found) -> bool:
-        return any(looks.joined(name) in ruled for name in each.names)
+        return any(shapes.joined(name) in ruled for name in each.names)
 
     wanted = [each for each in found if worth_searching(each, again is not None) or by_rule(each)]
     visible = visible_fields(main)
@@ -90,7 +90,7 @@ def find_strands(
         if inner and all((site.entry, site.outer) in explained for site in inner):
             each.sites = [site for site in each.sites if not site.outer] or each.sites
         prove(each, main, others, maps, again, again_map)
-        rule = next((ruled[looks.joined(name)] for name in each.names if looks.joined(name) in ruled), None)
+        rule = next((ruled[shapes.joined(name)] for name in each.names if shapes.joined(name) in ruled), None)
         judge(each, main, others, maps, rule)
         if each.kind == "issued":
             explained.update((site.entry, site.place) for site in each.sites)
@@ -104,7 +104,7 @@ def find_strands(
     for each in kept:
         mark_typed(each, visible)
     dropped = {name for name, rule in ruled.items() if rule.ignore}
-    kept = [each for each in kept if not any(looks.joined(name) in dropped for name in each.names)]
+    kept = [each for each in kept if not any(shapes.joined(name) in dropped for name in each.names)]
     progress(1.0)
     return with_computed(strands_of(kept, main))
 

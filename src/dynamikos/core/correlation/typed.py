@@ -3,7 +3,7 @@
 import re
 from collections.abc import Sequence
 
-from dynamikos.core.correlation import looks
+from dynamikos.core.correlation import value_shapes
 from dynamikos.core.correlation.answers import Answers
 from dynamikos.core.correlation.found import Found
 from dynamikos.core.correlation.sites import Site
@@ -32,8 +32,8 @@ def typed_site(site: Site, visible: set[str]) -> bool:
     if site.coding == "part":  # a word of a longer text: as that text
         return field_of(site.outer or site.place) in visible
     return site.name in visible or (
-        not looks.secret_name(site.name)
-        and (looks.typed_name(site.name) or (bool(PROSE.match(site.value)) and " " in site.value))
+        not value_shapes.secret_name(site.name)
+        and (value_shapes.typed_name(site.name) or (bool(PROSE.match(site.value)) and " " in site.value))
     )
 
 
@@ -55,7 +55,7 @@ def typed_words(each: Found, visible: set[str], said: Sequence[set[str]]) -> str
     if (
         not all(own)
         or not all(word.isalpha() for some in own for word in some)
-        or any(looks.generated(value) for value in values)
+        or any(value_shapes.generated(value) for value in values)
     ):
         return ""
     prose = all(WORDY.match(value) for value in values)
@@ -78,11 +78,11 @@ def mark_echoes(wanted: Sequence[Found], found: Sequence[Found], visible: set[st
     for each in found:
         for site in each.sites:
             if site.name in visible:
-                key = site.name, looks.as_number(each.value)
+                key = site.name, value_shapes.as_number(each.value)
                 before[key] = min(site.entry, before.get(key, site.entry))
     for each in wanted:
-        seen = [before[site.name, looks.as_number(each.value)] for site in each.sites if site.name in visible]
-        if seen and min(seen) < each.first and not looks.generated(each.value):
+        seen = [before[site.name, value_shapes.as_number(each.value)] for site in each.sites if site.name in visible]
+        if seen and min(seen) < each.first and not value_shapes.generated(each.value):
             each.sent_before = min(seen)
 
 

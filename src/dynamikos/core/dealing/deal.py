@@ -14,7 +14,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 
 Whose = Literal["pile", "slice", "whole"]
 Order = Literal["in order", "shuffled", "at random"]
@@ -53,7 +53,7 @@ class Deal(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         return self.order == "at random" or self.then == "start over" or self.when == "run" or bool(self.follow)
 
 
-DEAL = Stored("deal", Deal)
+DEAL = VersionedCodec("deal", Deal)
 
 
 @lru_cache(maxsize=256)

@@ -18,7 +18,7 @@ class Unfit(DynamikosError):
     """A stored document that its type does not take."""
 
 
-class Misfit(Unfit):
+class ValidationError(Unfit):
     """A document with something in it, at `path`, that its type does not take."""
 
     def __init__(self, message: str, path: tuple[str | int, ...]) -> None:
@@ -37,7 +37,7 @@ class NewerForm(Unfit):
         )
 
 
-class Stored(Generic[T]):
+class VersionedCodec(Generic[T]):
     """`upgrades[0]` brings plain data of form 1 to form 2, and so on; a document without a number is of form 1.
 
     What is no mapping (a list of strands) is stored as `{"form": n, "value": …}`. `as_read` makes of plain data of
@@ -86,7 +86,7 @@ class Stored(Generic[T]):
             made = {name: value for name, value in made.items() if name != FORM}
         try:
             return msgspec.convert(self.as_read(made), self.type)
-        except Misfit as problem:
+        except ValidationError as problem:
             where = ".".join(map(str, problem.path))
             raise Unfit(f"it is no {self.name} of form {self.form}: {problem} - at `{where}`") from problem
         except (msgspec.ValidationError, RecursionError) as problem:

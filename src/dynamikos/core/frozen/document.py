@@ -13,7 +13,7 @@ import orjson
 
 from dynamikos.core.checks import Check
 from dynamikos.core.dealing import Deal
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys import Journey, Sending
 from dynamikos.core.journeys.model import as_read, as_written
 from dynamikos.core.journeys.text import JOURNEY
@@ -139,7 +139,7 @@ def _with_crowds(plain: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-FROZEN = Stored(
+FROZEN = VersionedCodec(
     "frozen run", FrozenRun, [_with_crowds], as_read=_with_journeys(as_read), as_written=_with_journeys(as_written)
 )
 

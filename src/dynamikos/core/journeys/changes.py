@@ -20,7 +20,7 @@ from dynamikos.core.journeys.model import Journey, Part, walk
 from dynamikos.core.journeys.request import Authorization, Request
 from dynamikos.core.journeys.shared import Shared
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Pair
+from dynamikos.core.text.template_walk import Pair
 from dynamikos.core.values.template import NAME
 
 Thinking = Literal["fixed", "even", "log-normal"]

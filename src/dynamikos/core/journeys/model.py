@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from dynamikos.core.journeys.kinds import Step, tagged, untagged
 from dynamikos.core.journeys.request import Authorization, Key, Request
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change, Pair, pairs_with_texts, texts_in
+from dynamikos.core.text.template_walk import Change, Pair, pairs_with_texts, texts_in
 
 Part = Literal["opening", "rounds", "closing", "cleanup"]
 PLAYED: tuple[Part, ...] = ("opening", "rounds", "closing")
@@ -144,7 +144,7 @@ class _Common:
 
 
 def as_read(plain: Any) -> Any:
-    """A plain journey as it is written, with the kind of each step. Raises Misfit."""
+    """A plain journey as it is written, with the kind of each step. Raises ValidationError."""
     if not isinstance(plain, dict):
         return plain
     return {name: tagged(value, (name,)) if name in PARTS else value for name, value in plain.items()}

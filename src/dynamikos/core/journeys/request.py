@@ -13,7 +13,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.exchanges.jsontext import problem_in
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change, Pair, each_with_texts, pairs_with_texts, texts_in
+from dynamikos.core.text.template_walk import Change, Pair, each_with_texts, pairs_with_texts, texts_in
 
 Key = Annotated[
     str, msgspec.Meta(pattern=r"^[a-z0-9][a-z0-9-]{0,79}$", description="a-z, 0-9 and -, unique in its parent")

@@ -6,7 +6,7 @@ from typing import Literal
 import msgspec
 from msgspec.structs import replace
 
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys.kinds import Sending, Step
 from dynamikos.core.journeys.model import Journey
 from dynamikos.core.journeys.request import Key, Request
@@ -23,7 +23,7 @@ class Shared(Frozen, frozen=True, kw_only=True):
     note: str = ""
 
 
-SHARED = Stored("shared step", Shared)
+SHARED = VersionedCodec("shared step", Shared)
 
 
 def parse_shared(text: str, *, file: str = "") -> Shared:

@@ -5,7 +5,7 @@ from typing import Any
 import msgspec
 
 from dynamikos.core.errors import TextError
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys.kinds import TAG
 from dynamikos.core.journeys.model import Journey, as_read, as_written
 from dynamikos.core.text import parse, schema, write
@@ -13,7 +13,7 @@ from dynamikos.core.text import parse, schema, write
 NOTED = frozenset({"journey", "step", "request", "name", "status", "contains"})
 
 
-JOURNEY = Stored("journey", Journey, as_read=as_read, as_written=as_written)
+JOURNEY = VersionedCodec("journey", Journey, as_read=as_read, as_written=as_written)
 
 
 def parse_journey(text: str, *, file: str = "") -> Journey:

@@ -8,7 +8,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.journeys.kinds import Repeating, Step
 from dynamikos.core.journeys.model import Journey, walk
 from dynamikos.core.journeys.request import Request, header_problems
-from dynamikos.core.text.holding import Pair
+from dynamikos.core.text.template_walk import Pair
 from dynamikos.core.values import names_in
 
 BUILT_IN = frozenset({"user.number", "round.number"})

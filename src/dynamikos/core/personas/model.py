@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.personas.kinds import CLIENTS, LINES
@@ -73,7 +73,7 @@ class Persona(Frozen, frozen=True, kw_only=True):
     note: str = ""
 
 
-PERSONA = Stored("persona", Persona)
+PERSONA = VersionedCodec("persona", Persona)
 
 
 def parse_persona(text: str, *, file: str = "") -> Persona:

@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from dynamikos.core.errors import PlanError
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.ports import port_of
 from dynamikos.core.text import Frozen, parse
@@ -80,8 +80,8 @@ class Environment(Frozen, frozen=True, kw_only=True):
         return {f"env.{name}": value for name, value in {**self.values, **self.addresses}.items()}
 
 
-ENVIRONMENT = Stored("environment", Environment)
-WAY = Stored("way to the targets", Way)
+ENVIRONMENT = VersionedCodec("environment", Environment)
+WAY = VersionedCodec("way to the targets", Way)
 
 
 def parse_environment(text: str, *, file: str = "") -> Environment:

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.dealing import Deal
 from dynamikos.core.errors import PlanError
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.journeys.model import Journey, key_from
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.objectives import Objective
@@ -157,7 +157,7 @@ class Plan(Frozen, frozen=True, kw_only=True):
 EVERYBODY = "users"  # the key of a crowd, and of its row, that has none of its own
 
 
-PLAN = Stored("load plan", Plan, [lambda plain: plain])  # what form 1 said, form 2 says alike
+PLAN = VersionedCodec("load plan", Plan, [lambda plain: plain])  # what form 1 said, form 2 says alike
 
 
 def parse_plan(text: str, *, file: str = "") -> Plan:

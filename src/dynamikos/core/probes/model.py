@@ -9,7 +9,7 @@ from dynamikos.core.errors import TemplateError
 from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.request import Key
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Pair
+from dynamikos.core.text.template_walk import Pair
 from dynamikos.core.values import names_in
 
 MOST_PROBES, MOST_MEASURES, MOST_PAGES, MOST_HEADERS = 20, 2000, 8, 20

@@ -17,7 +17,7 @@ from prometheus_client.parser import text_string_to_metric_families as prometheu
 
 from dynamikos.core.errors import DynamikosError
 from dynamikos.core.probes.model import MOST_MEASURES
-from dynamikos.core.signs import storable
+from dynamikos.core.unsafe_characters import storable
 
 MOST_BYTES = 5_000_000
 COUNTING = re.compile(r"_(total|count|sum|created)$")

@@ -7,7 +7,7 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.frozen import Series
-from dynamikos.core.reports.besides import Beside
+from dynamikos.core.reports.chunk_extras import Beside
 from dynamikos.core.reports.ledger import OVER_ALL, SeriesTotal
 from dynamikos.core.reports.messages import SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram

@@ -9,8 +9,8 @@ import msgspec
 
 from dynamikos.core.failure_kinds import Leaving, LeavingCause, kind_of, leaving_of
 from dynamikos.core.frozen import Series
-from dynamikos.core.reports.besides import Beside
 from dynamikos.core.reports.by_value import ByValue
+from dynamikos.core.reports.chunk_extras import Beside
 from dynamikos.core.reports.messages import Health, SeriesSecond, ShardSecond
 from dynamikos.core.statistics import Histogram, Moments, Spread, Undelayed
 from dynamikos.core.statistics.delayed import least

@@ -8,7 +8,7 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 
 MOST_BLOCKS, MOST_SIGNS, NOTE = 300, 40_000, 2000
 Part = Literal[
@@ -67,7 +67,7 @@ class Casebook(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     blocks: tuple[Block, ...] = ()
 
 
-CASEBOOK = Stored("casebook", Casebook)
+CASEBOOK = VersionedCodec("casebook", Casebook)
 
 
 def draft(title: str, run: str, parts: tuple[str, ...]) -> Casebook:

@@ -12,9 +12,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from dynamikos.core.reports.columns import KEYS, values
-from dynamikos.core.signs import for_spreadsheet
 from dynamikos.core.telling.evidence import Evidence
 from dynamikos.core.telling.model import Report
+from dynamikos.core.unsafe_characters import for_spreadsheet
 
 OBJECTIVES = ("objective", "sentence", "word", "value", "limit", "unit", "samples", "seconds_over", "then", "reason")
 FIGURE = re.compile(r"[+-]\d[\d.,]*(e[+-]?\d+)?( (%|points|ms|s|/s))?\Z")  # as tables of changes have them

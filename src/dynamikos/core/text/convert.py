@@ -6,7 +6,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from dynamikos.core.errors import TextError
-from dynamikos.core.forms import Misfit, NewerForm, Stored
+from dynamikos.core.forms import NewerForm, ValidationError, VersionedCodec
 from dynamikos.core.text.reader import Document, Path, Plain, read
 
 T = TypeVar("T")
@@ -17,7 +17,7 @@ class Frozen(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     """Base of the values in text forms: frozen, strict, defaults left out."""
 
 
-def parse(text: str, kind: Stored[T], *, noted: frozenset[str] = frozenset(), file: str = "") -> T:
+def parse(text: str, kind: VersionedCodec[T], *, noted: frozenset[str] = frozenset(), file: str = "") -> T:
     """`text`, of any form up to today's, as a value of `kind`.
 
     `noted` names the keys that mark a mapping able to hold a `note` (e.g. "step"); a comment goes to the nearest such
@@ -30,7 +30,7 @@ def parse(text: str, kind: Stored[T], *, noted: frozenset[str] = frozenset(), fi
         _attach(document, noted)
     try:
         return msgspec.convert(kind.as_read(kind.upgraded(document.value)), kind.type, strict=True)
-    except Misfit as problem:
+    except ValidationError as problem:
         line, column = _place(document, list(problem.path), "")
         raise TextError(str(problem), line=line, column=column, file=file) from problem
     except NewerForm as problem:

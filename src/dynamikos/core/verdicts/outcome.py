@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from dynamikos.core.failure_kinds import Leaving, kind_of, leaving_of
-from dynamikos.core.forms import Stored
+from dynamikos.core.forms import VersionedCodec
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.changing import said
 from dynamikos.core.objectives import Judgement, Mark, Readings
@@ -180,7 +180,7 @@ def _with_values(plain: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-OUTCOME = Stored("outcome", Outcome, [_with_values])
+OUTCOME = VersionedCodec("outcome", Outcome, [_with_values])
 
 
 def rows_of(frozen: FrozenRun, window: Ledger, seconds: float) -> list[RowFigures]:

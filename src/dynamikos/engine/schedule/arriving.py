@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import islice
 
 from dynamikos.core.frozen.seating import Arrival
-from dynamikos.engine.schedule.staff import Around, Part, Staff
+from dynamikos.engine.schedule.crowd_scheduler import CrowdScheduler, Part, SchedulerContext
 
 TOO_LATE_S = 1.0  # an arrival that could not be started for so long is not started any more
 AT_A_TIME = 50  # users that are started before others get the processor
@@ -36,16 +36,16 @@ class Coming:
         self._given -= 1
 
 
-class Arriving(Staff):
+class Arriving(CrowdScheduler):
     """Each planned arrival is a new user for one round. `places` are those under the ceiling that this shard has."""
 
-    def __init__(self, arrivals: Arrivals, places: Sequence[int], around: Around) -> None:
+    def __init__(self, arrivals: Arrivals, places: Sequence[int], around: SchedulerContext) -> None:
         super().__init__(around)
         self._coming, self._free = Coming(arrivals), list(places)
         self._pending: Arrival | None = None
 
     @classmethod
-    def of(cls, part: Part, around: Around) -> "Arriving":
+    def of(cls, part: Part, around: SchedulerContext) -> "Arriving":
         before = part.numbering.seats[part.no]
         return cls(part.coming, [before + place for place in part.places()], around)
 

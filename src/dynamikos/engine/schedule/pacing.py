@@ -2,7 +2,7 @@
 
 from dynamikos.engine.ports import Clock
 from dynamikos.engine.reporting.recorder import Recorder
-from dynamikos.engine.schedule.staff import LATE_S
+from dynamikos.engine.schedule.crowd_scheduler import LATE_S
 from dynamikos.engine.users.performer import User
 
 

@@ -4,20 +4,31 @@ import asyncio
 from collections.abc import Callable, Sequence
 
 from dynamikos.core.frozen.seating import Seat
+from dynamikos.engine.schedule.crowd_scheduler import (
+    FIRST_WAIT_S,
+    LONGEST_WAIT_S,
+    CrowdScheduler,
+    Part,
+    SchedulerContext,
+)
 from dynamikos.engine.schedule.pacing import Pace
-from dynamikos.engine.schedule.staff import FIRST_WAIT_S, LONGEST_WAIT_S, Around, Part, Staff
 from dynamikos.engine.users.performer import Gate, User
 
 VISITS = 10_000_000  # between the numbers of users who have the same seat one after the other
 
 
-class Planned(Staff):
+class Planned(CrowdScheduler):
     """Users who are planned one by one: concurrent ones, and those who perform so many rounds. `leaving`: when those
     leave whom a fall of the profile takes away (see Users); at its end, `ends_s`, all of them finish their step.
     """
 
     def __init__(
-        self, seats: Sequence[Seat], ends_s: float, leaving: str, pacing: Callable[[], Gate] | None, around: Around
+        self,
+        seats: Sequence[Seat],
+        ends_s: float,
+        leaving: str,
+        pacing: Callable[[], Gate] | None,
+        around: SchedulerContext,
     ) -> None:
         super().__init__(around)
         self._seats, self._ends_s, self._leaving, self._pacing = seats, ends_s, leaving, pacing
@@ -31,7 +42,7 @@ class Planned(Staff):
         await super().perform()
 
     @classmethod
-    def of(cls, part: Part, around: Around) -> "Planned":
+    def of(cls, part: Part, around: SchedulerContext) -> "Planned":
         load = part.crowd.load
         pacing = load.pacing_s
         gate = None if pacing is None else lambda p=pacing: Pace(p[0], p[-1], around.clock, around.recorder).turn

@@ -16,11 +16,11 @@ from dynamikos.engine.ports import Link
 from dynamikos.engine.reporting.recorder import BATCH, pack_passed
 from dynamikos.engine.users.attempt import Again, Attempt, Destination, Fail, Move, Redirect, over_budget
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
-from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import PASSED, Done
 from dynamikos.engine.users.proofs import Proofs
 from dynamikos.engine.users.resources import fetch_embedded
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.user_context import UserContext
+from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.wire import Flight, Wire
 from dynamikos.engine.users.witness import Witness
 
@@ -41,8 +41,8 @@ class Asker(Flight):
 
     def __init__(
         self,
-        own: Holdings,
-        around: Surroundings,
+        own: UserState,
+        around: UserContext,
         wire: Wire,
         witness: Witness,
         proofs: Proofs,
@@ -67,7 +67,7 @@ class Asker(Flight):
 
     @property
     def late_s(self) -> float:
-        """See Holdings."""
+        """See UserState."""
         return self._own.late_s
 
     def follow(self) -> None:

@@ -9,8 +9,8 @@ from dynamikos.engine.http.messages import Body, Head
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.compiled import MAX_HOPS, CompiledRequest, located, resolve, split_url
-from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import PASSED, Done, judged
+from dynamikos.engine.users.user_state import UserState
 
 # RFC 9110 §9.2.2: may be sent once more when a kept connection was closed before anything of the answer came
 IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
@@ -64,7 +64,7 @@ class Attempt:
     _retried = False
     _asked_again = False
 
-    def __init__(self, own: Holdings) -> None:
+    def __init__(self, own: UserState) -> None:
         self._own = own
 
     def begin(self, compiled: CompiledRequest, place: Destination, due: float) -> None:

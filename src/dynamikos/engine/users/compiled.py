@@ -22,7 +22,7 @@ from dynamikos.core.journeys.headers import header_problem
 from dynamikos.core.journeys.model import PARTS
 from dynamikos.core.journeys.tainted import secret_names, uses
 from dynamikos.core.ports import port_of
-from dynamikos.core.text.holding import texts_in
+from dynamikos.core.text.template_walk import texts_in
 from dynamikos.core.values import bind, calculates, names_in
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.messages import NO_FIELDS, Base, Body, Fields, Head, Held

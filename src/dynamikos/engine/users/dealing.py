@@ -8,7 +8,7 @@ from dynamikos.core.dealing import Deal, row_of
 from dynamikos.core.frozen import DataPile
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.ports import Lessor
-from dynamikos.engine.users.holdings import Holdings
+from dynamikos.engine.users.user_state import UserState
 
 LOW = 250  # takings left at which the next are asked for
 WAIT_S, WANTED_S = 0.05, 0.5
@@ -225,7 +225,7 @@ class Dealer:
                 except OSError as problem:
                     raise Failure("rows", f"no rows of {spec.name} could be had: {problem}") from problem
 
-    def deal(self, own: Holdings, due: Sequence[Spec]) -> bool:
+    def deal(self, own: UserState, due: Sequence[Spec]) -> bool:
         """Gives a row of each of `due`, which is ready; false when one is used up and the user has to leave."""
         for spec in due:
             row = self._next_row(own, spec)
@@ -247,7 +247,7 @@ class Dealer:
                     self._give(own, spec, own.rows[spec.followed] % len(spec.rows))
         return True
 
-    def _next_row(self, own: Holdings, spec: Spec) -> int | None:
+    def _next_row(self, own: UserState, spec: Spec) -> int | None:
         """The row that is due now; None when there is none any more."""
         taking: int | None
         if spec.book is not None:
@@ -265,14 +265,14 @@ class Dealer:
             user = at[own.seat]
         return row_of(spec.deal, spec.name, self._seed, len(spec.rows), users, user, taking)
 
-    def _give(self, own: Holdings, spec: Spec, row: int) -> None:
+    def _give(self, own: UserState, spec: Spec, row: int) -> None:
         cells, values = spec.rows[row], own.values
         for at, name in spec.columns:
             values[name] = cells[at]
         own.rows[spec.no] = row
         self._record(spec.no, own.number, own.round, row)
 
-    def rows_of(self, own: Holdings) -> dict[str, int]:
+    def rows_of(self, own: UserState) -> dict[str, int]:
         """What a user holds, for reading: name → number of the row, from 1."""
         return {self.specs[no].name: self.specs[no].first + row + 1 for no, row in own.rows.items()}
 

@@ -12,7 +12,7 @@ from dynamikos.core.values import Values
 from dynamikos.core.values.masking import MASK
 from dynamikos.engine.http.protocol import MAX_KEPT, Reply
 from dynamikos.engine.users.compiled import CompiledRequest
-from dynamikos.engine.users.holdings import Holdings
+from dynamikos.engine.users.user_state import UserState
 
 NOTHING: Mapping[str, Any] = MappingProxyType({})
 SEVERITY: dict[Then, int] = {"count": 0, "step": 1, "round": 2, "user": 3}
@@ -45,7 +45,7 @@ class Done:
 PASSED = Done()
 
 
-def judged(compiled: CompiledRequest, reply: Reply, own: Holdings, trail: Sequence[str], took_ms: float) -> Done:
+def judged(compiled: CompiledRequest, reply: Reply, own: UserState, trail: Sequence[str], took_ms: float) -> Done:
     """Takes captures into the user's values, then verifies.
 
     `trail` are the addresses it was redirected through, the last one included; `took_ms` since it was due.

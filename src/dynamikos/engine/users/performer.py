@@ -16,12 +16,12 @@ from dynamikos.engine.reporting.recorder import pack_stretch
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.dealing import Spec
-from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import SEVERITY
 from dynamikos.engine.users.kinds import Outcome, Stage, perform
 from dynamikos.engine.users.manner import PLAIN, manner_of
 from dynamikos.engine.users.proofs import Proofs
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.user_context import UserContext
+from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.walking import Walk
 from dynamikos.engine.users.wire import Wire
 from dynamikos.engine.users.witness import Witness
@@ -44,7 +44,7 @@ class User:
     def __init__(
         self,
         number: int,
-        around: Surroundings,
+        around: UserContext,
         *,
         seat: int = 0,
         rounds: int | None = None,
@@ -64,11 +64,11 @@ class User:
             run_count=around.run_count,
             known=around.known,
         )
-        values = Values({"user.number": str(number), "round.number": "0"}, maker)  # see Holdings.shown
+        values = Values({"user.number": str(number), "round.number": "0"}, maker)  # see UserState.shown
         manner = PLAIN
         if around.persona is not None:
             manner = manner_of(around.persona, stream(around.seed, "persona", "", number))
-        self.own = Holdings(number, values, seat=seat or number, manner=manner)
+        self.own = UserState(number, values, seat=seat or number, manner=manner)
         if visit is not None:
             self.own.cache = Cache(around.bodies, around.primed)
             for name, value in manner.cookies:
@@ -96,7 +96,7 @@ class User:
         self._rowless = False  # whether there are no rows for another round
         # those that are open: series → due, seconds thought by then, own delay by then
         self._spans: dict[int, tuple[float, float, float]] = {}
-        self._late_s = 0.0  # own delay (see Holdings) when the round at hand began
+        self._late_s = 0.0  # own delay (see UserState) when the round at hand began
         self._thought_s = self._thinks_since = 0.0
         self._failing = 0  # rounds that failed at their first request, one after the other
 
@@ -310,12 +310,12 @@ class User:
             self.begun = ended if passed and walk.asked else now()
 
     def began(self, step: CompiledStep, due: float) -> None:
-        """See Guide."""
+        """See Observer."""
         for no in step.begins:
             self._spans[no] = (due, self._thought_s, self.own.late_s)
 
     def over(self, step: CompiledStep, ended: float, kind: str) -> None:
-        """See Guide. A span's time is without the think times in it."""
+        """See Observer. A span's time is without the think times in it."""
         for no in step.ends:
             self._over(no, ended, kind)
 
@@ -340,7 +340,7 @@ class User:
             self._enter("in a round")
 
     def next_round(self, ended: float) -> bool:
-        """See Guide: after a round that passed."""
+        """See Observer: after a round that passed."""
         if self.leaving or self._last_round or not self._walk.asked:
             return False
         around, own = self.around, self.own
@@ -364,7 +364,7 @@ class User:
 
     @property
     def cuts_short(self) -> bool:
-        """See Guide."""
+        """See Observer."""
         return self.leaving and self._state == "in a round"
 
     async def _after_failure(self, ended: float) -> None:
@@ -433,7 +433,7 @@ class User:
         return "step" if failed else ""
 
     def impatient(self) -> None:
-        """See Guide: what is under way is abandoned. Afterwards it has connections of its own again, and what it had
+        """See Observer: what is under way is abandoned. Afterwards it has connections of its own again, and what it had
         before: values, cookies, TLS sessions.
         """
         wire, now = self._wire, self.around.clock.now()
@@ -565,7 +565,7 @@ class User:
         return seconds * self.around.think_factor * self.own.manner.pace
 
     def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
-        """See Guide."""
+        """See Observer."""
         seconds = self._thinks(step)
         if seconds <= 0 or self.leaving:
             return None
@@ -578,7 +578,7 @@ class User:
         return self._thinking
 
     def thought(self) -> None:
-        """See Guide."""
+        """See Observer."""
         now = self.around.clock.now()
         self._thought_s += now - self._thinks_since
         if not self.leaving:

@@ -6,7 +6,7 @@ from dynamikos.engine.ports import Link, Network, Origin, Sessions
 IDLE_S = 300.0  # unused for so long, a connection is given up
 
 
-class Desk:
+class OriginPool:
     """What a user has for one origin: its links at rest, and the Cookie header while that is the same for every path
     and the jar stays as it is.
     """
@@ -28,20 +28,20 @@ class Pool:
 
     def __init__(self, network: Network, line: Line | None = None) -> None:
         self.network, self._line = network, line
-        self.desks: dict[Origin, Desk] = {}
-        self.last = Desk(("", "", 0))  # most requests go where the last one went
+        self.desks: dict[Origin, OriginPool] = {}
+        self.last = OriginPool(("", "", 0))  # most requests go where the last one went
         self._all: set[Link] = set()
         self.sessions: Sessions = {}
 
-    def desk(self, origin: Origin) -> Desk:
+    def desk(self, origin: Origin) -> OriginPool:
         """That of `origin`, which is the last one then."""
         found = self.desks.get(origin)
         if found is None:
-            found = self.desks[origin] = Desk(origin)
+            found = self.desks[origin] = OriginPool(origin)
         self.last = found
         return found
 
-    def take(self, desk: Desk, now: float) -> Link | None:
+    def take(self, desk: OriginPool, now: float) -> Link | None:
         """A link at rest that stands open, the one used last; None when there is none."""
         resting = desk.resting
         while resting:

@@ -9,9 +9,9 @@ from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Origin
 from dynamikos.engine.users.compiled import CompiledRequest, split_url
 from dynamikos.engine.users.filling import in_header
-from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.proving import Prover, token_in, token_request
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.user_context import UserContext
+from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.wire import Wire
 from dynamikos.engine.users.witness import Witness
 
@@ -19,7 +19,7 @@ from dynamikos.engine.users.witness import Witness
 class Proofs:
     """What one user answers when it is asked who it is."""
 
-    def __init__(self, own: Holdings, around: Surroundings, wire: Wire, witness: Witness) -> None:
+    def __init__(self, own: UserState, around: UserContext, wire: Wire, witness: Witness) -> None:
         self._own, self._around, self._wire, self._witness = own, around, wire, witness
         self._challenges: dict[Origin, Challenge] = {}
 

@@ -23,8 +23,8 @@ from dynamikos.engine.users.compiled import (
     split_url,
 )
 from dynamikos.engine.users.filling import Fill
-from dynamikos.engine.users.holdings import Holdings
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.user_context import UserContext
+from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.wire import Sent, Wire
 from dynamikos.engine.users.witness import Witness
 
@@ -33,8 +33,8 @@ async def fetch_embedded(
     compiled: CompiledRequest,
     step: CompiledStep,
     page: str,
-    own: Holdings,
-    around: Surroundings,
+    own: UserState,
+    around: UserContext,
     wire: Wire,
     witness: Witness,
 ) -> float:
@@ -134,7 +134,7 @@ class _Fetched:
         self.cached = False
 
 
-def _fields(compiled: CompiledRequest, own: Holdings, *, is_home: bool) -> Fields:
+def _fields(compiled: CompiledRequest, own: UserState, *, is_home: bool) -> Fields:
     """As every other request's: the engine's own headers where the journey's common ones do not say otherwise."""
     common = compiled.common if is_home else []
     carried = [(name, fill(own.values)) for name, fill in common if name.lower() != "host"]

@@ -9,7 +9,7 @@ from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 
 
-class Guide(Protocol):
+class Observer(Protocol):
     """Says what comes after a step. A user's."""
 
     leaving: bool
@@ -71,7 +71,7 @@ class Nobody:
         """Nothing ends."""
 
 
-NOBODY: Guide = Nobody()
+NULL_OBSERVER: Observer = Nobody()
 
 
 class Walk:
@@ -81,8 +81,8 @@ class Walk:
     before it failed, if it did, and `missed` whether any did whose failure fails it alone.
     """
 
-    def __init__(self, guide: Guide, clock: Clock, recorder: Recorder) -> None:
-        self._guide: Guide = guide
+    def __init__(self, guide: Observer, clock: Clock, recorder: Recorder) -> None:
+        self._guide: Observer = guide
         self._recorder, self._now = recorder, clock.now
         self.asker: Asker  # who asks for it, set by the user
         self.index = 0
@@ -101,7 +101,7 @@ class Walk:
 
     def interrupt(self) -> None:
         """What is under way is nobody's any more: whoever waits goes on without it."""
-        self._guide = NOBODY
+        self._guide = NULL_OBSERVER
         self.asker.let_go()
         self._stop()
 
@@ -126,7 +126,7 @@ class Walk:
 
     def let_go(self) -> None:
         """The user has left: nothing here holds on to it, so that all of it goes at once."""
-        self._guide = NOBODY
+        self._guide = NULL_OBSERVER
         self.asker.let_go()
 
     def first_due(self, now: float) -> float:

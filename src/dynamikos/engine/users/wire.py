@@ -14,9 +14,9 @@ from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.http.writing import joined
 from dynamikos.engine.ports import Link, Origin
 from dynamikos.engine.users.attempt import IDEMPOTENT, Destination
-from dynamikos.engine.users.holdings import Holdings
-from dynamikos.engine.users.pool import IDLE_S, Desk, Pool
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.pool import IDLE_S, OriginPool, Pool
+from dynamikos.engine.users.user_context import UserContext
+from dynamikos.engine.users.user_state import UserState
 
 
 class Sent(ABC):
@@ -49,7 +49,7 @@ class Flight(Sent):
     `instant` is when it was sent, or its connection begun to be opened; `opened` whether that was for it.
     """
 
-    desk: Desk
+    desk: OriginPool
     instant = 0.0
     opened = False
     opening_s = 0.0  # what this thread computed while its connection was opened
@@ -78,7 +78,7 @@ class Flight(Sent):
 class Wire:
     """Sends the flights of one user. Nothing is delivered before `send` returns."""
 
-    def __init__(self, own: Holdings, around: Surroundings) -> None:
+    def __init__(self, own: UserState, around: UserContext) -> None:
         self._own, self._around, self.recorder = own, around, around.recorder
         self.pool = Pool(around.network, own.manner.line)
         self._tasks: set[asyncio.Task[None]] = set()
@@ -200,7 +200,7 @@ class Wire:
 
     # cookies -------------------------------------------------------------------------------------------
 
-    def _cookie(self, desk: Desk, head: Head) -> str:
+    def _cookie(self, desk: OriginPool, head: Head) -> str:
         """The Cookie header (RFC 6265 §5.4), with what the request has of its own."""
         line = desk.cookie
         if line is None:
@@ -211,7 +211,7 @@ class Wire:
                 desk.cookie = line
         return joined(head.cookie, line) if head.cookie else line
 
-    def _take(self, cookies: Sequence[bytes], desk: Desk, target: str) -> None:
+    def _take(self, cookies: Sequence[bytes], desk: OriginPool, target: str) -> None:
         jar, path, wall, host = self._own.jar, target.partition("?")[0], self._around.clock.wall(), desk.origin[1]
         before, secure = dict(jar.cookies), keeps_secrets(desk.origin[0], host)
         for value in cookies:

@@ -13,9 +13,9 @@ from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.http.writing import BODIED
 from dynamikos.engine.reporting.keeping import BODY_CHARS
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
-from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.judging import Done
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.user_context import UserContext
+from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.wire import Sent
 
 
@@ -46,7 +46,7 @@ def shown(view: View) -> str:
 class Witness:
     """Keeps what one user exchanges, where the shard's choice says it is worth it."""
 
-    def __init__(self, own: Holdings, around: Surroundings) -> None:
+    def __init__(self, own: UserState, around: UserContext) -> None:
         self._own, self._around = own, around
 
     def unsent(self, compiled: CompiledRequest, due: float, failure: Failure) -> tuple[str, float]:

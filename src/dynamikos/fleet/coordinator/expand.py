@@ -7,7 +7,7 @@ import msgspec
 
 from dynamikos.core.frozen import Series
 from dynamikos.core.reports import SeriesSecond, ShardSecond
-from dynamikos.core.reports.besides import besides_of, dealt_of, packed, packed_second
+from dynamikos.core.reports.chunk_extras import besides_of, dealt_of, packed, packed_second
 from dynamikos.core.reports.folding import BY_SHARD, Coarse, Overall, added, coarse_of, folded, unpacked_coarse
 from dynamikos.web.runs.models import Block, Chunk, Minute, Run, Second
 

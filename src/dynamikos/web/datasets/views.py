@@ -12,7 +12,7 @@ from django.urls import reverse
 from dynamikos.core.dealing import Facts, Form
 from dynamikos.core.errors import DynamikosError, ImportRefused, told
 from dynamikos.core.figures import digits
-from dynamikos.core.signs import for_spreadsheet
+from dynamikos.core.unsafe_characters import for_spreadsheet
 from dynamikos.web.datasets import actions, deals, forms, hooks, queries, tables, uploads
 from dynamikos.web.datasets.models import DataSet, Upload
 from dynamikos.web.projects.access import member_view

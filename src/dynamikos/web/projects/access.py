@@ -11,7 +11,7 @@ from django.http import Http404, HttpRequest, HttpResponseNotAllowed
 from django.http.response import HttpResponseBase
 
 from dynamikos.web.projects.models import Event, Membership
-from dynamikos.web.ui.away import briefly
+from dynamikos.web.ui.release_connection import briefly
 
 RANK = {"reader": 0, "engineer": 1, "owner": 2}
 View = Callable[..., HttpResponseBase]

@@ -11,7 +11,7 @@ from django.db.models import Max
 from django.utils import timezone
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.forms import Stored, Unfit
+from dynamikos.core.forms import Unfit, VersionedCodec
 from dynamikos.core.frozen import canonical, digest
 from dynamikos.web.accounts.models import Account
 from dynamikos.web.projects.models import Revision
@@ -47,7 +47,7 @@ def token(revision: Revision | None) -> str:
     return f"{revision.pk}:{revision.sha256[:16]}" if revision is not None else ""
 
 
-def value_of(revision: Revision, kind: Stored[T]) -> T:
+def value_of(revision: Revision, kind: VersionedCodec[T]) -> T:
     """The core value a revision holds. Raises Unreadable for one that can't be read: nothing else is harmed by it."""
     try:
         return kind.read(bytes(revision.document))
@@ -58,7 +58,7 @@ def value_of(revision: Revision, kind: Stored[T]) -> T:
 def save(
     head: Revision | None,
     subject: uuid.UUID,
-    kind: Stored[T],
+    kind: VersionedCodec[T],
     value: T,
     author: Account,
     *,

@@ -14,8 +14,8 @@ from dynamikos.web.projects.models import Membership
 from dynamikos.web.recordings import actions, queries
 from dynamikos.web.recordings.models import Session
 from dynamikos.web.streams.views import event_stream
-from dynamikos.web.ui.away import briefly
 from dynamikos.web.ui.progress import streamed
+from dynamikos.web.ui.release_connection import briefly
 from dynamikos.web.ui.uploads import several_uploaded
 
 

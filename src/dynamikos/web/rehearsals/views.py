@@ -17,7 +17,7 @@ from dynamikos.web.projects.access import member_view, membership, stream_member
 from dynamikos.web.projects.models import Membership
 from dynamikos.web.rehearsals import actions, queries
 from dynamikos.web.streams.views import event_stream
-from dynamikos.web.ui.away import briefly
+from dynamikos.web.ui.release_connection import briefly
 
 
 @member_view(post="engineer")

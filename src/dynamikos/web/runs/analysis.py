@@ -19,7 +19,7 @@ from dynamikos.core.reports.folding import COARSE_S, Overall, with_overall
 from dynamikos.core.reports.frames import Frame
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts.outcome import OUTCOME
-from dynamikos.web.runs import by_value, measures, queries, reading, whence
+from dynamikos.web.runs import by_value, generator_filter, measures, queries, reading
 from dynamikos.web.runs.models import Kept, Run
 
 FINE_S = 7200  # of longer runs lines are ten by ten seconds
@@ -91,7 +91,7 @@ def _by_place(found: Run, every: Sequence[Series], over: Overall, seconds: int) 
     stands = {each.no: each for each in (*steps, *over.series)}
     made = []
     width = 1 if seconds <= FINE_S else COARSE_S
-    for place, shards in whence.places(list(found.shards.all())).items():
+    for place, shards in generator_filter.places(list(found.shards.all())).items():
         passed = {no: np.zeros(-(-seconds // width)) for no in stands}
         failed = {no: np.zeros(-(-seconds // width)) for no in stands}
         times: dict[int, dict[int, list[bytes]]] = {}

@@ -206,7 +206,7 @@ class Chunk(models.Model):
 
 
 class Second(models.Model):
-    """A second of the whole run that is in no chunk yet: compressed core.reports.besides.Folded."""
+    """A second of the whole run that is in no chunk yet: compressed core.reports.chunk_extras.Folded."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="seconds")
     second = models.PositiveIntegerField()
@@ -217,7 +217,7 @@ class Second(models.Model):
 
 
 class Minute(models.Model):
-    """A minute of the whole run besides its series: compressed lists of core.reports.besides.Beside, and of rows
+    """A minute of the whole run besides its series: compressed lists of core.reports.chunk_extras.Beside, and of rows
     dealt.
     """
 

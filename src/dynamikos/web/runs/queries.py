@@ -20,7 +20,7 @@ from dynamikos.core.objectives import Judgement, Mark
 from dynamikos.core.profiles import spans
 from dynamikos.core.profiles.changing import Change
 from dynamikos.core.reports import KeptExchange, Ledger, Row, SeriesTotal, unpack_kept
-from dynamikos.core.reports.besides import carried_by
+from dynamikos.core.reports.chunk_extras import carried_by
 from dynamikos.core.reports.folding import BY_SHARD, Overall, with_overall
 from dynamikos.core.reports.frames import Frame, joined
 from dynamikos.core.reports.ledger import row_of_total

@@ -8,7 +8,7 @@ import msgspec
 
 from dynamikos.core.frozen import FrozenRun, Series, every_series
 from dynamikos.core.reports import Ledger, SeriesSecond
-from dynamikos.core.reports.besides import Beside, Dealt, unpacked_besides, unpacked_dealt, unpacked_second
+from dynamikos.core.reports.chunk_extras import Beside, Dealt, unpacked_besides, unpacked_dealt, unpacked_second
 from dynamikos.core.reports.folding import COARSE_S, Overall, coarse_of, fine, unpacked_coarse
 from dynamikos.core.statistics import Histogram
 from dynamikos.web.runs.models import Block, Chunk, Minute, Run, Second

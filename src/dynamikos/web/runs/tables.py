@@ -11,7 +11,7 @@ from dynamikos.core.objectives import worst_first
 from dynamikos.core.reports import Row
 from dynamikos.core.reports.columns import shown_at
 from dynamikos.core.reports.folding import BY_SHARD
-from dynamikos.web.runs import by_value, checked, queries, reading, whence
+from dynamikos.web.runs import by_value, checked, generator_filter, queries, reading
 from dynamikos.web.runs.models import Run
 
 COLUMNS = shown_at("page")
@@ -42,7 +42,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
     series = reading.shown_series(inputs, row or None)
     shards = list(found.shards.defer("by_value"))
     generator = request.GET.get("generator", "")
-    those = whence.chosen(shards, generator)
+    those = generator_filter.chosen(shards, generator)
     generator = generator if those is not None else ""
     if those is None:
         ledger = queries.window(found, inputs, begin, end, row or None)
@@ -82,7 +82,7 @@ def tables_of(request: HttpRequest, found: Run) -> dict[str, Any]:
         "is_whole": those is None and not row.startswith(reading.PERSONA),  # there are drawings of it
         "slices": slices,
         "outcome": "failed" if of_failed else "",
-        "generators": whence.choices(shards),
+        "generators": generator_filter.choices(shards),
         "generator_chosen": generator,
         "slice": urlencode(
             {"from": begin, "to": end, "row": row, "generator": generator, "outcome": "failed" if of_failed else ""}

@@ -10,7 +10,7 @@ from django.http import HttpRequest, StreamingHttpResponse
 from dynamikos.core.figures import digits
 from dynamikos.web.streams.broker import broker
 from dynamikos.web.streams.models import Message
-from dynamikos.web.ui.away import briefly
+from dynamikos.web.ui.release_connection import briefly
 
 PERMISSION_S, IDLE_S = 30.0, 10.0
 

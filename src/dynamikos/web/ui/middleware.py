@@ -12,7 +12,7 @@ from django.shortcuts import render
 from psycopg.errors import DiskFull
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.core.signs import UNKEPT, storable
+from dynamikos.core.unsafe_characters import UNKEPT, storable
 
 log = logging.getLogger(__name__)
 

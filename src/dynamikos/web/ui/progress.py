@@ -9,7 +9,7 @@ from django.db import DatabaseError
 from django.http import StreamingHttpResponse
 
 from dynamikos.core.errors import DynamikosError
-from dynamikos.web.ui.away import give_back, given_back
+from dynamikos.web.ui.release_connection import give_back, given_back
 
 log = logging.getLogger(__name__)
 Work = Callable[[Callable[[float], None]], str]

@@ -2,8 +2,8 @@
 one list of them, in the order in which they are offered.
 """
 
+from dynamikos.core.checks.check_kinds import CheckKind
 from dynamikos.core.checks.kinds import bounds, comparing, contains, content_type, css, header, json, regex, status
-from dynamikos.core.checks.looks import CheckKind
 
 KINDS: dict[str, CheckKind] = {
     kind.name: kind

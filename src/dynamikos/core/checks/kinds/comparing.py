@@ -8,9 +8,9 @@ from typing import Any, Literal, Self
 from msgspec.structs import replace
 
 from dynamikos.core.captures.view import View
-from dynamikos.core.checks.looks import CheckKind, Look, Values
+from dynamikos.core.checks.check_kinds import CheckKind, Look, Values
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change
+from dynamikos.core.text.template_walk import Change
 from dynamikos.core.values import compile_text
 
 Comparison = Literal["=", "≠", "<", "≤", ">", "≥"]

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from dynamikos.core.captures.view import View
-from dynamikos.core.checks.looks import CheckKind, Look, Values
+from dynamikos.core.checks.check_kinds import CheckKind, Look, Values
 from dynamikos.core.errors import RuleError
 from dynamikos.core.values import compile_text
 

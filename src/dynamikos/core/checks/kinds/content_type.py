@@ -1,7 +1,7 @@
 """The type of the content."""
 
 from dynamikos.core.captures.view import View
-from dynamikos.core.checks.looks import CheckKind, Look
+from dynamikos.core.checks.check_kinds import CheckKind, Look
 from dynamikos.core.errors import RuleError
 
 

@@ -2,8 +2,8 @@
 
 from dynamikos.core.captures import CssForm
 from dynamikos.core.captures.kinds import css
+from dynamikos.core.checks.check_kinds import CheckKind, Look
 from dynamikos.core.checks.kinds.expected import Expected, look_for
-from dynamikos.core.checks.looks import CheckKind, Look
 
 
 class CssText(Expected, frozen=True, kw_only=True):

@@ -8,10 +8,10 @@ from typing import Self
 from msgspec.structs import replace
 
 from dynamikos.core.captures.view import View
-from dynamikos.core.checks.looks import Look, Values
+from dynamikos.core.checks.check_kinds import Look, Values
 from dynamikos.core.errors import RuleError
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change
+from dynamikos.core.text.template_walk import Change
 from dynamikos.core.values import compile_text
 
 MOST = 100_000

@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 
 from dynamikos.core.captures.view import View
+from dynamikos.core.checks.check_kinds import CheckKind, Look
 from dynamikos.core.checks.kinds.expected import Expected, look_for
-from dynamikos.core.checks.looks import CheckKind, Look
 
 
 class HeaderText(Expected, frozen=True, kw_only=True):

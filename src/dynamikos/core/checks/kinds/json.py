@@ -5,8 +5,8 @@ from typing import Any, Literal
 
 from dynamikos.core.captures.paths import as_text, compile_all
 from dynamikos.core.captures.view import View
+from dynamikos.core.checks.check_kinds import CheckKind, Look, Values
 from dynamikos.core.checks.kinds.expected import Expected, look_for
-from dynamikos.core.checks.looks import CheckKind, Look, Values
 
 TYPES = {str: "text", bool: "boolean", list: "list", dict: "object", type(None): "null", int: "number", float: "number"}
 

@@ -5,7 +5,7 @@ from typing import Annotated
 
 import msgspec
 
-from dynamikos.core.checks.looks import CheckKind, Look
+from dynamikos.core.checks.check_kinds import CheckKind, Look
 from dynamikos.core.errors import RuleError
 
 StatusClass = Annotated[str, msgspec.Meta(pattern=r"^[1-5](xx|[0-9][0-9])$")]

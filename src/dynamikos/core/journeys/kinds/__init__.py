@@ -6,7 +6,7 @@ the same names. Start reading at `base`.
 
 from typing import Any
 
-from dynamikos.core.forms import Misfit
+from dynamikos.core.forms import ValidationError
 from dynamikos.core.journeys.kinds.base import Kind, StepBase
 from dynamikos.core.journeys.kinds.branching import Branch, Choosing, Deciding
 from dynamikos.core.journeys.kinds.calling import Call, Calling
@@ -70,7 +70,8 @@ def new_step(kind: Kind, step: str, name: str = "") -> Step:
 
 
 def tagged(steps: Any, path: tuple[str | int, ...] = ()) -> Any:
-    """Plain steps as they are written, each with the kind that its keys say. Raises Misfit where they say several.
+    """Plain steps as they are written, each with the kind that its keys say. Raises ValidationError where they are
+    of several.
 
     What is no list of mappings is left for the type to refuse.
     """
@@ -81,14 +82,14 @@ def tagged(steps: Any, path: tuple[str | int, ...] = ()) -> Any:
 
 def _tagged(step: dict[str, Any], path: tuple[str | int, ...]) -> dict[str, Any]:
     if TAG in step:
-        raise Misfit(f"there is no key `{TAG}`", (*path, TAG))
+        raise ValidationError(f"there is no key `{TAG}`", (*path, TAG))
     holding = (*MARKS, "branches", "requests", "steps")
     empty = {mark for mark in holding if mark in step and step[mark] in ("", None, [])}
     made = {name: value for name, value in step.items() if name not in empty}
     given = [mark for mark in MARKS if mark in made]
     given += ["branches"] * ("branches" in made or "choose" in made) + ["requests"] * ("requests" in made)
     if len(given) > 1:
-        raise Misfit(
+        raise ValidationError(
             f"a step does one thing; this one has {' and '.join(given)}. Make them steps of their own",
             (*path, given[1] if given[1] in made else "choose"),
         )
@@ -105,7 +106,9 @@ def _tagged(step: dict[str, Any], path: tuple[str | int, ...]) -> dict[str, Any]
             ]
     if "steps" in made:
         if kind not in ("repeat", "each"):
-            raise Misfit("steps stand in a step that repeats them, or does them for each of a list", (*path, "steps"))
+            raise ValidationError(
+                "steps stand in a step that repeats them, or does them for each of a list", (*path, "steps")
+            )
         made["steps"] = tagged(made["steps"], (*path, "steps"))
     return {TAG: kind, **made}
 

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.journeys.request import Key, Request
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change, Pair, texts_in
+from dynamikos.core.text.template_walk import Change, Pair, texts_in
 from dynamikos.core.values.template import NAME
 
 if TYPE_CHECKING:

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from dynamikos.core.journeys import kinds
 from dynamikos.core.journeys.kinds.base import StepBase
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change, each_with_texts
+from dynamikos.core.text.template_walk import Change, each_with_texts
 
 
 class Branch(Frozen, frozen=True, kw_only=True):

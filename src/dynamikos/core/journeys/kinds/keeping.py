@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from dynamikos.core.journeys.kinds.base import StepBase
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change, Pair, pairs_with_texts
+from dynamikos.core.text.template_walk import Change, Pair, pairs_with_texts
 from dynamikos.core.values.template import NAME
 
 

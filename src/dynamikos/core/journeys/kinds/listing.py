@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from dynamikos.core.journeys import kinds
 from dynamikos.core.journeys.kinds.base import Nesting
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change
+from dynamikos.core.text.template_walk import Change
 
 
 class Each(Frozen, frozen=True, kw_only=True):

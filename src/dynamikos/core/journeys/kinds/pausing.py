@@ -5,7 +5,7 @@ from typing import Any, ClassVar, Self
 from msgspec.structs import replace
 
 from dynamikos.core.journeys.kinds.base import StepBase
-from dynamikos.core.text.holding import Change
+from dynamikos.core.text.template_walk import Change
 
 
 class Pausing(StepBase, frozen=True, kw_only=True, tag="pause"):

@@ -10,7 +10,7 @@ from dynamikos.core.checks import Then
 from dynamikos.core.journeys import kinds
 from dynamikos.core.journeys.kinds.base import LONGEST_S, Nesting, Seconds
 from dynamikos.core.text import Frozen
-from dynamikos.core.text.holding import Change
+from dynamikos.core.text.template_walk import Change
 
 
 class Repeat(Frozen, frozen=True, kw_only=True):

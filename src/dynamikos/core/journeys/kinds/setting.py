@@ -5,7 +5,7 @@ from typing import Any, ClassVar, Self
 from msgspec.structs import replace
 
 from dynamikos.core.journeys.kinds.base import StepBase
-from dynamikos.core.text.holding import Change, Pair, pairs_with_texts
+from dynamikos.core.text.template_walk import Change, Pair, pairs_with_texts
 
 
 class Setting(StepBase, frozen=True, kw_only=True, tag="set"):

@@ -7,15 +7,15 @@ from typing import Generic, Literal, Protocol, TypeVar
 from dynamikos.core.failure_kinds import LeavingCause
 from dynamikos.core.journeys import Step
 from dynamikos.core.journeys.tainted import shown, uses
-from dynamikos.core.text.holding import Pair
+from dynamikos.core.text.template_walk import Pair
 from dynamikos.core.values import Values, bind, compile_condition, compile_list
 from dynamikos.core.values.masking import MASK
 from dynamikos.engine.users.compiled import CompiledStep, Condition
 from dynamikos.engine.users.filling import Fill, filler
 from dynamikos.engine.users.filling import Values as Known
-from dynamikos.engine.users.holdings import Holdings
 from dynamikos.engine.users.items import Item
-from dynamikos.engine.users.surroundings import Surroundings
+from dynamikos.engine.users.user_context import UserContext
+from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.witness import Witness
 
 Outcome = Literal["", "step", "round"]  # passed; a step failed; what is left of the part is to be skipped
@@ -69,7 +69,7 @@ class Binding:
 class Stage:
     """What an item is performed with: what the user has, what all share, and whoever keeps what was done."""
 
-    def __init__(self, own: Holdings, around: Surroundings, witness: Witness, user: Performs) -> None:
+    def __init__(self, own: UserState, around: UserContext, witness: Witness, user: Performs) -> None:
         self.own, self.around, self.witness, self.user = own, around, witness, user
 
     def let_go(self) -> None:

@@ -9,7 +9,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.figures import digits
 from dynamikos.core.frozen import FrozenRun, Series
 from dynamikos.web.projects.models import Project
-from dynamikos.web.runs import queries, reading, whence
+from dynamikos.web.runs import generator_filter, queries, reading
 from dynamikos.web.runs.models import Run, Shard
 
 LEVELS = ("step", "request", "repeat", "item")
@@ -62,7 +62,7 @@ class Seen:
     def shards(self) -> list[int] | None:
         """Those of a generator or a place; None for all."""
         named = self.of.get("generator", "")
-        those = whence.chosen(self._shards, named)
+        those = generator_filter.chosen(self._shards, named)
         if named and those is None:
             raise DynamikosError(f"run {self.run.number} had no generator, or no place, {named[:60]}.")
         return those
@@ -86,7 +86,7 @@ class Seen:
         of_place = ""
         if self.shards is not None:
             named = self.of["generator"]
-            of_place = f", {dict(whence.choices(self._shards)).get(named, named)} only"
+            of_place = f", {dict(generator_filter.choices(self._shards)).get(named, named)} only"
         return f"{self.run.name}, run {self.run.number}, second {begin} to {end}{of_row}{of_place}{times}"
 
     @property

@@ -9,7 +9,7 @@ from dynamikos.core.errors import DynamikosError
 from dynamikos.core.frozen.differing import written
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import actions, anew, baselines, queries
+from dynamikos.web.runs import actions, baselines, queries, reevaluation
 from dynamikos.web.runs.views.pages import show
 from dynamikos.web.ui.numbers import number
 
@@ -27,7 +27,7 @@ def inputs_page(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Http
 @member_view(post="engineer")
 def judge_anew(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpResponse:
     """With the objectives that the plan has now."""
-    anew.judge_anew(member, queries.run(member, pk))
+    reevaluation.judge_anew(member, queries.run(member, pk))
     return redirect("run", member.project_id, pk)
 
 

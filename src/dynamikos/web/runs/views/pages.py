@@ -21,7 +21,7 @@ from dynamikos.web.runs.models import Run
 from dynamikos.web.runs.recorded import beside_recording
 from dynamikos.web.runs.tables import tables_of
 from dynamikos.web.streams.views import event_stream
-from dynamikos.web.ui.away import briefly
+from dynamikos.web.ui.release_connection import briefly
 
 TAPE_LABEL = (
     "Tape: lanes on the run clock. Left and right move the crosshair, with Shift they make the window longer, Escape"

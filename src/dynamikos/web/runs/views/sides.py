@@ -14,7 +14,7 @@ from dynamikos.core.reports.folding import BY_SHARD
 from dynamikos.core.verdicts.sides import Key, rows_of, side_by_side
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import queries, reading, whence
+from dynamikos.web.runs import generator_filter, queries, reading
 from dynamikos.web.runs.models import Run, Shard
 from dynamikos.web.ui.numbers import whole
 
@@ -55,7 +55,7 @@ def sides(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
         "wrong": wrong,
         "pairs": side_by_side(a, b),
         "rows": rows,
-        "generators": whence.choices(shards),
+        "generators": generator_filter.choices(shards),
         "of_journey": queries.names_of_steps(inputs),
         "typed": request.GET,
     }
@@ -72,7 +72,7 @@ def _slice(given: Mapping[str, str], name: str, inputs: FrozenRun, shards: Seque
     row = given.get(f"{name}-row", "")
     row = row if row in dict(reading.slices_of(inputs)) else ""
     generator = given.get(f"{name}-generator", "")
-    those = whence.chosen(shards, generator)
+    those = generator_filter.chosen(shards, generator)
     begin, end = second("from", inputs.measured[0]), second("to", inputs.measured[1])
     if end <= begin:
         raise DynamikosError(f"{name.upper()} ends at second {end}, which is not after second {begin}.")

@@ -21,7 +21,7 @@ from dynamikos.web.plans.actions import add_objective
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.projects.access import member_view
 from dynamikos.web.projects.models import Membership
-from dynamikos.web.runs import actions, once, preflight, queries
+from dynamikos.web.runs import actions, preflight, queries, start_overrides
 from dynamikos.web.ui.numbers import number, whole
 
 MOST_SHOWN = 500  # measures of a probe on its page
@@ -34,7 +34,7 @@ def start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> HttpRespon
     plan, typed = plans.plan(member, pk), request.POST
     environment, trial = typed.get("environment", ""), bool(typed.get("trial"))
     try:
-        core, otherwise = once.asked(plan, typed)
+        core, otherwise = start_overrides.asked(plan, typed)
     except DynamikosError as wrong:
         return _refused(request, member, plan, wrong)
     looked = preflight.look(member, plan, trial_of(core) if trial else core, environment)
@@ -55,7 +55,7 @@ def before_start(request: HttpRequest, member: Membership, pk: uuid.UUID) -> Htt
     """Everything that is looked at before a start, without starting."""
     plan, environment = plans.plan(member, pk), request.POST.get("environment", "")
     try:
-        core, _ = once.asked(plan, request.POST)
+        core, _ = start_overrides.asked(plan, request.POST)
     except DynamikosError as wrong:
         return _refused(request, member, plan, wrong)
     looked = preflight.look(member, plan, core, environment)
@@ -108,7 +108,7 @@ def _preflight(
     member: Membership, plan: LoadPlan, looked: preflight.Looked, environment: str, typed: Mapping[str, str]
 ) -> dict[str, Any]:
     try:
-        otherwise = once.asked(plan, typed)[1]
+        otherwise = start_overrides.asked(plan, typed)[1]
     except DynamikosError:
         otherwise = ""
     places = {
@@ -128,7 +128,7 @@ def _preflight(
         "typed": typed,
         "core": plans.content(plan),
         "otherwise": otherwise,
-        "kept": [(name, typed[name]) for name in (*once.FIELDS, "name", "remark") if typed.get(name)],
+        "kept": [(name, typed[name]) for name in (*start_overrides.FIELDS, "name", "remark") if typed.get(name)],
         "can_measure": bool(settings.PRACTICE),
         "findings": [(each, places.get(each.place, "")) for each in looked.findings],
         "blockers": sum(each.level == "blocker" for each in looked.findings),

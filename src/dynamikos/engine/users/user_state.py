@@ -9,7 +9,7 @@ from dynamikos.engine.users.manner import PLAIN, Manner
 
 
 @dataclass(slots=True)
-class Holdings:
+class UserState:
     """`turns` and `rows` are takings so far and the rows held, by number of what is dealt."""
 
     number: int

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from msgspec.structs import replace
 
 from dynamikos.core.plans import Plan
-from dynamikos.core.plans.once import Once
+from dynamikos.core.plans.start_overrides import StartOverrides
 from dynamikos.web.plans.actions import read_text
 from dynamikos.web.plans.models import LoadPlan
 from dynamikos.web.plans.queries import content
@@ -34,7 +34,7 @@ def asked(plan: LoadPlan, typed: Mapping[str, str]) -> tuple[Plan, str]:
         name: whole(given(f"once_{name}"), f"Kept, {name}", 0, most) for name, most in KEPT.items()
         if given(f"once_{name}")
     }  # fmt: skip
-    once = Once(
+    once = StartOverrides(
         load=number(given("once_load") or "100", "Load, %", 0.1, 10_000) / 100,
         length=number(given("once_length") or "100", "Length, %", 0.1, 10_000) / 100,
         think=number(given("once_think"), "Think times", 0, 100) if given("once_think") else None,

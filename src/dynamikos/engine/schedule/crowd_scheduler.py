@@ -28,7 +28,7 @@ class Make(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Around:
+class SchedulerContext:
     """What all staffs of a shard share. `begin` is the clock's instant of second 0."""
 
     begin: float
@@ -65,19 +65,19 @@ class Part:
         return range(self.shard + 1, self.crowd.seats + 1, self.shards)
 
 
-class Staff(ABC):
+class CrowdScheduler(ABC):
     """The users of one crowd on one shard."""
 
     @classmethod
     @abstractmethod
-    def of(cls, part: Part, around: Around) -> "Staff":
+    def of(cls, part: Part, around: SchedulerContext) -> "CrowdScheduler":
         """For a part of a crowd."""
 
     @abstractmethod
     def replan(self, part: Part) -> None:
         """The load is changed from a second on that is still to come; until then the plan is as before."""
 
-    def __init__(self, around: Around) -> None:
+    def __init__(self, around: SchedulerContext) -> None:
         self._begin, self._clock, self._health = around.begin, around.clock, around.health
         self._recorder, self._make = around.recorder, around.make
         self._loop = asyncio.get_running_loop()

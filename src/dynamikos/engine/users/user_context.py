@@ -63,7 +63,7 @@ class Cap:
 
 
 @dataclass(slots=True)
-class Surroundings:
+class UserContext:
     """What all users of a shard share. `trace` is the run's 32-digit trace id."""
 
     script: Script

@@ -7,16 +7,25 @@ from collections.abc import Sequence
 
 from dynamikos.core.frozen.seating import Arrival
 from dynamikos.engine.schedule.arriving import Arrivals, Coming
-from dynamikos.engine.schedule.staff import FIRST_WAIT_S, LATE_S, LONGEST_WAIT_S, Around, Part, Staff
+from dynamikos.engine.schedule.crowd_scheduler import (
+    FIRST_WAIT_S,
+    LATE_S,
+    LONGEST_WAIT_S,
+    CrowdScheduler,
+    Part,
+    SchedulerContext,
+)
 from dynamikos.engine.users.performer import User
 
 
-class Holding(Staff):
+class FixedRate(CrowdScheduler):
     """Rounds are begun at planned instants: by a user of the row who is free, else by a new one up to the ceiling, else
     by the next who is free, late.
     """
 
-    def __init__(self, rounds: Arrivals, places: Sequence[int], numbers: int, seats: int, around: Around) -> None:
+    def __init__(
+        self, rounds: Arrivals, places: Sequence[int], numbers: int, seats: int, around: SchedulerContext
+    ) -> None:
         """`places` are those under the ceiling, from 1, that this shard has; `numbers` and `seats` how many of them
         other crowds have.
         """
@@ -29,7 +38,7 @@ class Holding(Staff):
         self._pause_s = FIRST_WAIT_S  # after the next user who has to leave
 
     @classmethod
-    def of(cls, part: Part, around: Around) -> "Holding":
+    def of(cls, part: Part, around: SchedulerContext) -> "FixedRate":
         before = part.numbering
         return cls(part.coming, part.places(), before.users[part.no], before.seats[part.no], around)
 
@@ -103,7 +112,7 @@ class Holding(Staff):
 class _Gate:
     """The turns of one row."""
 
-    def __init__(self, staff: Holding, row: int) -> None:
+    def __init__(self, staff: FixedRate, row: int) -> None:
         self._staff, self._row = staff, row
 
     async def turn(self, user: User) -> float | None:

@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 from dynamikos.core.captures.view import View
-from dynamikos.core.text.holding import Change
+from dynamikos.core.text.template_walk import Change
 
 Values = Mapping[str, str]
 

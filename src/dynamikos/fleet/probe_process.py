@@ -17,7 +17,7 @@ from dynamikos.engine.probing import ProbeSecond
 PROBE_SECOND = msgspec.json.Decoder(ProbeSecond)
 
 
-class Apart:
+class ProbeProcess:
     """Such a process for the probes of `frozen`. What it tells lies in a file, since a pipe would fill up."""
 
     READY_S = 5.0

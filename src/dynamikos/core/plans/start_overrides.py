@@ -10,7 +10,7 @@ from dynamikos.core.profiles import Stretch
 
 
 @dataclass(frozen=True, slots=True)
-class Once:
+class StartOverrides:
     """`load` multiplies every level of every profile, and users and ceilings with it; `length` every stretch; `think`
     takes the place of the plan's factor on think times, `generators`, `seed` and `keep` of its own.
     """

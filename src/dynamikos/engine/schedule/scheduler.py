@@ -7,24 +7,24 @@ from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.seating import Numbering, seats_of
 from dynamikos.core.plans.workloads import Arrivals, Base, Held, Replayed, UserRounds, Users
 from dynamikos.engine.schedule.arriving import Arriving
-from dynamikos.engine.schedule.holding import Holding
+from dynamikos.engine.schedule.crowd_scheduler import CrowdScheduler, Part, SchedulerContext
+from dynamikos.engine.schedule.fixed_rate import FixedRate
 from dynamikos.engine.schedule.planned import Planned
-from dynamikos.engine.schedule.staff import Around, Part, Staff
 from dynamikos.engine.users.performer import User
 
-STAFFS: dict[type[Base], type[Staff]] = {
-    Users: Planned, UserRounds: Planned, Arrivals: Arriving, Replayed: Arriving, Held: Holding,
+SCHEDULERS: dict[type[Base], type[CrowdScheduler]] = {
+    Users: Planned, UserRounds: Planned, Arrivals: Arriving, Replayed: Arriving, Held: FixedRate,
 }  # fmt: skip
 
 
-class Company:
+class Scheduler:
     """All staffs of a shard; `changes` of the load are theirs to follow."""
 
-    def __init__(self, frozen: FrozenRun, shard: int, shards: int, around: Around) -> None:
+    def __init__(self, frozen: FrozenRun, shard: int, shards: int, around: SchedulerContext) -> None:
         self._shard, self._shards, self._numbering = shard, shards, Numbering.of(frozen.crowds)
         self.seats = seats_of(frozen, shard, shards)
         self._staffs = [
-            STAFFS[type(crowd.load)].of(self._part(frozen, no), around) for no, crowd in enumerate(frozen.crowds)
+            SCHEDULERS[type(crowd.load)].of(self._part(frozen, no), around) for no, crowd in enumerate(frozen.crowds)
         ]
 
     def _part(self, frozen: FrozenRun, no: int) -> Part:
