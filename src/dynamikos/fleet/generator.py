@@ -43,7 +43,7 @@ from dynamikos.fleet.settings import CUT_OFF_S, HEARTBEAT_S, LOST_S, RECONNECT_S
 from dynamikos.sealing import X25519PrivateKey, new_key, public_of, unbox
 
 log = logging.getLogger(__name__)
-VERSION = "0.1.0"
+VERSION = "0.2.0"
 Rows = dict[str, RowFile]
 CLOSED = stopped("generator", "the run was closed without this generator", now=True)
 

@@ -180,7 +180,7 @@ class User:
             self._enter("opening")
             if not await self._dealt(around.dealer.first()):
                 return self._used_up()
-            opened = await self.part(around.script.opening)
+            opened = await self.run_steps(around.script.opening)
             if self._gone:
                 return "left"
             if opened == "round":
@@ -195,7 +195,7 @@ class User:
                 around.recorder.left_early(around.clock.now(), *self._retired)
                 return "retired"
             self._enter("closing")
-            await self.part(around.script.closing, leaving=True)
+            await self.run_steps(around.script.closing, leaving=True)
             return self._used_up() if self.own.rows_over else "done"
         except asyncio.CancelledError:
             if self._dropped is None:
@@ -217,7 +217,7 @@ class User:
         self._equip()
         try:
             for step in self.around.script.cleanup:
-                await self.part([step], leaving=True)
+                await self.run_steps([step], leaving=True)
         finally:
             self._wire.close()
 
@@ -286,7 +286,7 @@ class User:
             self._cut = False
             endless = self._rounds_left is None and self._gate is None
             self._in_round = True
-            outcome = await self.part(around.script.rounds, over_rounds=endless)
+            outcome = await self.run_steps(around.script.rounds, over_rounds=endless)
             self._in_round = False
             if self._gone:
                 return
@@ -383,7 +383,7 @@ class User:
 
     # steps ---------------------------------------------------------------------------------------------
 
-    async def part(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> Outcome:
+    async def run_steps(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> Outcome:
         """Performs steps with their think times: "" when all passed, "step" when one failed, "round" when the rest was
         skipped.
 

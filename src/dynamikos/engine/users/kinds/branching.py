@@ -17,7 +17,7 @@ class Decides(Doing[Deciding]):
         for branch, holds, steps in self._branches:
             if holds is None or bounded(holds, stage.values):
                 stage.say(at, branch.name or (f"when {branch.when}" if branch.when else "otherwise"))
-                return await stage.user.part(steps, leaving=leaving)
+                return await stage.user.run_steps(steps, leaving=leaving)
         stage.say(at, "no condition holds")
         return ""
 
@@ -37,7 +37,7 @@ class Chooses(Doing[Choosing]):
             chosen = stage.values.maker.random.choices(range(len(self._weights)), self._weights)[0]
         name, steps = self._branches[chosen]
         stage.say(at, name or f"branch {chosen + 1}")
-        return await stage.user.part(steps, leaving=leaving)
+        return await stage.user.run_steps(steps, leaving=leaving)
 
     def _evenly(self, stage: Stage) -> int:
         """The branch that lags most behind its share; shards begin at different places."""

@@ -24,7 +24,7 @@ class Lists(Doing[Listing]):
         worst: Outcome = ""
         for value in values[: each.at_most]:
             stage.values[each.name] = value
-            outcome = await user.part(self._steps, leaving=leaving)
+            outcome = await user.run_steps(self._steps, leaving=leaving)
             worst = outcome or worst
             if outcome == "round" or (user.leaving and not leaving):
                 break

@@ -37,7 +37,7 @@ class Repeats(Doing[Repeating]):
                 break
             started = stage.now()
             tries += 1
-            worst = await stage.user.part(self._steps, leaving=leaving)
+            worst = await stage.user.run_steps(self._steps, leaving=leaving)
             last = stage.now()
             if worst:
                 break
