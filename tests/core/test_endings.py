@@ -24,6 +24,7 @@ from dynamikos.core.verdicts.ending import (
     refused,
     stopped,
 )
+from dynamikos.core.verdicts.outcome import OUTCOME
 
 OBJECTIVE = Ending(cause="stopped", by="objective", objective="p95 of all steps ≤ 500 ms missed")
 
@@ -74,6 +75,22 @@ class Endings(TestCase):
         for wrong in ({"cause": "exploded"}, {"cause": 4}, [1], {"by": "nobody"}):
             with self.subTest(wrong), self.assertRaises(DynamikosError):
                 ending_of(wrong)
+
+
+class Outcomes(TestCase):
+    def test_form_1_is_read_with_values_and_says_what_nobody_knows(self) -> None:
+        late = "Generators were late in 9 of 60 measured seconds"
+        old = {
+            "ended": "stopped: rows of observers used up",
+            "retired": {"rows of observers used up": 2},
+            "doubts": [f"{late} (): they may have.", f"{late}: .", f"{late} (their loop stalled in 9): they may have."],
+        }
+        found = OUTCOME.of(old)
+        self.assertEqual(found.ending, stopped("rule", "rows of observers used up"))
+        self.assertEqual(found.leavings, [Leaving("rows", "rows of observers used up", 2)])
+        self.assertEqual(found.doubts[0], f"{late} (their causes are not known): they may have.")
+        self.assertEqual(found.doubts[1], f"{late}: their causes are not known.")
+        self.assertEqual(found.doubts[2], old["doubts"][2])
 
 
 class Lifecycles(TestCase):

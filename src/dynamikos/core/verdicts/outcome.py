@@ -1,6 +1,7 @@
 """The verdict of a run from its totals: objectives, and whether the measurement itself is valid."""
 
 import math
+import re
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import Any
@@ -170,11 +171,17 @@ class Outcome(msgspec.Struct, frozen=True, kw_only=True):
         return f"All {len(every)} objectives met." if len(every) > 1 else "The objective is met."
 
 
+_EMPTY = re.compile(r"(measured seconds(?: \(|: ))(\)|\.)")
+
+
 def _with_values(plain: dict[str, Any]) -> dict[str, Any]:
-    """Form 1 had how a run ended, and why users left, as sentences."""
+    """Form 1 had how a run ended, and why users left, as sentences, and doubts about seconds that were late by causes
+    that nobody knew any more.
+    """
     ending, retired = of_words(plain.pop("ended", "")), plain.pop("retired", None) or {}
     return {
         **plain,
+        "doubts": [_EMPTY.sub(r"\1their causes are not known\2", each) for each in plain.get("doubts") or []],
         "ending": msgspec.to_builtins(ending),
         "leavings": [msgspec.to_builtins(leaving_of(words, count)) for words, count in retired.items()],
     }
@@ -408,10 +415,6 @@ def _points(frozen: FrozenRun, row: RowFigures, figures: Sequence[RowFigures]) -
 
 
 LEVELS = ("request", "embedded", "token", "item", "repeat")
-REASONS = {
-    "lateness": "planned instants were late", "stall": "their loop stalled", "processor": "their processor was full",
-    "machine": "the machine gave them no time", "container limit": "the container's limit held them back",
-}  # fmt: skip
 
 
 def _lost(names: Sequence[str]) -> Iterator[str]:

@@ -383,7 +383,9 @@ class User:
 
     # steps ---------------------------------------------------------------------------------------------
 
-    async def run_steps(self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False) -> Outcome:
+    async def run_steps(
+        self, steps: list[CompiledStep], *, leaving: bool = False, over_rounds: bool = False
+    ) -> Outcome:
         """Performs steps with their think times: "" when all passed, "step" when one failed, "round" when the rest was
         skipped.
 
