@@ -10,6 +10,7 @@ from pathlib import Path
 from unittest import TestCase
 from xml.etree import ElementTree
 
+import jsonschema
 import pyarrow.parquet as pq
 from click.testing import CliRunner
 from msgspec.structs import replace
@@ -21,6 +22,7 @@ from dynamikos.cli.commands.run import command
 from dynamikos.cli.practice import Practice, practice_for
 from dynamikos.cli.state import State, is_free, wait_for_port
 from dynamikos.core.plans import Environment
+from dynamikos.core.verdicts.document import run_schema
 from tests.ports import free_port
 
 PLAN = (
@@ -116,6 +118,7 @@ class RunFiles(Files):
             found["exchanges"]["answered"] + found["exchanges"]["failed"] + found["exchanges"]["in_flight"],
         )
         self.assertEqual(found["objectives"][0]["word"], "met", found["objectives"])
+        jsonschema.validate(found, run_schema())
         suite = ElementTree.parse(self.folder / "o.xml").getroot()
         self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "0"))
 

@@ -137,12 +137,14 @@ class JourneyText(TestCase):
 
         from dynamikos.core.personas import persona_schema
         from dynamikos.core.plans import plan_schema
+        from dynamikos.core.verdicts.document import run_schema
 
         docs = Path(__file__).parents[2] / "docs"
         self.assertEqual(
             json.loads((docs / "journey.schema.json").read_text()), json.loads(json.dumps(journey_schema()))
         )
         self.assertEqual(json.loads((docs / "plan.schema.json").read_text()), json.loads(json.dumps(plan_schema())))
+        self.assertEqual(json.loads((docs / "run.schema.json").read_text()), json.loads(json.dumps(run_schema())))
         published = json.loads((docs / "persona.schema.json").read_text())
         self.assertEqual(published, json.loads(json.dumps(persona_schema())))
 

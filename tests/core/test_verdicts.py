@@ -13,6 +13,7 @@ from dynamikos.core.reports import Health, Ledger, SeriesSecond, ShardSecond, de
 from dynamikos.core.statistics import Histogram
 from dynamikos.core.verdicts import Outcome, Watching, as_json, as_junit, conclude
 from dynamikos.core.verdicts.bursts import without
+from dynamikos.core.verdicts.document import run_schema
 from dynamikos.core.verdicts.ending import FINISHED, GENTLY, NOW, Ending
 from dynamikos.engine.testing import frozen_of_one
 
@@ -174,6 +175,19 @@ class Verdicts(TestCase):
         self.assertAlmostEqual(step.failure_percent, 100 * 20 / 520)
         self.assertAlmostEqual(step.p95_ms, 100, delta=0.05)
         self.assertEqual(step.sd_ms, 0)
+
+    def test_the_json_is_as_its_schema_says(self) -> None:
+        import jsonschema
+
+        schema = run_schema()
+        for given in ({}, {"limit": 50}, {"failed": 100}, {"ending": NOW}, {"lost": ("here",)}, {"count": 0}):
+            with self.subTest(given):
+                frozen, found = outcome(**given)  # type: ignore[arg-type]
+                value = json.loads(as_json(frozen, found))
+                jsonschema.validate(value, schema)
+                self.assertEqual(set(value), set(schema["$defs"]["RunDocument"]["properties"]))
+        with self.assertRaises(jsonschema.ValidationError):
+            jsonschema.validate({**value, "exit_code": "none"}, schema)
 
     def test_exports_hold_the_same(self) -> None:
         frozen, found = outcome(limit=50)
