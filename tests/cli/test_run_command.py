@@ -122,6 +122,25 @@ class RunFiles(Files):
         suite = ElementTree.parse(self.folder / "o.xml").getroot()
         self.assertEqual((suite.get("tests"), suite.get("failures")), ("2", "0"))
 
+    def test_arrivals_are_replayed_from_a_file_beside_the_plan(self) -> None:
+        self.write(
+            "p.yaml",
+            "form: 2\nplan: p\nname: P\nenvironment: e.yaml\ncrowds:\n  - crowd: c\n"
+            "    load: {workload: replayed, file: times.csv, rate: 2, ceiling: 50}\n"
+            "    rows: [{row: a, journey: j.yaml}]\n",
+        )
+        self.write("times.csv", "at\n" + "".join(f"2026-11-30T20:00:0{at}Z\n" for at in (0, 1, 1, 3)))
+        done = self.call("--json", str(self.folder / "o.json"))
+        self.assertIn(done.exit_code, (0, 3), done.output)
+        self.assertIn("up to 3 arrivals a second", done.output)
+        found = json.loads((self.folder / "o.json").read_text())
+        arrivals = found["arrivals"]
+        self.assertEqual((arrivals["planned"], arrivals["started"] + arrivals["not_started"]), (8, 8))
+        self.write("times.csv", "0\nlater\n")
+        refused = self.call()
+        self.assertEqual(refused.exit_code, 2)
+        self.assertIn("Line 2 of the instants", refused.output)
+
     def test_missed(self) -> None:
         most = PLAN.replace("measure: mean, limit: 1000", "measure: throughput, at_least: true, limit: 100000")
         self.write("p.yaml", most)
