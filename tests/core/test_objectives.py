@@ -122,7 +122,7 @@ class Watched(TestCase):
         self.assertEqual([at for at, each in enumerate(said) if each is not None], [7, 9, 11])
         ended = said[7]
         assert ended is not None
-        self.assertEqual(ended.why, "objective: p95 of B ≤ 500 ms every 2 s missed 2 times in a row")
+        self.assertEqual(ended.why, "p95 of B ≤ 500 ms every 2 s missed 2 times in a row")
 
     def test_what_makes_no_sense_is_said(self) -> None:
         cases = (
