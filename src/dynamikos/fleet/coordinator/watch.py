@@ -123,7 +123,7 @@ class RunWatch:
         """
         ending = replace(why, cause="refused", objective="", detail=why.why or why.words)
         Delivery.objects.filter(shard__run=self.run).delete()
-        self.run.over(Run.State.REFUSED, ending)
+        self.run.end(Run.State.REFUSED, ending)
         self.run.save(update_fields=["state", "ending", "ended_at"])
         say(self.run.pk, "end", ending.words)
         announce(self.run, "ended")
@@ -445,7 +445,7 @@ class RunWatch:
                 self._chunk(minute)
             Delivery.objects.filter(shard__run=self.run).delete()
             take_in(self.run)
-            self.run.over(Run.State.ENDED, ending)
+            self.run.end(Run.State.ENDED, ending)
             self.run.outcome = OUTCOME.plain(outcome)
             self.run.save(update_fields=["state", "ending", "ended_at", "outcome"])
             for shard in shards:

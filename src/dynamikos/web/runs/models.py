@@ -69,7 +69,7 @@ class Run(models.Model):
         known = ending_of(self.ending)
         return known.words if known is not None else ""
 
-    def over(self, state: str, ending: Ending) -> None:
+    def end(self, state: str, ending: Ending) -> None:
         """It ends so, now; the caller saves it. Raises WrongStep."""
         self.state, self.ending, self.ended_at = moved(RUN, self.state, state), plain(ending), timezone.now()
 

@@ -15,4 +15,4 @@ def read(text: Text, said: str) -> Users:
     )
 
 
-FIELDS = Fields("users", "so many users at once", ("users", "pacing"), read)
+FIELDS = Fields("users", "concurrent users", ("users", "pacing"), read)
