@@ -11,6 +11,7 @@ from django.utils import timezone
 from psycopg.conninfo import make_conninfo
 
 from dynamikos.core.reports import ShardSecond
+from dynamikos.core.verdicts.ending import Ending
 from dynamikos.fleet import outbox
 from dynamikos.web.runs.models import Report, Run, Shard
 from tests.processes.support import free_port
@@ -30,7 +31,7 @@ class Away(TransactionTestCase):
             begins_at=timezone.now(),
         )
         self.shard = Shard.objects.create(run=run, number=0)
-        self.full: list[str] = []
+        self.full: list[Ending] = []
         self.spool = Path(self.enterContext(tempfile.TemporaryDirectory()))
 
     def deliver(self, count: int, *, away_s: float, cut_after: int = 0) -> list[int]:
@@ -88,7 +89,7 @@ class Away(TransactionTestCase):
         waiting = self.deliver(outbox.MEMORY + 80, away_s=0.1)
         self.assertEqual((waiting[0], waiting[-1]), (outbox.MEMORY + 80, 0))
         self.assertEqual(len(self.full), 80)
-        self.assertIn(f"the disk of {socket.gethostname()} is full", self.full[0])
+        self.assertIn(f"the disk of {socket.gethostname()} is full", self.full[0].detail)
         seconds = list(Report.objects.order_by("second").values_list("second", flat=True))
         self.assertEqual(seconds, list(range(outbox.MEMORY + 80)))
 
