@@ -93,6 +93,12 @@ class Fields(PageCase):
             self.assertIsInstance(made["crowds"][1].load, kind)
             self.assertEqual((made["journey"], made["profile"]), ("", ()))
 
+    def test_rows_that_the_instants_name_have_the_shares_of_the_instants(self) -> None:
+        rows = "rows: [{row: c, journey: j}, {row: d, journey: j}]"
+        text = TEXT.replace("rows: [{row: c, journey: j}]", rows)
+        plan = parse_plan(text.replace("LOAD", '{workload: replayed, times: "0,c\\n1,c\\n2,c\\n3,d", ceiling: 3}'))
+        self.assertEqual([row.percent for row in crowds.shown(plan, {}, {})[1].rows], [75, 25])
+
     def test_a_plan_of_one_journey_stays_short(self) -> None:
         plan = queries.content(self.sample.plan)
         made: Any = crowd_fields.crowds_from(posted(plan), plan)

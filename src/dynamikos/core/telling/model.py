@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from dynamikos.core.analysis.capacity import Capacity
 from dynamikos.core.analysis.evidence import Found, Measured
-from dynamikos.core.figures import milliseconds
+from dynamikos.core.figures import milliseconds, short
 from dynamikos.core.frozen import FrozenRun
 from dynamikos.core.frozen.differing import written
 from dynamikos.core.objectives import Judgement, Objective, worst_first
@@ -190,10 +190,12 @@ def _place(each: Row) -> tuple[str, str, str]:
 def _tested(frozen: FrozenRun, outcome: Outcome, seconds: int):  # type: ignore[no-untyped-def]
     journeys = {key: each.name for key, each in frozen.journeys.items()}
     for crowd in frozen.crowds:
+        shares = crowd.load.row_shares(crowd)
+        every = sum(shares)
         rows = [
-            f"{row.share:g} % {row.name or journeys.get(row.journey, row.journey)}"
+            f"{short(100 * share / every if every else 0.0)} % {row.name or journeys.get(row.journey, row.journey)}"
             + (f" as {frozen.personas[row.persona].name or row.persona}" if row.persona in frozen.personas else "")
-            for row in crowd.rows
+            for row, share in zip(crowd.rows, shares, strict=True)
         ]
         said = " ".join(filter(None, (crowd.load.says(), curve_says(crowd))))
         yield f"{crowd.name or 'Visitors'}: {said} Of them: {', '.join(rows)}."

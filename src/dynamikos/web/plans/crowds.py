@@ -57,8 +57,8 @@ def shown(core: Plan, rounds_s: Mapping[str, float], names: Mapping[str, str]) -
     made, ink = [], 0
     for no, crowd in enumerate(core.everybody()):
         weights = weighed(crowd, rounds_s)
-        every = sum(row.share for row in crowd.rows)
-        percents = [100 * row.share / every if every else 0.0 for row in crowd.rows]
+        shares = crowd.load.row_shares(crowd)
+        percents = [100 * share / sum(shares) if sum(shares) else 0.0 for share in shares]
         counts = _counts(crowd, weights)
         inks = [(ink + at) % INKS for at in range(len(crowd.rows))]
         people = [(own, 24 * (at // 10), 22 * (at % 10)) for at, own in enumerate(_hundred(percents, inks))]
