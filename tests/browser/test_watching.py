@@ -179,15 +179,17 @@ class Watching(BrowserCase):
             page.wait_for_selector(f"[data-measure] >> nth={lanes - 2}", state="attached")
             # a kept exchange opens where the eye is; what was judged is judged anew beside it
             # the tables come anew while it is pressed: the press goes on
-            link, box = page.locator("a[data-opens^=k]").first, None
-            while box is None:  # the tables may come anew meanwhile
-                link.scroll_into_view_if_needed()
-                box = link.bounding_box()
+            page.wait_for_selector("#tables:not([aria-busy])")
+            link = page.locator("a[data-opens^=k]").first
+            link.scroll_into_view_if_needed()
+            box = link.bounding_box()
             page.mouse.move(box["x"] + 8, box["y"] + 8)
             page.mouse.down()
-            page.evaluate("document.querySelector('#tape').dispatchEvent(new KeyboardEvent('keydown', "
-                          "{ key: 'ArrowRight', shiftKey: true, bubbles: true }))")  # fmt: skip
-            page.wait_for_timeout(1500)
+            with page.expect_response(lambda answer: "/tables" in answer.url) as tables:
+                page.evaluate("document.querySelector('#tape').dispatchEvent(new KeyboardEvent('keydown', "
+                              "{ key: 'ArrowRight', shiftKey: true, bubbles: true }))")  # fmt: skip
+            tables.value.finished()
+            page.wait_for_timeout(200)  # that the page would have drawn them in, if it did not wait for the press
             page.mouse.up()
             page.wait_for_selector("tr.closer .kept h2")
             page.click("tr.closer button:has-text('Close')")

@@ -3,7 +3,6 @@
 import asyncio
 import logging
 from collections.abc import Awaitable, Callable
-from functools import partial
 from typing import Literal
 
 from dynamikos.core.checks import Then
@@ -16,10 +15,14 @@ from dynamikos.engine.reporting.recorder import pack_stretch
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.dealing import Spec
-from dynamikos.engine.users.judging import SEVERITY
 from dynamikos.engine.users.kinds import Outcome, Stage, perform
+from dynamikos.engine.users.lifecycle import Leaving, Lifecycle, Phase
 from dynamikos.engine.users.manner import PLAIN, manner_of
+from dynamikos.engine.users.parallel import ParallelStep
+from dynamikos.engine.users.patience import Patience
 from dynamikos.engine.users.proofs import Proofs
+from dynamikos.engine.users.spans import Spans
+from dynamikos.engine.users.thinking import Thinking
 from dynamikos.engine.users.user_context import UserContext
 from dynamikos.engine.users.user_state import UserState
 from dynamikos.engine.users.walking import Walk
@@ -69,52 +72,54 @@ class User:
         if around.persona is not None:
             manner = manner_of(around.persona, stream(around.seed, "persona", "", number))
         self.own = UserState(number, values, seat=seat or number, manner=manner)
+        self._life = Lifecycle(around.recorder, around.row)
+        self._thinking = Thinking(self.own, around, self._life)
+        self._patience = Patience(manner)
+        self._spans = Spans(self.own, around.recorder, self._thinking)
         if visit is not None:
             self.own.cache = Cache(around.bodies, around.primed)
             for name, value in manner.cookies:
                 for origin in around.script.origins:
                     self.own.jar.take(f"{name}={value}", origin[1], "/", around.clock.wall(), from_secure=True)
-        self.patience_s = manner.patience_s
-        self._left = False  # whether it is out of patience with the step at hand
-        self._reloads = 0  # of the step of that round, by its series
-        self._reloading = (0, -1)
         self._equip()
         self._walk.planned = planned
-        self.leaving = self._last_round = self._in_round = self._cut = False
         self._performing: asyncio.Task[object] | None = None
-        self.begun = 0.0  # the round at hand
+        self._begun = 0.0  # the round at hand
+        self._late_s = 0.0  # own delay (see UserState) when the round at hand began
+        self._cut = False  # whether the round at hand was left in the middle
+        self._failing = 0  # rounds that failed at their first request, one after the other
         self._stretches = around.recorder.stretches
         self._retired: tuple[LeavingCause, str] | None = None  # why a check made it leave
-        self._gone = False  # whether it left since it waited too long
         self._dropped: list[tuple[int, float]] | None = None  # what it had under way when it was taken away at once
-        self._thinking: asyncio.Future[None] | None = None
-        self._due = 0.0  # when its think time is over
-        self._state = ""
-        self._thought_in = ""  # the state to go back to after a think time
-        self._opens: list[tuple[int, float]] = []  # steps and requests of a step at once: series, due
+        self._parallel: ParallelStep | None = None  # the step at hand whose requests are sent at once
         self._doing = ""  # the key of the step at hand that sends nothing itself
-        self._rowless = False  # whether there are no rows for another round
-        # those that are open: series → due, seconds thought by then, own delay by then
-        self._spans: dict[int, tuple[float, float, float]] = {}
-        self._late_s = 0.0  # own delay (see UserState) when the round at hand began
-        self._thought_s = self._thinks_since = 0.0
-        self._failing = 0  # rounds that failed at their first request, one after the other
 
     def _equip(self) -> None:
         own, around = self.own, self.around
         self._wire = Wire(own, around)
         self._witness = Witness(own, around)
         self._proofs = Proofs(own, around, self._wire, self._witness)
-        walk: Walk = Walk(self, around.clock, around.recorder)
-        self._walk: Walk = walk
-        walk.asker = Asker(own, around, self._wire, self._witness, self._proofs, walk.go, walk.broke)
+        self._walk = Walk(
+            around.clock, around.recorder, self._life, self._thinking, self._patience, self._spans, self.next_round,
+            self._impatient,
+        )  # fmt: skip
+        self._walk.asker = self._asker(self._walk.go, self._walk.broke)
         self._stage = Stage(own, around, self._witness, self)
+
+    def _asker(self, on_end: Callable[[], None], on_broke: Callable[[Exception], None]) -> Asker:
+        return Asker(self.own, self.around, self._wire, self._witness, self._proofs, on_end, on_broke)
 
     # for those who watch ---------------------------------------------------------------------------------
 
     @property
     def state(self) -> str:
-        return self._state
+        """By what name it is counted; "" before it comes and after it left."""
+        return self._life.counted
+
+    @property
+    def leaving(self) -> bool:
+        """Whether it was asked to leave, and does after the step at hand."""
+        return self._life.leaving
 
     def follow(self, *, on: bool) -> None:
         """From now on all that it exchanges is kept, or not."""
@@ -128,7 +133,7 @@ class User:
 
     def waits_s(self) -> float:
         """How long the step at hand has been under way."""
-        dues = [due for _, due in (*self._opens, *self._walk.open_now())]
+        dues = [due for _, due in self._steps_open()]
         return self.around.clock.now() - min(dues) if dues else 0.0
 
     def shown(self) -> dict[str, str]:
@@ -139,15 +144,14 @@ class User:
 
     def leave(self) -> None:
         """Gently: the step at hand is finished, think time cut short, closing performed."""
-        self.leaving = True
-        if self._thinking is not None and not self._thinking.done():
-            self._thinking.set_result(None)
+        self._life.ask(Leaving.GENTLY)
+        self._thinking.cut_short()
 
     def leave_after_round(self) -> None:
         """The round at hand is finished, closing performed."""
-        self._last_round = True
-        if not self._in_round:
-            self.leave()
+        self._life.ask(Leaving.AFTER_ROUND)
+        if self.leaving:
+            self._thinking.cut_short()
 
     def abandon(self) -> None:
         """At once, in the middle of what it does: its exchanges under way are abandoned, no closing is performed."""
@@ -157,16 +161,12 @@ class User:
 
     async def attend(self, ready: "asyncio.Future[None]") -> None:
         """Waits until something is `ready`, or it is told to leave."""
-        if self.leaving:
-            return
-        state = self._state
-        self._enter("thinking")
-        self._thinking = ready
-        try:
-            await ready
-        finally:
-            self._thinking = None
-        self._enter(state)
+        if not self.leaving:
+            await self._thinking.attend(ready)
+
+    async def wait(self, instant: float, *, thinks: bool = True) -> None:
+        """Until an instant, or until the user is told to leave; it `thinks` unless that is a part of what it does."""
+        await self._thinking.until(instant, counts=thinks)
 
     def retire(self, cause: LeavingCause, detail: str) -> None:
         """A check makes it leave at once."""
@@ -177,11 +177,11 @@ class User:
         around = self.around
         self._performing = asyncio.current_task()
         try:
-            self._enter("opening")
+            self._life.enter(Phase.OPENING)
             if not await self._dealt(around.dealer.first()):
                 return self._used_up()
             opened = await self.run_steps(around.script.opening)
-            if self._gone:
+            if self._patience.has_left:
                 return "left"
             if opened == "round":
                 if self._retired is None and self.own.rows_over:
@@ -189,12 +189,12 @@ class User:
                 around.recorder.left_early(around.clock.now(), *(self._retired or ("opening", "")))
                 return "retired"
             await self._rounds()
-            if self._gone:
+            if self._patience.has_left:
                 return "left"
             if self._retired is not None:
                 around.recorder.left_early(around.clock.now(), *self._retired)
                 return "retired"
-            self._enter("closing")
+            self._life.enter(Phase.CLOSING)
             await self.run_steps(around.script.closing, leaving=True)
             return self._used_up() if self.own.rows_over else "done"
         except asyncio.CancelledError:
@@ -206,7 +206,7 @@ class User:
             self._broke(problem)
             return "broke"
         finally:
-            self._enter("")
+            self._life.enter(Phase.OVER)
             self._wire.close()
             self._performing = None
             self._walk.let_go()
@@ -237,17 +237,14 @@ class User:
 
     def open_now(self) -> list[tuple[int, float]]:
         """(series, due) of the round, steps and requests that are under way."""
-        found = [*self._opens, *self._walk.open_now()]
-        found.extend((no, due + self._thought_s - thought) for no, (due, thought, _) in self._spans.items())
-        if self.own.round and self._state in ("in a round", "thinking"):
-            found.append((self.around.script.round_series, self.begun))
+        found = [*self._steps_open(), *self._spans.open_now()]
+        if self._life.in_round:
+            found.append((self.around.script.round_series, self._begun))
         return found
 
-    def _enter(self, state: str) -> None:
-        if state == self._state:
-            return
-        self.around.recorder.move(self._state, state, self.around.row)
-        self._state = state
+    def _steps_open(self) -> list[tuple[int, float]]:
+        at_once = [] if self._parallel is None else self._parallel.open_now()
+        return [*at_once, *self._walk.open_now()]
 
     async def _dealt(self, due: list[Spec]) -> bool:
         """Whether the user has its rows. Rows that can't be had for now (the database is away) make it leave, as used
@@ -268,104 +265,83 @@ class User:
     # rounds --------------------------------------------------------------------------------------------
 
     async def _rounds(self) -> None:
-        around, recorder, now = self.around, self.around.recorder, self.around.clock.now
-        walk = self._walk
+        now, walk = self.around.clock.now, self._walk
         # that of an arrival at its planned instant, as its first step does, unless that was in the opening
-        self.begun = now() if walk.planned is None else min(walk.planned, now())
-        series = around.script.round_series
-        while not self.leaving and not self._last_round and self._rounds_left != 0 and not self._retired:
-            if self._gate is not None:
-                due = await self._gate(self)
-                if due is None or self.leaving or self._last_round:
-                    return
-                self.begun = walk.planned = due
-            if self._rowless or (self.own.round and around.deals and not await self._dealt(around.dealer.each_round)):
-                return
+        self._begun = now() if walk.planned is None else min(walk.planned, now())
+        self._life.enter(Phase.BETWEEN)
+        while await self._may_begin():
             self._begin_round()
-            walk.asked = walk.went = False
-            self._cut = False
             endless = self._rounds_left is None and self._gate is None
-            self._in_round = True
-            outcome = await self.run_steps(around.script.rounds, over_rounds=endless)
-            self._in_round = False
-            if self._gone:
+            outcome = await self.run_steps(self.around.script.rounds, over_rounds=endless)
+            self._life.enter(Phase.BETWEEN)
+            if self._patience.has_left:
                 return
-            if self.own.rows_over and outcome:
-                self.leave()  # a request got no row
-            passed, ended = not outcome, now()
-            if self._rounds_left is not None:
-                if self._cut:
-                    return
-                self._rounds_left -= 1
-            elif self.leaving:
-                return  # cut short: neither a passed nor a failed round
-            if passed:
-                recorder.passed(series, self.begun, ended, self.own.late_s - self._late_s)
-            else:
-                recorder.missed(series, ended, round((ended - self.begun) * 1e6), "a step failed")
+            ended = now()
+            if not self._counts(outcome, ended):
+                return
             if outcome == "round" and self._rounds_left != 0:
                 await self._after_failure(ended)
-            if not walk.asked:  # a round that sends nothing must not keep all others waiting
+            if not self._walk.asked:  # a round that sends nothing must not keep all others waiting
                 await self.wait(ended + IDLE_ROUND_S)
-            self.begun = ended if passed and walk.asked else now()
+            self._begun = now() if outcome or not self._walk.asked else ended
 
-    def began(self, step: CompiledStep, due: float) -> None:
-        """See Observer."""
-        for no in step.begins:
-            self._spans[no] = (due, self._thought_s, self.own.late_s)
-
-    def over(self, step: CompiledStep, ended: float, kind: str) -> None:
-        """See Observer. A span's time is without the think times in it."""
-        for no in step.ends:
-            self._over(no, ended, kind)
-
-    def _over(self, no: int, ended: float, kind: str) -> None:
-        due, thought, late_s = self._spans.pop(no, (-1.0, 0.0, 0.0))
-        if due < 0:
-            return
-        took = ended - due - (self._thought_s - thought)
-        if kind:
-            self.around.recorder.missed(no, ended, round(took * 1e6), kind)
-        else:
-            self.around.recorder.passed(no, ended - took, ended, self.own.late_s - late_s)
+    async def _may_begin(self) -> bool:
+        """Whether another round begins now: waits for its turn, and takes its rows."""
+        life, own, around = self._life, self.own, self.around
+        if life.is_last_round or self._rounds_left == 0 or self._retired:
+            return False
+        if self._gate is not None:
+            due = await self._gate(self)
+            if due is None or life.is_last_round:
+                return False
+            self._begun = self._walk.planned = due
+        if own.rows_over:
+            return False
+        return not own.round or not around.deals or await self._dealt(around.dealer.each_round)
 
     def _begin_round(self) -> None:
+        self._number_round()
+        self._life.enter(Phase.ROUND)
+        self._walk.asked = self._walk.went = self._cut = False
+
+    def _number_round(self) -> None:
         own = self.own
         own.round += 1
         self._late_s = own.late_s
         self._spans.clear()
         if self.around.script.counts_rounds:
             own.values["round.number"] = str(own.round)
-        if self._state != "in a round":
-            self._enter("in a round")
+
+    def _counts(self, outcome: Outcome, ended: float) -> bool:
+        """Counts a round that is over; false where it was cut short, which is neither a passed nor a failed one."""
+        if self.own.rows_over and outcome:
+            self.leave()  # a request got no row
+        if self._rounds_left is not None:
+            if self._cut:
+                return False
+            self._rounds_left -= 1
+        elif self.leaving:
+            return False
+        recorder, series = self.around.recorder, self.around.script.round_series
+        if outcome:
+            recorder.missed(series, ended, round((ended - self._begun) * 1e6), "a step failed")
+        else:
+            recorder.passed(series, self._begun, ended, self.own.late_s - self._late_s)
+        return True
 
     def next_round(self, ended: float) -> bool:
-        """See Observer: after a round that passed."""
-        if self.leaving or self._last_round or not self._walk.asked:
+        """See Walk: after a round that passed."""
+        if self._life.is_last_round or not self._walk.asked:
             return False
         around, own = self.around, self.own
         if around.deals:
             due = around.dealer.each_round
-            if not around.dealer.ready(due):
+            if not around.dealer.ready(due) or not around.dealer.deal(own, due):
                 return False
-            if not around.dealer.deal(own, due):
-                self._rowless = True
-                return False
-        self._stretches.append(pack_stretch(around.script.round_series, self.begun, ended, own.late_s - self._late_s))
-        self.begun, self._late_s = ended, own.late_s
-        own.round += 1
-        if self._spans:
-            self._spans.clear()
-        if around.script.counts_rounds:
-            own.values["round.number"] = str(own.round)
-        if self._state != "in a round":
-            self._enter("in a round")
+        self._stretches.append(pack_stretch(around.script.round_series, self._begun, ended, own.late_s - self._late_s))
+        self._begun = ended
+        self._number_round()
         return True
-
-    @property
-    def cuts_short(self) -> bool:
-        """See Observer."""
-        return self.leaving and self._state == "in a round"
 
     async def _after_failure(self, ended: float) -> None:
         """A pause after a failed round, so that a server that is down is not asked faster than one that works: at least
@@ -377,7 +353,7 @@ class User:
 
     async def _skip(self, steps: list[CompiledStep]) -> None:
         """The think times of what is skipped: a person who meets an error does not come back at once."""
-        seconds = sum(self._thinks(step) for step in steps)
+        seconds = sum(self._thinking.seconds_after(step) for step in steps)
         if seconds > 0:
             await self.wait(self.around.clock.now() + seconds)
 
@@ -394,14 +370,14 @@ class User:
         walk, index, failed = self._walk, 0, False
         while index < len(steps):
             step = steps[index]
-            if self.cuts_short and not leaving:
+            if self._life.cuts_short and not leaving:
                 self._cut = True
                 return ""
             if step.walks:
                 walk = self._walk
                 await walk.begin(steps, index, leaving=leaving, over_rounds=over_rounds and not failed)
                 index, failed = walk.index, failed or walk.missed
-                if self._left:
+                if self._patience.is_over:
                     if self._again(steps[index]):
                         continue
                     return "round"
@@ -411,18 +387,18 @@ class User:
             index += 1
             if step.item is not None:
                 if step.begins:
-                    self.began(step, self.around.clock.now())
+                    self._spans.began(step, self.around.clock.now())
                 self._doing, outer = step.step.step, self._doing
                 outcome = await perform(self._stage, step, leaving=leaving)
                 self._doing = outer
                 if step.ends:
-                    self.over(step, self.around.clock.now(), "a step failed" if outcome else "")
+                    self._spans.over(step, self.around.clock.now(), "a step failed" if outcome else "")
                 failed = failed or bool(outcome)
                 if outcome == "round":
                     return await self._skipping(steps, index, "", "round")
             elif step.requests:
                 kind, then = await self._at_once(step)
-                if self._left:
+                if self._patience.is_over:
                     index -= 1
                     if self._again(step):
                         continue
@@ -434,8 +410,8 @@ class User:
                 await self._think(step)
         return "step" if failed else ""
 
-    def impatient(self) -> None:
-        """See Observer: what is under way is abandoned. Afterwards it has connections of its own again, and what it had
+    def _impatient(self) -> None:
+        """See Walk: what is under way is abandoned. Afterwards it has connections of its own again, and what it had
         before: values, cookies, TLS sessions.
         """
         wire, now = self._wire, self.around.clock.now()
@@ -443,154 +419,57 @@ class User:
         self.around.recorder.abandoned(wire.spans(), now, under_way)
         sessions, old = wire.pool.sessions, self._walk
         wire.close()
-        self._left, self._opens = True, []
+        self._patience.run_out()
+        self._parallel = None
         old.interrupt()
         self._equip()
         self._wire.pool.sessions = sessions
 
     def _again(self, step: CompiledStep) -> bool:
         """Out of patience with a step: whether it is reloaded. Else the user leaves, and is told to have left."""
-        self._left = False
         recorder, now = self.around.recorder, self.around.clock.now()
-        if self._reloading != (self.own.round, step.series):
-            self._reloading, self._reloads = (self.own.round, step.series), 0
-        if self._reloads < self.own.manner.reloads:
-            self._reloads += 1
+        if self._patience.reloads(self.own.round, step.series):
             recorder.reloaded(now)
             return True
         series = [step.series, *(request.series for request in step.requests)]
-        if self._in_round:
+        if self._life.in_round:
             series.append(self.around.script.round_series)
         recorder.left(now, series)
-        self._gone = True
         return False
 
     async def _skipping(self, steps: list[CompiledStep], index: int, kind: str, then: Then) -> Outcome:
         """The step before `index` failed, and with it the rest of the part."""
         now = self.around.clock.now()
         self.around.recorder.skipped(now, len(steps) - index)
-        for no in list(self._spans):
-            self._over(no, now, kind or "a step failed")
+        self._spans.fail(now, kind or "a step failed")
         if then == "user":
             self.retire("check", kind)
-        elif self._state == "in a round":
+        elif self._life.in_round:
             await self._skip(steps[index - 1 :])
         return "round"
 
     async def _at_once(self, step: CompiledStep) -> tuple[str, Then]:
         """All requests of a step in parallel: (first kind of failure or "", its worst consequence)."""
-        recorder, loop = self.around.recorder, asyncio.get_running_loop()
-        due, late_s = self._walk.first_due(self.around.clock.now()), self.own.late_s
-        self._opens = [(step.series, due), *((request.series, due) for request in step.requests)]
-        self.began(step, due)
-        askers: list[Asker] = []
-        waits: list[asyncio.Future[None]] = []
-        for request in step.requests:
-            over: asyncio.Future[None] = loop.create_future()
-            ended = partial(self._one_over, over, (request.series, due))
-            asker = Asker(
-                self.own, self.around, self._wire, self._witness, self._proofs, ended, partial(self._one_broke, over)
-            )
-            askers.append(asker)
-            waits.append(over)
-            if asker.ask(request, step, due):
-                ended()
-        if not await self._all_over(waits, due):
+        recorder, clock = self.around.recorder, self.around.clock
+        due, late_s = self._walk.first_due(clock.now()), self.own.late_s
+        self._parallel = at_once = ParallelStep(step, due, clock, self._asker)
+        self._spans.began(step, due)
+        if not await at_once.perform(self._patience.seconds):
+            self._impatient()
             return "", "round"
-        self._opens = []
+        self._parallel = None
         self._walk.asked = True
-        self._walk.went = self._walk.went or any(not asker.kind for asker in askers)
-        last = max(asker.ended for asker in askers)
-        failed = [asker for asker in askers if asker.kind]
-        self.over(step, last, failed[0].kind if failed else "")
-        if not failed:
+        self._walk.went = self._walk.went or at_once.went_well
+        last, (kind, then) = at_once.ended, at_once.failure
+        self._spans.over(step, last, kind)
+        if kind:
+            recorder.missed(step.series, last, round((last - due) * 1e6), kind)
+        else:
             recorder.passed(step.series, due, last, self.own.late_s - late_s)
-            return "", "round"
-        recorder.missed(step.series, last, round((last - due) * 1e6), failed[0].kind)
-        return failed[0].kind, max((asker.then for asker in failed), key=lambda then: SEVERITY[then])
-
-    async def _all_over(self, waits: "list[asyncio.Future[None]]", due: float) -> bool:
-        """Whether all are over before the user is out of patience."""
-        if self.patience_s <= 0:
-            await asyncio.gather(*waits)
-            return True
-        limit = self.around.clock.at(due + self.patience_s)
-        pending: set[asyncio.Future[None]] = set(waits)
-        while pending and not limit.done():
-            await asyncio.wait({*pending, limit}, return_when=asyncio.FIRST_COMPLETED)
-            pending = {each for each in waits if not each.done()}
-        if pending:
-            self.impatient()
-            return False
-        limit.cancel()
-        for each in waits:
-            each.result()
-        return True
-
-    def _one_over(self, over: "asyncio.Future[None]", asked: tuple[int, float]) -> None:
-        if asked in self._opens:
-            self._opens.remove(asked)
-        if not over.done():
-            over.set_result(None)
-
-    @staticmethod
-    def _one_broke(over: "asyncio.Future[None]", problem: Exception) -> None:
-        if not over.done():
-            over.set_exception(problem)
-
-    # waiting -------------------------------------------------------------------------------------------
-
-    async def wait(self, instant: float, *, thinks: bool = True) -> None:
-        """Until an instant, or until the user is told to leave; it `thinks` unless that is a part of what it does."""
-        clock = self.around.clock
-        if self.leaving and self._state != "closing":
-            return
-        if instant <= clock.now():
-            return
-        state = self._state
-        self._enter("thinking")
-        self._thinking, since = clock.at(instant), clock.now()
-        try:
-            await self._thinking
-        finally:
-            self._thinking = None
-        self._thought_s += clock.now() - since if thinks else 0.0
-        self._enter(state)
-
-    def _thinks(self, step: CompiledStep) -> float:
-        """Seconds of think time after a step, drawn where it is drawn."""
-        seconds = step.step.think_s
-        if step.step.think == "even":
-            seconds = self.own.values.maker.random.uniform(seconds, max(seconds, step.step.think_to_s))
-        elif step.step.think == "log-normal" and seconds > 0:
-            seconds *= self.own.values.maker.random.lognormvariate(0.0, step.step.sigma())
-        return seconds * self.around.think_factor * self.own.manner.pace
-
-    def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
-        """See Observer."""
-        seconds = self._thinks(step)
-        if seconds <= 0 or self.leaving:
-            return None
-        clock = self.around.clock
-        self._thought_in = self._state
-        self._enter("thinking")
-        self._thinks_since = clock.now()
-        self._due = self._thinks_since + seconds
-        self._thinking = clock.at(self._due)
-        return self._thinking
-
-    def thought(self) -> None:
-        """See Observer."""
-        now = self.around.clock.now()
-        self._thought_s += now - self._thinks_since
-        if not self.leaving:
-            self.around.health.late(now - self._due)
-            self.own.late_s += max(0.0, now - self._due)
-        self._thinking = None
-        self._enter(self._thought_in)
+        return kind, then
 
     async def _think(self, step: CompiledStep) -> None:
-        pause = self.pause_after(step)
+        pause = self._thinking.begin(step)
         if pause is not None:
             await pause
-            self.thought()
+            self._thinking.end()

@@ -1,77 +1,25 @@
 """Steps of requests one after the other, from answer to answer, think times and rounds between them included."""
 
 import asyncio
-from typing import Protocol
+from collections.abc import Callable
 
 from dynamikos.engine.ports import Clock
 from dynamikos.engine.reporting.recorder import Recorder, pack_stretch
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
+from dynamikos.engine.users.lifecycle import Lifecycle
+from dynamikos.engine.users.patience import Patience
+from dynamikos.engine.users.spans import Spans
+from dynamikos.engine.users.thinking import Thinking
 
 
-class Observer(Protocol):
-    """Says what comes after a step. A user's."""
-
-    leaving: bool
-    patience_s: float  # for a step; 0: for ever
-
-    def impatient(self) -> None:
-        """It waited for the step at hand as long as it does."""
-        ...
-
-    @property
-    def cuts_short(self) -> bool:
-        """Whether the round at hand ends after its step: only while leaving."""
-        ...
-
-    def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
-        """A future that is done when its think time is over; None when there is none."""
-        ...
-
-    def thought(self) -> None:
-        """The think time is over."""
-        ...
-
-    def next_round(self, ended: float) -> bool:
-        """Begins another round at once; false when something has to be waited for, or none follows."""
-        ...
-
-    def began(self, step: CompiledStep, due: float) -> None:
-        """Spans begin with a step."""
-        ...
-
-    def over(self, step: CompiledStep, ended: float, kind: str) -> None:
-        """Spans end with a step that passed, or failed by `kind`."""
-        ...
+def no_more_rounds(ended: float) -> bool:
+    """For a walk that is over."""
+    return False
 
 
-class Nobody:
-    """The guide of a walk that is over."""
-
-    leaving = True
-    cuts_short = True
-    patience_s = 0.0
-
-    def impatient(self) -> None:
-        """Nobody waits."""
-
-    def pause_after(self, step: CompiledStep) -> "asyncio.Future[None] | None":
-        return None
-
-    def thought(self) -> None:
-        """Nobody thinks."""
-
-    def next_round(self, ended: float) -> bool:
-        return False
-
-    def began(self, step: CompiledStep, due: float) -> None:
-        """Nothing begins."""
-
-    def over(self, step: CompiledStep, ended: float, kind: str) -> None:
-        """Nothing ends."""
-
-
-NULL_OBSERVER: Observer = Nobody()
+def nobody_waits() -> None:
+    """For a walk that is over."""
 
 
 class Walk:
@@ -81,8 +29,23 @@ class Walk:
     before it failed, if it did, and `missed` whether any did whose failure fails it alone.
     """
 
-    def __init__(self, guide: Observer, clock: Clock, recorder: Recorder) -> None:
-        self._guide: Observer = guide
+    def __init__(
+        self,
+        clock: Clock,
+        recorder: Recorder,
+        life: Lifecycle,
+        thinking: Thinking,
+        patience: Patience,
+        spans: Spans,
+        next_round: Callable[[float], bool],
+        impatient: Callable[[], None],
+    ) -> None:
+        """`next_round` is called at the instant at which a round that passed has ended: it begins another one at once,
+        or returns false when something has to be waited for or none follows. `impatient` is called when the user has
+        waited for the step at hand as long as it does.
+        """
+        self._life, self._thinking, self._patience, self._spans = life, thinking, patience, spans
+        self._next_round, self._impatient = next_round, impatient
         self._recorder, self._now = recorder, clock.now
         self.asker: Asker  # who asks for it, set by the user
         self.index = 0
@@ -101,8 +64,7 @@ class Walk:
 
     def interrupt(self) -> None:
         """What is under way is nobody's any more: whoever waits goes on without it."""
-        self._guide = NULL_OBSERVER
-        self.asker.let_go()
+        self.let_go()
         self._stop()
 
     def _watch(self, due: float, seconds: float) -> None:
@@ -115,7 +77,7 @@ class Walk:
             return
         self._limit = None
         try:
-            self._guide.impatient()
+            self._impatient()
         except Exception as problem:
             self.broke(problem)
 
@@ -126,7 +88,7 @@ class Walk:
 
     def let_go(self) -> None:
         """The user has left: nothing here holds on to it, so that all of it goes at once."""
-        self._guide = NULL_OBSERVER
+        self._next_round, self._impatient = no_more_rounds, nobody_waits
         self.asker.let_go()
 
     def first_due(self, now: float) -> float:
@@ -167,7 +129,7 @@ class Walk:
         """Goes on after a request that is `over`, else with the step at hand: until a request is under way. A loop, so
         that many steps that end at once are no recursion.
         """
-        asker, guide, steps = self.asker, self._guide, self._steps
+        asker, steps, life = self.asker, self._steps, self._life
         while True:
             if over:
                 step = steps[self.index]
@@ -191,26 +153,26 @@ class Walk:
                             pack_stretch(step.series, self._begun + self._waited, last, asker.late_s - self._late_s)
                         )
                     if step.ends:
-                        guide.over(step, last, "")
+                        self._spans.over(step, last, "")
                 if self._limit is not None:
                     self._came_in_time()
                 self.index += 1
                 if step.thinks and not self._leaving and self._pauses(step):
                     return
             if self.index == len(steps):
-                if not self._over_rounds or self.missed or not guide.next_round(self._last):
+                if not self._over_rounds or self.missed or not self._next_round(self._last):
                     return self._stop()
                 self.index = 0
                 self.asked = self.went = False
             step = steps[self.index]
-            if not step.walks or (guide.leaving and not self._leaving and guide.cuts_short):
+            if not step.walks or (life.leaving and life.in_round and not self._leaving):
                 return self._stop()
             self._begun = due = self.first_due(self._now())
             self._waited, self._at, self._late_s = 0.0, 0, asker.late_s
             if step.begins:
-                guide.began(step, due)
-            if guide.patience_s > 0:
-                self._watch(due, guide.patience_s)
+                self._spans.began(step, due)
+            if self._patience.seconds > 0:
+                self._watch(due, self._patience.seconds)
             over = asker.ask(step.requests[0], step, due)
             if not over:
                 return
@@ -224,7 +186,7 @@ class Walk:
         kind, asker.kind = asker.kind, ""
         self._recorder.missed(step.series, last, round(took * 1e6), kind)
         if step.ends:
-            self._guide.over(step, last, kind)
+            self._spans.over(step, last, kind)
         if asker.then == "step":
             self.missed = True
             return True
@@ -234,7 +196,7 @@ class Walk:
         return False
 
     def _pauses(self, step: CompiledStep) -> bool:
-        pause = self._guide.pause_after(step)
+        pause = self._thinking.begin(step)
         if pause is None:
             return False
         self._pausing = True
@@ -246,7 +208,7 @@ class Walk:
             return
         self._pausing = False
         try:
-            self._guide.thought()
+            self._thinking.end()
             self._last = self._now()
             self.go(over=False)
         except Exception as problem:

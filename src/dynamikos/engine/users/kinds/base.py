@@ -26,7 +26,8 @@ S = TypeVar("S", bound=Step)
 class Performs(Protocol):
     """Whoever performs the steps inside an item, and waits."""
 
-    leaving: bool
+    @property
+    def leaving(self) -> bool: ...
 
     async def run_steps(self, steps: list[CompiledStep], *, leaving: bool = False) -> Outcome: ...
 

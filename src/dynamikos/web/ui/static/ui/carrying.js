@@ -27,7 +27,10 @@ const show = (box, was) => {
   for (const row of was.closers) {
     const opens = one(`[data-opens="${CSS.escape(row.dataset.of)}"]`, box);
     const isThere = one(`tr.closer[data-of="${CSS.escape(row.dataset.of)}"]`, box);
-    if (opens && !isThere && !row.isConnected && !row.dataset.shut) opens.closest("tr").after(row);
+    if (isThere || row.isConnected || row.dataset.shut) continue;
+    if (opens) opens.closest("tr").after(row);
+    // what a person reads stays before them, also when the list does not name it any more
+    else one(`tbody[data-keeps="${row.dataset.of[0]}"]`, box)?.prepend(row);
   }
   if (was.focus && !box.contains(document.activeElement)) {
     const same = focusable(box).find((el) => said(el) === was.focus);
@@ -45,7 +48,7 @@ export const carrying = (box, change) => {
   show(box, was);
 };
 
-const LONGEST_MS = 5000; // that a change waits for whoever is at work in its place
+const LONGEST_MS = 5000; // that a change waits for a press: one that ends outside of the page is not told
 let pressed = null;
 document.addEventListener("pointerdown", (event) => (pressed = event.target), true);
 for (const name of ["pointerup", "pointercancel"]) {
@@ -58,8 +61,9 @@ for (const name of ["pointerup", "pointercancel"]) {
  */
 export const untouched = async (box) => {
   const end = performance.now() + LONGEST_MS;
-  const isTouched = () => box.contains(pressed) || one(".htmx-request", box);
-  while (isTouched() && performance.now() < end) await new Promise((go) => setTimeout(go, 30));
+  const isPressed = () => box.contains(pressed) && performance.now() < end;
+  const isAsking = () => one(".htmx-request", box); // ends by itself: htmx gives up after a minute
+  while (isPressed() || isAsking()) await new Promise((go) => setTimeout(go, 30));
 };
 
 let before = null;

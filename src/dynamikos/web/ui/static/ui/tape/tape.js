@@ -68,16 +68,21 @@ const tables = async () => {
   const whose = `row=${encodeURIComponent(row)}&generator=${encodeURIComponent(generator)}`;
   const slice = `from=${shown.from}&to=${shown.to}&${whose}`;
   const address = `${box.dataset.tables}?${slice}&outcome=${outcome}&sort=${sort}&down=${down}`;
-  const answer = await fetch(address, { credentials: "same-origin" });
-  const html = answer.ok ? await answer.text() : null;
   const target = document.getElementById("tables");
-  await untouched(target);
-  if (!html || mine !== asked) return;
-  carrying(target, () => {
-    target.innerHTML = html;
-    htmx.process(target);
-  });
-  box.dataset.redrawn = String(mine);
+  target.setAttribute("aria-busy", "true");
+  try {
+    const answer = await fetch(address, { credentials: "same-origin" });
+    const html = answer.ok ? await answer.text() : null;
+    await untouched(target);
+    if (!html || mine !== asked) return;
+    carrying(target, () => {
+      target.innerHTML = html;
+      htmx.process(target);
+    });
+    box.dataset.redrawn = String(mine);
+  } finally {
+    if (mine === asked) target.removeAttribute("aria-busy");
+  }
 };
 
 const setWindow = (from, to) => {
