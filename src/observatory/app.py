@@ -12,6 +12,7 @@ import random
 import re
 import time
 from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
 from http.cookies import SimpleCookie
 from typing import Any
 from urllib.parse import parse_qs, unquote
@@ -38,6 +39,30 @@ STILL = {
     "/ping": (b"pong", "text/plain"),
 }
 STILL.update({f"/pictures/{n}.svg": (pages.picture(n), "image/svg+xml") for n in range(1, 7)})
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """A request."""
+
+    method: str
+    path: str
+    query: dict[str, str]
+    headers: dict[str, str]
+    body: bytes
+
+    @property
+    def form(self) -> dict[str, str]:
+        return _firsts(self.body.decode("utf-8", "replace"), keep_blank_values=True)
+
+
+def _firsts(text: str, *, keep_blank_values: bool = False) -> dict[str, str]:
+    found = parse_qs(text, keep_blank_values=keep_blank_values)
+    return {key: values[0] for key, values in found.items()}
+
+
+def _json(known: Any) -> Reply:
+    return 200, [JSON], json.dumps(known).encode()
 
 
 class Observatory:
@@ -121,17 +146,15 @@ class Observatory:
                 body += event.get("body", b"")
                 if not event.get("more_body"):
                     break
-        path, query = (
-            scope["path"],
-            {key: values[0] for key, values in parse_qs(scope["query_string"].decode()).items()},
-        )
+        path, query = scope["path"], _firsts(scope["query_string"].decode())
+        asked = Asked(scope["method"], path, query, headers, body)
         if path in ("/truth", "/metrics") or path.startswith(("/truth/", "/weather/")):
-            await self._answer(send, self._inside(scope["method"], path, query))
+            await self._answer(send, self._inside(asked))
             return
         if path in ("/sink", "/sink/log"):
-            await self._answer(send, self._sunk(scope["method"], path, headers, body))
+            await self._answer(send, self._sunk(asked.method, path, headers, body))
             return
-        kind, reply = self._route(scope["method"], path, query, headers, body)
+        kind, reply = self._route(asked)
         self._suffers(kind, arrival)
         if kind == "objects search":
             self.searching += 1
@@ -188,54 +211,14 @@ class Observatory:
         name = cookies["visit"].value if "visit" in cookies else ""
         return name, self.sessions.get(name, {})
 
-    def _route(
-        self, method: str, path: str, query: dict[str, str], headers: dict[str, str], body: bytes
-    ) -> tuple[str, Reply]:
-        if path in STILL:
-            return "still", self._still(path, headers)
-        if method == "GET":
-            if path == "/":
-                return "front", (200, [HTML, ("cache-control", "no-cache")], pages.front())
-            if path == "/sign-in":
-                return "sign-in page", self._sign_in_page()
-            if path == "/sky":
-                return "sky", self._sky(query, headers)
-            if path == "/api/objects":
-                return "objects search", self._search(query, headers)
-            if path == "/api/slots":
-                return "slots", self._slots(query, headers)
-            if path == "/api/account":
-                return "account", self._account(headers)
-            if path == "/roof":
-                return "roof", self._roof()
-            if path == "/report":
-                return "report", (200, [HTML], pages.report(self.booked, self.approved))
-            if path.startswith("/postbox/"):
-                return "postbox", self._postbox(unquote(path[9:]))
-            if path.startswith("/objects/"):
-                each = BY_SLUG.get(path[9:])
-                return "object", self._object(each, headers) if each else self._wrong(404, "no such object")
-        elif method == "POST":
-            form = {
-                key: values[0]
-                for key, values in parse_qs(body.decode("utf-8", "replace"), keep_blank_values=True).items()
-            }
-            if path == "/sign-in":
-                return "sign-in", self._sign_in(form, headers)
-            if path == "/api/holds":
-                return "hold", self._hold(body, headers)
-            if path == "/bookings":
-                return "booking", self._book(form, headers)
-            if path.startswith("/bookings/") and path.endswith("/code"):
-                return "code", self._code(path.split("/")[2], form)
-            if path.startswith("/bookings/") and path.endswith("/cancel"):
-                return "cancel", self._cancel(path.split("/")[2], form)
-            if path == "/roof/approve":
-                return "approve", self._approve(form)
-            if path == "/sign-out":
-                name, _ = self._session(headers)
-                self.sessions.pop(name, None)
-                return "sign-out", (303, [("location", "/"), ("set-cookie", "visit=; Path=/; Max-Age=0")], b"")
+    def _route(self, asked: "Asked") -> tuple[str, Reply]:
+        """(kind, answer): what the table of routes says; a kind is what the weather is about."""
+        if asked.path in STILL:
+            return "still", self._still(asked.path, asked.headers)
+        for method, path, kind, answer in APPLICATION:
+            found = path.fullmatch(asked.path) if method == asked.method else None
+            if found is not None:
+                return kind, answer(self, asked, *found.groups())
         return "still", self._wrong(404, "nothing here")
 
     def _wrong(self, status: int, why: str) -> Reply:
@@ -304,7 +287,10 @@ class Observatory:
         found = [each for each in OBJECTS if wanted in each["slug"] or wanted in each["constellation"]][:20]
         return 200, [JSON], json.dumps({"q": wanted, "objects": found}).encode()
 
-    def _object(self, each: dict[str, str], headers: dict[str, str]) -> Reply:
+    def _object(self, slug: str, headers: dict[str, str]) -> Reply:
+        each = BY_SLUG.get(slug)
+        if each is None:
+            return self._wrong(404, "no such object")
         _, session = self._session(headers)
         session["sight"] = sight = "sight/" + self.token("sight")[:14]
         return 200, [HTML], pages.thing(each, base64.b64encode(sight.encode()).decode())
@@ -423,6 +409,11 @@ class Observatory:
         self.balance[email] = self.balance.get(email, MINUTES_GIVEN) + MINUTES_A_SLOT
         return 200, [JSON], json.dumps({"cancelled": reference}).encode()
 
+    def _sign_out(self, headers: dict[str, str]) -> Reply:
+        name, _ = self._session(headers)
+        self.sessions.pop(name, None)
+        return 303, [("location", "/"), ("set-cookie", "visit=; Path=/; Max-Age=0")], b""
+
     # for tests and the curious ---------------------------------------------------------------------------
 
     def _sunk(self, method: str, path: str, headers: dict[str, str], body: bytes) -> Reply:
@@ -432,59 +423,59 @@ class Observatory:
             return 204, [], b""
         return (200, [JSON], self.sink.as_json()) if path == "/sink/log" else (200, [HTML], self.sink.as_page())
 
-    def _inside(self, method: str, path: str, query: dict[str, str]) -> Reply:
-        stations = WEATHER[self.weather]
-        if path == "/metrics":
-            return (
-                200,
-                [("content-type", "application/openmetrics-text; version=1.0.0; charset=utf-8")],
-                self._metrics().encode(),
-            )
-        if path.startswith("/weather/"):
-            name = path[9:]
-            if method != "POST" or name not in WEATHER:
-                return self._wrong(404, f"POST /weather/NAME with one of {', '.join(WEATHER)}")
-            self.set_weather(name)
-            if "at" in query and self.trouble.stall is not None:  # POST /weather/gust?at=20&for=6
-                resource, begin, end = self.trouble.stall
-                at = float(query["at"])
-                self.stall(resource, at, at + float(query.get("for", end - begin)))
-            return 200, [JSON], json.dumps({"weather": name}).encode()
-        if path == "/truth/log":
-            since = float(query.get("since", "0"))
-            return 200, [JSON], json.dumps([record for record in self.log if record["arrival_s"] >= since]).encode()
-        if path == "/truth/closed":  # ?users=20&think=1&front=1&sky=2: kinds with their number in a round
-            visits: collections.Counter[str] = collections.Counter()
-            for kind, times in query.items():
-                for resource in ROUTES.get(kind, ()):
-                    visits[resource] += float(times)  # type: ignore[assignment]
-            rate, first = saturation_per_s(stations, visits)
-            law = closed_law(stations, visits, float(query.get("think", "0")), int(query.get("users", "1")))
-            return 200, [JSON], json.dumps({"law": law, "saturation_per_s": rate, "saturates_first": first}).encode()
-        if path == "/truth/open":
-            per_s = float(query.get("per_s", "1"))
-            open_times = {
-                kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()
-            }
-            return (
-                200,
-                [JSON],
-                json.dumps(
-                    {kind: amount if amount != float("inf") else None for kind, amount in open_times.items()}
-                ).encode(),
-            )
+    def _inside(self, asked: "Asked") -> Reply:
+        answer = INSIDE.get(asked.path)
+        if answer is not None:
+            return answer(self, asked)
+        if asked.path.startswith("/weather/"):
+            return self._new_weather(asked)
+        return self._truth()
+
+    def _openmetrics(self) -> Reply:
+        kind = "application/openmetrics-text; version=1.0.0; charset=utf-8"
+        return 200, [("content-type", kind)], self._metrics().encode()
+
+    def _new_weather(self, asked: "Asked") -> Reply:
+        """POST /weather/NAME; with a stall of its own: POST /weather/gust?at=20&for=6."""
+        name, query = asked.path.removeprefix("/weather/"), asked.query
+        if asked.method != "POST" or name not in WEATHER:
+            return self._wrong(404, f"POST /weather/NAME with one of {', '.join(WEATHER)}")
+        self.set_weather(name)
+        if "at" in query and self.trouble.stall is not None:
+            resource, begin, end = self.trouble.stall
+            at = float(query["at"])
+            self.stall(resource, at, at + float(query.get("for", end - begin)))
+        return _json({"weather": name})
+
+    def _logged(self, asked: "Asked") -> Reply:
+        since = float(asked.query.get("since", "0"))
+        return _json([record for record in self.log if record["arrival_s"] >= since])
+
+    def _closed(self, asked: "Asked") -> Reply:
+        """?users=20&think=1&front=1&sky=2: kinds with their number in a round."""
+        query, stations = asked.query, WEATHER[self.weather]
+        visits: collections.Counter[str] = collections.Counter()
+        for kind, times in query.items():
+            for resource in ROUTES.get(kind, ()):
+                visits[resource] += float(times)  # type: ignore[assignment]
+        rate, first = saturation_per_s(stations, visits)
+        law = closed_law(stations, visits, float(query.get("think", "0")), int(query.get("users", "1")))
+        return _json({"law": law, "saturation_per_s": rate, "saturates_first": first})
+
+    def _open(self, asked: "Asked") -> Reply:
+        per_s, stations = float(asked.query.get("per_s", "1")), WEATHER[self.weather]
+        times = {kind: sum(erlang_c(per_s, *stations[name]) for name in route) for kind, route in ROUTES.items()}
+        return _json({kind: amount if amount != math.inf else None for kind, amount in times.items()})
+
+    def _truth(self) -> Reply:
         resources = {
             name: {"servers": servers, "mean_s": mean, "saturates_at_per_s": servers / mean}
-            for name, (servers, mean) in stations.items()
+            for name, (servers, mean) in WEATHER[self.weather].items()
         }
-        known: dict[str, Any] = {
-            "weather": self.weather,
-            "resources": resources,
-            "routes": ROUTES,
-            "requests": dict(self.counts),
+        return _json({
+            "weather": self.weather, "resources": resources, "routes": ROUTES, "requests": dict(self.counts),
             "logged": len(self.log),
-        }
-        return 200, [JSON], json.dumps(known).encode()
+        })  # fmt: skip
 
     def _metrics(self) -> str:
         """OpenMetrics 1.0. Beside what tells of the resources stand measures that have nothing to do with them."""
@@ -534,3 +525,34 @@ class Observatory:
             served = sum(each.by_second.get(int(now) - 1, (0.0, 0.0, 0.0))[2] for each in every)
             family("lamp_watts", "gauge", "watts", "Lamps of the visitors' centre", {"": 40 + 2 * served})
         return "\n".join([*lines, "# EOF", ""])
+
+
+# (method, path, kind, answer): what stands in brackets in a path is handed to the answer. The first that fits is taken.
+APPLICATION: tuple[tuple[str, re.Pattern[str], str, Callable[..., Reply]], ...] = tuple(
+    (method, re.compile(path), kind, answer)
+    for method, path, kind, answer in (
+        ("GET", "/", "front", lambda app, asked: (200, [HTML, ("cache-control", "no-cache")], pages.front())),
+        ("GET", "/sign-in", "sign-in page", lambda app, asked: app._sign_in_page()),
+        ("GET", "/sky", "sky", lambda app, asked: app._sky(asked.query, asked.headers)),
+        ("GET", "/api/objects", "objects search", lambda app, asked: app._search(asked.query, asked.headers)),
+        ("GET", "/api/slots", "slots", lambda app, asked: app._slots(asked.query, asked.headers)),
+        ("GET", "/api/account", "account", lambda app, asked: app._account(asked.headers)),
+        ("GET", "/roof", "roof", lambda app, asked: app._roof()),
+        ("GET", "/report", "report", lambda app, asked: (200, [HTML], pages.report(app.booked, app.approved))),
+        ("GET", "/postbox/(.*)", "postbox", lambda app, asked, email: app._postbox(unquote(email))),
+        ("GET", "/objects/(.*)", "object", lambda app, asked, slug: app._object(slug, asked.headers)),
+        ("POST", "/sign-in", "sign-in", lambda app, asked: app._sign_in(asked.form, asked.headers)),
+        ("POST", "/api/holds", "hold", lambda app, asked: app._hold(asked.body, asked.headers)),
+        ("POST", "/bookings", "booking", lambda app, asked: app._book(asked.form, asked.headers)),
+        ("POST", "/bookings/([^/]*).*/code", "code", lambda app, asked, number: app._code(number, asked.form)),
+        ("POST", "/bookings/([^/]*).*/cancel", "cancel", lambda app, asked, number: app._cancel(number, asked.form)),
+        ("POST", "/roof/approve", "approve", lambda app, asked: app._approve(asked.form)),
+        ("POST", "/sign-out", "sign-out", lambda app, asked: app._sign_out(asked.headers)),
+    )
+)
+INSIDE: dict[str, Callable[[Observatory, Asked], Reply]] = {
+    "/metrics": lambda app, asked: app._openmetrics(),
+    "/truth/log": Observatory._logged,
+    "/truth/closed": Observatory._closed,
+    "/truth/open": Observatory._open,
+}

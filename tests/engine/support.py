@@ -71,9 +71,10 @@ def perform(
     rows: list[list[str]] | None = None,
     control: Callable[[Control], object] | None = None,
     functions: Functions | None = None,
+    slots: int = 0,
 ) -> tuple[str, ListSink, ScriptedNetwork]:
-    """Runs in virtual time; minutes pass in milliseconds."""
-    network, sink = ScriptedNetwork(server), ListSink()
+    """Runs in virtual time; minutes pass in milliseconds. `slots`: see ScriptedNetwork."""
+    network, sink = ScriptedNetwork(server, slots=slots), ListSink()
 
     async def program() -> str:
         clock, switch = VirtualClock(), Control()

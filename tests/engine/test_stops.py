@@ -12,7 +12,7 @@ from unittest import TestCase, skipUnless
 import numpy as np
 
 from dynamikos.engine.http.connection import Arrivals
-from dynamikos.engine.reporting.recorder import PASSED, _Cell
+from dynamikos.engine.reporting.cells import PASSED, Cell
 from dynamikos.engine.reporting.stops import EVERY_S, Beat, Stops, pieces, stopped_before, unnoted
 from dynamikos.machine import stops
 
@@ -47,7 +47,7 @@ class Overlap(TestCase):
         rows = np.zeros(100, PASSED)
         rows["due"], rows["last"] = np.linspace(0, 0.9, 100), np.linspace(0, 0.9, 100) + 0.05
         rows["last"][40:60] += 0.2
-        cell = _Cell()
+        cell = Cell()
         cell.add(np.rint((rows["last"] - rows["due"]) * 1e6).astype(np.int64))
         cell.samples.append(rows)
         quiet = cell.wire(1)

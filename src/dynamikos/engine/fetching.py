@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.messages import Base, Fields, Head
 from dynamikos.engine.http.protocol import Reply
-from dynamikos.engine.ports import Clock, Link, Network
+from dynamikos.engine.ports import Clock, Link, Network, hang_up
 from dynamikos.engine.users.compiled import split_url
 
 
@@ -44,7 +44,7 @@ async def post(network: Network, address: str, headers: Sequence[tuple[str, str]
         link.send(head, body, waiting, "", "", 0, True, time.perf_counter())
         return await waiting.reply
     finally:
-        link.close()
+        hang_up(link)
 
 
 class Fetcher:
@@ -77,5 +77,5 @@ class Fetcher:
 
     def close(self) -> None:
         if self._link is not None:
-            self._link.close()
+            hang_up(self._link)
             self._link = None

@@ -38,6 +38,8 @@ OWN_LIMITS = {
     errno.ENOMEM: "own-limit-memory",
 }
 
+REFUSALS = {errno.ECONNREFUSED: "connect-refused", errno.EHOSTUNREACH: "unreachable", errno.ENETUNREACH: "unreachable"}
+
 
 @dataclass(slots=True)
 class Streams:
@@ -80,17 +82,12 @@ async def open_streams(
     if scheme == "https" and secure:
         context = ssl.create_default_context(cafile=trust)
         context.set_alpn_protocols(["http/1.1"])
-    problem_: Failure | None = None
+    last: Failure | None = None
     for _, _, _, _, place in found:
         address = str(place[0])
         check_target(agreed, origin, address, own_ports)
-        resolved_to = ipaddress.ip_address(address.partition("%")[0])
-        if public_only and not (embedded(resolved_to).is_global and resolved_to.is_global):
-            raise Failure(
-                "not-agreed",
-                f"{host} is {resolved_to}, inside; a proxy for other machines only leads there when the recording"
-                " names it",
-            )
+        if public_only:
+            _only_public(host, address)
         try:
             async with asyncio.timeout(limit_s):
                 reader, writer = await asyncio.open_connection(address, port, limit=256 * 1024)
@@ -99,22 +96,26 @@ async def open_streams(
                     await writer.start_tls(context, server_hostname=host)
                     reader._transport = writer.transport  # type: ignore[attr-defined]  # 3.11 forgets it (cpython gh-106867)
         except TimeoutError:
-            problem_ = Failure("timeout-connect", f"no connection to {host}:{port} within {limit_s:g} s")
+            last = Failure("timeout-connect", f"no connection to {host}:{port} within {limit_s:g} s")
         except ssl.SSLError as wrong:
-            raise Failure(
-                "tls", f"{host}:{port}: {getattr(wrong, 'verify_message', '') or wrong.reason or wrong}"
-            ) from wrong
+            raise Failure("tls", f"{host}:{port}: {_tls_problem(wrong)}") from wrong
         except OSError as wrong:
-            problem_ = Failure("connect", f"{host}:{port}: {wrong.strerror or wrong}")
+            last = Failure("connect", f"{host}:{port}: {wrong.strerror or wrong}")
         else:
-            done = time.perf_counter()
-            parts = (
-                round((resolved - begun) * 1e6),
-                round((connected - resolved) * 1e6),
-                round((done - connected) * 1e6) if context else -1,
-            )
-            return Streams(reader, writer, parts)
-    raise problem_ or Failure("dns", f"{host} has no address")
+            parts = (resolved - begun, connected - resolved, time.perf_counter() - connected)
+            dns, connect, tls = (round(part * 1e6) for part in parts)
+            return Streams(reader, writer, (dns, connect, tls if context else -1))
+    raise last or Failure("dns", f"{host} has no address")
+
+
+def _only_public(host: str, address: str) -> None:
+    """Raises Failure for loopback and private addresses."""
+    found = ipaddress.ip_address(address.partition("%")[0])
+    if not (embedded(found).is_global and found.is_global):
+        raise Failure(
+            "not-agreed",
+            f"{host} is {found}, inside; a proxy for other machines only leads there when the recording names it",
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,7 +144,7 @@ def proxy_of(address: str) -> Proxy:
 
 async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: Proxy, host: str, port: int) -> None:
     """CONNECT (RFC 9110 §9.3.6). Raises Failure."""
-    there = f"{f'[{host}]' if ':' in host else host}:{port}".encode()
+    there = f"{_in_brackets(host)}:{port}".encode()
     await loop.sock_sendall(sock, b"CONNECT %b HTTP/1.1\r\nHost: %b\r\n%b\r\n" % (there, there, proxy.header))
     answer = b""
     while b"\r\n\r\n" not in answer:
@@ -154,6 +155,72 @@ async def _tunnel(loop: asyncio.AbstractEventLoop, sock: socket.socket, proxy: P
     status = answer.split(b"\r\n", 1)[0].decode("latin-1")
     if status.split(" ")[1:2] != ["200"]:
         raise Failure("proxy", f"the proxy {proxy.origin[1]}:{proxy.origin[2]} refused {host}:{port}: {status[:80]}")
+
+
+@dataclass(slots=True)
+class _Dial:
+    """A connection that is being opened to one address of an origin; instants are those of `time.perf_counter`."""
+
+    origin: Origin
+    family: int
+    address: str
+    begun: float
+    resolved_at: float
+    session: ssl.SSLSession | None  # of an earlier connection, to be resumed
+    connected_at: float = 0.0
+    phase: str = "connect"  # or "tls"
+
+    @property
+    def scheme(self) -> str:
+        return self.origin[0]
+
+    @property
+    def host(self) -> str:
+        return self.origin[1]
+
+    @property
+    def port(self) -> int:
+        return self.origin[2]
+
+    def parts_us(self, done: float) -> tuple[int, int, int]:
+        """(name looked up, connected, TLS agreed), µs; −1 without TLS."""
+        return (
+            round((self.resolved_at - self.begun) * 1e6),
+            round((self.connected_at - self.resolved_at) * 1e6),
+            round((done - self.connected_at) * 1e6) if self.scheme == "https" else -1,
+        )
+
+    def failure(self, problem: OSError, limit_s: float) -> Failure:
+        """What went wrong, as it is counted and said."""
+        where = f"{self.host} ({self.address}:{self.port})"
+        if isinstance(problem, TimeoutError):
+            return Failure(f"timeout-{self.phase}", f"no connection to {where} within {limit_s:g} s")
+        if isinstance(problem, ssl.SSLError):
+            return Failure("tls", f"{where}: {_tls_problem(problem)}")
+        number = problem.errno or 0
+        kind = OWN_LIMITS.get(number) or ("tls" if self.phase == "tls" else REFUSALS.get(number, "connect"))
+        return Failure(kind, f"{where}: {problem.strerror or problem}")
+
+
+def _new_socket(family: int, line: Line | None) -> socket.socket:
+    """One that does not block. Raises Failure where this machine has no more of them."""
+    try:
+        sock = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
+    except OSError as problem:
+        kind = OWN_LIMITS.get(problem.errno or 0, "own-limit-sockets")
+        raise Failure(kind, f"no socket could be had: {problem.strerror}") from problem
+    if line is not None:
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, line.buffer)
+    return sock
+
+
+def _tls_problem(problem: ssl.SSLError) -> str:
+    return str(getattr(problem, "verify_message", "") or problem.reason or problem)
+
+
+def _in_brackets(host: str) -> str:
+    """As an authority has it (RFC 3986 §3.2.2)."""
+    return f"[{host}]" if ":" in host else host
 
 
 class RealNetwork:
@@ -235,7 +302,8 @@ class RealNetwork:
             family, address = addresses[(self._turn + offset) % len(addresses)]
             self._agree(origin if proxy is None else proxy.origin, address)
             try:
-                return await self._connect(origin, family, address, begun, resolved_at, sessions.get(origin), line)
+                dial = _Dial(origin, family, address, begun, resolved_at, sessions.get(origin))
+                return await self._connect(dial, line)
             except Failure as failure:
                 problem = failure
         raise problem or Failure("dns", f"{host} has no address")
@@ -270,87 +338,49 @@ class RealNetwork:
                 raise failure from problem
         return known.result() if known.done() else await asyncio.shield(known)
 
-    async def _connect(
-        self,
-        origin: Origin,
-        family: int,
-        address: str,
-        begun: float,
-        resolved_at: float,
-        session: ssl.SSLSession | None,
-        line: Line | None = None,
-    ) -> Connection:
-        scheme, host, port = origin
-        proxy = self._proxy
-        try:
-            sock = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
-        except OSError as problem:
-            raise Failure(
-                OWN_LIMITS.get(problem.errno or 0, "own-limit-sockets"), f"no socket could be had: {problem.strerror}"
-            ) from problem
-        if line is not None:
-            sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, line.buffer)
+    async def _connect(self, dial: "_Dial", line: Line | None) -> Connection:
+        sock = _new_socket(dial.family, line)
         if self._sockets is None:
             self._sockets = Sockets(self._connect_s)
         sockets = self._sockets
-        phase, where = "connect", f"{host} ({address}:{port})"
-        connection: Connection
         try:
-            joined = sockets.begin(sock, address, port if proxy is None else proxy.origin[2])
+            joined = sockets.begin(sock, dial.address, dial.port if self._proxy is None else self._proxy.origin[2])
             if joined is not None:
                 await joined
                 sockets.joined(sock)
-            if scheme == "http" and line is None:
-                connected_at = time.perf_counter()
-                connection = self._connection()
+            if dial.scheme == "http" and line is None:
+                dial.connected_at = time.perf_counter()
+                connection: Connection = self._connection()
                 connection.connection_made(sockets.plain(sock, connection))
             else:
                 sockets.let_go(sock)
-                left_s = self._connect_s - (time.perf_counter() - resolved_at)
-                async with asyncio.timeout(max(0.0, left_s)):
-                    if proxy is not None and scheme == "https":
-                        await _tunnel(asyncio.get_running_loop(), sock, proxy, host, port)
-                    if line is not None:
-                        await asyncio.sleep(line.trip_s())
-                    connected_at = time.perf_counter()
-                    phase = "tls"
-                    connection = await self._dressed(sock, host if scheme == "https" else None, session, line)
-        except TimeoutError as problem:
+                connection = await self._negotiated(sock, dial, line)
+        except BaseException as problem:
             sockets.let_go(sock)
             sock.close()
-            raise Failure(f"timeout-{phase}", f"no connection to {where} within {self._connect_s:g} s") from problem
-        except ssl.SSLError as problem:
-            sockets.let_go(sock)
-            sock.close()
-            raise Failure(
-                "tls", f"{where}: {getattr(problem, 'verify_message', '') or problem.reason or problem}"
-            ) from problem
-        except OSError as problem:
-            sockets.let_go(sock)
-            sock.close()
-            number = problem.errno or 0
-            known = {
-                errno.ECONNREFUSED: "connect-refused",
-                errno.EHOSTUNREACH: "unreachable",
-                errno.ENETUNREACH: "unreachable",
-            }
-            kind = OWN_LIMITS.get(number) or ("tls" if phase == "tls" else known.get(number, "connect"))
-            raise Failure(kind, f"{where}: {problem.strerror or problem}") from problem
-        except asyncio.CancelledError:
-            sockets.let_go(sock)
-            sock.close()
+            if isinstance(problem, OSError):
+                raise dial.failure(problem, self._connect_s) from problem
             raise
-        done = time.perf_counter()
-        connection.connect_parts_us = (
-            round((resolved_at - begun) * 1e6),
-            round((connected_at - resolved_at) * 1e6),
-            round((done - connected_at) * 1e6) if scheme == "https" else -1,
-        )
-        if proxy is not None and scheme == "http":
-            there = f"http://{f'[{host}]' if ':' in host else host}:{port}"
-            connection.ask_in_full(there, proxy.header.decode("latin-1"))
+        connection.connect_parts_us = dial.parts_us(time.perf_counter())
+        if self._proxy is not None and dial.scheme == "http":
+            there = f"http://{_in_brackets(dial.host)}:{dial.port}"
+            connection.ask_in_full(there, self._proxy.header.decode("latin-1"))
         self._opened += 1
         return connection
+
+    async def _negotiated(self, sock: socket.socket, dial: "_Dial", line: Line | None) -> Connection:
+        """What follows on a connected socket before a request can go: the proxy's tunnel, the line's round trip, TLS;
+        all of it within what is left of the time for connecting.
+        """
+        left_s = self._connect_s - (time.perf_counter() - dial.resolved_at)
+        async with asyncio.timeout(max(0.0, left_s)):
+            if self._proxy is not None and dial.scheme == "https":
+                await _tunnel(asyncio.get_running_loop(), sock, self._proxy, dial.host, dial.port)
+            if line is not None:
+                await asyncio.sleep(line.trip_s())
+            dial.connected_at = time.perf_counter()
+            dial.phase = "tls"
+            return await self._dressed(sock, dial.host if dial.scheme == "https" else None, dial.session, line)
 
     async def _dressed(
         self, sock: socket.socket, name: str | None, session: ssl.SSLSession | None, line: Line | None

@@ -40,11 +40,14 @@ class Taker(Protocol):
 
 
 class Link(Protocol):
-    """An open connection that performs one exchange at a time. `connect_parts_us` is (dns, connect, ssl)."""
+    """Performs one exchange at a time: a connection that can do no more, or one slot of a Channel. `connect_parts_us`
+    is (dns, connect, ssl).
+    """
 
     alive: bool
     idle_since: float  # for whoever keeps it
     connect_parts_us: tuple[int, int, int]
+    channel: "Channel | None"  # whose slot it is; None: it is the connection
 
     @property
     def taker(self) -> Taker | None:
@@ -65,8 +68,33 @@ class Link(Protocol):
         ...
 
     def close(self) -> None:
-        """What is under way is dropped: its taker is told nothing any more."""
+        """What is under way is dropped: its taker is told nothing any more. Of a slot that ends its exchange, never
+        the channel.
+        """
         ...
+
+
+class Channel(Protocol):
+    """An open connection that performs many exchanges at once, each in a slot of its own (HTTP/2: a stream). A slot
+    that is free again may be used for the next exchange.
+    """
+
+    alive: bool
+
+    def slot(self) -> Link | None:
+        """One more; None where the other side allows no more at once for now, or the channel is not alive."""
+        ...
+
+    def close(self) -> None:
+        """With all that is under way in its slots: nobody is told."""
+        ...
+
+
+def hang_up(link: Link) -> None:
+    """Closes the link, and the whole connection that it is a slot of."""
+    link.close()
+    if link.channel is not None:
+        link.channel.close()
 
 
 class Network(Protocol):
@@ -77,8 +105,8 @@ class Network(Protocol):
         ...
 
     async def open(self, origin: Origin, sessions: Sessions, line: Any = None) -> Link:
-        """Resumes a TLS session of `sessions` where there is one. The connection is as slow as `line`, where there is
-        one (see http.shaping).
+        """A new connection, or the first slot of a new channel. Resumes a TLS session of `sessions` where there is one.
+        The connection is as slow as `line`, where there is one (see http.shaping).
 
         Raises Failure (not agreed, unresolvable, refused, TLS, timeout).
         """

@@ -8,7 +8,7 @@ from dynamikos.engine.failures import Failure
 from dynamikos.engine.fetching import ask
 from dynamikos.engine.http.caching import Entry, entry_of, sent_fields
 from dynamikos.engine.http.messages import Fields
-from dynamikos.engine.ports import Clock, Network
+from dynamikos.engine.ports import Clock, Network, hang_up
 from dynamikos.engine.users.compiled import DEFAULT_HEADERS, CompiledRequest, Script, resolve, split_url
 
 AT_ONCE, LONGEST_S = 6, 20.0
@@ -52,7 +52,7 @@ async def prime(script: Script, away_s: float, network: Network, clock: Clock) -
             except Failure:
                 return
             finally:
-                link.close()
+                hang_up(link)
         if reply.cut:
             return
         entry = entry_of(

@@ -16,7 +16,7 @@ from dynamikos.engine.fetching import Waiting
 from dynamikos.engine.http.messages import Body, Head, Held
 from dynamikos.engine.http.protocol import Reply, ReplyReader
 from dynamikos.engine.http.writing import written
-from dynamikos.engine.ports import Link, Origin, Sessions, Taker
+from dynamikos.engine.ports import Channel, Link, Origin, Sessions, Taker
 
 T = TypeVar("T")
 
@@ -102,10 +102,14 @@ class Scripted:
 class ScriptedNetwork:
     """Answers by a function; remembers every request's bytes. Time is the loop's."""
 
-    def __init__(self, answer: Answerer, connect: Callable[[Origin], None] = lambda origin: None) -> None:
-        self._answer, self._connect = answer, connect
+    def __init__(
+        self, answer: Answerer, connect: Callable[[Origin], None] = lambda origin: None, slots: int = 0
+    ) -> None:
+        """`slots`: its connections are channels that carry so many exchanges at once; 0: one exchange at a time."""
+        self._answer, self._connect, self._slots = answer, connect, slots
         self.requests: list[bytes] = []
         self.opened: list[Origin] = []
+        self.channels: list[ScriptedChannel] = []
 
     def check(self, origin: Origin) -> None:
         """All is agreed here."""
@@ -113,7 +117,11 @@ class ScriptedNetwork:
     async def open(self, origin: Origin, sessions: Sessions, line: Any = None) -> "ScriptedLink":
         self._connect(origin)
         self.opened.append(origin)
-        return ScriptedLink(self)
+        if not self._slots:
+            return ScriptedLink(self)
+        channel = ScriptedChannel(self, self._slots)
+        self.channels.append(channel)
+        return channel.slot() or ScriptedLink(self)
 
     def open_count(self) -> int:
         return len(self.opened)
@@ -122,8 +130,9 @@ class ScriptedNetwork:
 class ScriptedLink:
     """A connection of a ScriptedNetwork, read by the real reply reader."""
 
-    def __init__(self, network: ScriptedNetwork) -> None:
+    def __init__(self, network: ScriptedNetwork, channel: "ScriptedChannel | None" = None) -> None:
         self._network = network
+        self.channel: Channel | None = channel
         self._reader = ReplyReader()
         self._count = 0
         self._taker: Taker | None = None
@@ -183,6 +192,29 @@ class ScriptedLink:
 
     def close(self) -> None:
         self.alive, self._taker = False, None
+
+
+class ScriptedChannel:
+    """A connection of a ScriptedNetwork that carries many exchanges at once."""
+
+    def __init__(self, network: ScriptedNetwork, most: int) -> None:
+        self._network, self._most = network, most
+        self.links: list[ScriptedLink] = []
+        self.alive = True
+
+    def slot(self) -> ScriptedLink | None:
+        """See Channel."""
+        self.links = [each for each in self.links if each.alive]
+        if not self.alive or len(self.links) == self._most:
+            return None
+        self.links.append(ScriptedLink(self._network, self))
+        return self.links[-1]
+
+    def close(self) -> None:
+        """See Channel."""
+        self.alive = False
+        for link in self.links:
+            link.close()
 
 
 async def asked(link: Link, head: Head, body: Body = b"") -> Reply:

@@ -10,7 +10,7 @@ from dynamikos.engine.failures import Failure, Reopen
 from dynamikos.engine.http.messages import Body, Head, Held
 from dynamikos.engine.http.protocol import Heads, Reply, ReplyReader
 from dynamikos.engine.http.writing import written
-from dynamikos.engine.ports import Origin, Sessions, Taker
+from dynamikos.engine.ports import Channel, Origin, Sessions, Taker
 
 CONTINUE_S = 1.0  # how long a body waits for “100 Continue” (RFC 9110 §10.1.1: not for ever)
 POURED = 1 << 18  # bytes of a body from a file that are written at once
@@ -82,6 +82,7 @@ class Connection:
         self.idle_since = 0.0
         self.connect_parts_us = (-1, -1, -1)
         self.tls: Any = None  # its TLS layer, when it has one
+        self.channel: Channel | None = None  # see Link: it performs one exchange at a time
 
     @property
     def taker(self) -> Taker | None:

@@ -1,6 +1,5 @@
 """Counts every second of a shard; each second becomes one message when it is over."""
 
-import struct
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
@@ -8,193 +7,26 @@ import numpy as np
 import numpy.ma  # np.unique loads it when it is first called: a third of a second, in the middle of a run
 import numpy.typing
 
-from dynamikos.core.failure_kinds import Leaving, LeavingCause, kind_of
-from dynamikos.core.reports import Health, SeriesSecond, ShardSecond
+from dynamikos.core.failure_kinds import LeavingCause
+from dynamikos.core.reports import Health, ShardSecond
 from dynamikos.core.reports.by_value import EVERY_S, ByValue
-from dynamikos.core.reports.messages import QUIET_US
-from dynamikos.core.statistics import Histogram, bucket_of, buckets_of
 from dynamikos.core.verdicts.objectives import Older
 from dynamikos.engine.http.protocol import Reply
+from dynamikos.engine.reporting.cells import (
+    PASSED,
+    STRETCH,
+    TRIP,
+    Lost,
+    Rows,
+    Seconds,
+    microseconds,
+    pack_passed,
+    pack_stretch,
+)
+from dynamikos.engine.reporting.seconds import ARRIVED, Gauges, Second
 
-ARRIVED = ("started", "turned away", "not started")
 BATCH = 1000  # notes that may wait before they are counted: about a millisecond of work
-
-
-class _Cell:
-    """One series in one second, while it is being counted."""
-
-    __slots__ = (
-        "bytes_in",
-        "bytes_out",
-        "cached",
-        "connect",
-        "connects",
-        "cut",
-        "cut_sum",
-        "failed",
-        "failed_hist",
-        "failed_sum",
-        "handshakes",
-        "hist",
-        "left",
-        "n",
-        "resumed",
-        "samples",
-        "squares",
-        "sum",
-        "tls",
-        "tries",
-        "ttfb",
-    )
-
-    def __init__(self) -> None:
-        self.n = self.sum = self.squares = self.bytes_in = self.bytes_out = self.failed_sum = self.tries = 0
-        self.connects = self.connect = self.handshakes = self.tls = self.resumed = self.left = self.cached = 0
-        self.hist: list[Buckets] = []  # of samples, piece by piece
-        self.ttfb: list[Buckets] = []
-        self.failed: dict[str, int] = {}
-        self.failed_hist: dict[int, int] = {}
-        self.cut: dict[int, int] = {}
-        self.cut_sum = 0
-        self.samples: list[Rows] = []  # as they are noted: what of each was the generator's doing follows at the end
-
-    def wire(self, no: int, lost: "Lost | None" = None) -> SeriesSecond:
-        """`lost`: what samples can have lost by stops of the process."""
-        own_us, low, quiet_us = self._lowered(lost)
-        return SeriesSecond(
-            no=no,
-            n=self.n,
-            sum_us=self.sum,
-            squares=str(self.squares),
-            hist=_packed(self.hist),
-            failed=self.failed,
-            failed_sum_us=self.failed_sum,
-            failed_hist=Histogram(self.failed_hist).to_bytes() if self.failed_hist else b"",
-            ttfb_hist=_packed(self.ttfb),
-            bytes_out=self.bytes_out,
-            bytes_in=self.bytes_in,
-            tries=self.tries,
-            connects=self.connects,
-            connect_us=self.connect,
-            handshakes=self.handshakes,
-            tls_us=self.tls,
-            resumed=self.resumed,
-            left=self.left,
-            cached=self.cached,
-            cut_hist=Histogram(self.cut).to_bytes() if self.cut else b"",
-            cut_sum_us=self.cut_sum,
-            own_us=own_us,
-            low_hist=low,
-            quiet_us=quiet_us,
-        )
-
-    def _lowered(self, lost: "Lost | None") -> tuple[int, bytes, int]:
-        """(what each sample can have lost at most, µs; the distribution without what each can have lost, where that is
-        more than QUIET_US; the smallest sample where it is not).
-        """
-        if not self.samples:
-            return 0, b"", 0
-        due, last, late = (np.concatenate([each[name] for each in self.samples]) for name in ("due", "last", "own"))
-        durations, own = _microseconds(last - due), np.maximum(_microseconds(late), 0)
-        if lost is not None:
-            own = own + lost(due, last)
-        most = int(own.max())
-        if most <= QUIET_US:
-            return most, b"", max(1, int(durations.min()))
-        return 0, Histogram.packed(buckets_of(np.maximum(durations - own, 0))), 0
-
-    def cut_off(self, age_us: int) -> None:
-        """Something did not end by itself; it was this old."""
-        index = bucket_of(age_us)
-        self.cut[index] = self.cut.get(index, 0) + 1
-        self.cut_sum += age_us
-
-    def add(self, durations: "Microseconds", passed: "Rows | None" = None) -> None:
-        """Counts durations; with rows of PASSED their other figures too."""
-        self.n += len(durations)
-        self.sum += int(durations.sum())
-        if int(durations.max()) < 10_000_000:
-            self.squares += int((durations * durations).sum())
-        else:  # beyond 10 s the sum of squares may leave 64 bits
-            self.squares += sum(each * each for each in durations.tolist())
-        self.hist.append(buckets_of(durations))
-        if passed is not None:
-            self.ttfb.append(buckets_of(_microseconds(passed["first"] - passed["sent"])))
-            self.bytes_out += int(passed["bytes_out"].sum())
-            self.bytes_in += int(passed["bytes_in"].sum())
-
-    def miss(self, duration_us: int, kind: str) -> None:
-        self.failed[kind] = self.failed.get(kind, 0) + 1
-        self.failed_sum += duration_us
-        index = bucket_of(duration_us)
-        self.failed_hist[index] = self.failed_hist.get(index, 0) + 1
-        if kind_of(kind).is_time_out:
-            self.cut_off(duration_us)
-
-
-Microseconds = np.typing.NDArray[np.int64]
-Buckets = np.typing.NDArray[np.int64]
-Rows = np.typing.NDArray[np.void]
-Seconds = np.typing.NDArray[np.float64]
-Lost = Callable[[Seconds, Seconds], Microseconds]  # of samples from and to instants of the clock
-# A request that passed: its series, the series of the step that it is all of or −1; instants at which it was due, its
-# last exchange began (−1 where that was noted apart) and was sent, its first and last byte came; bytes of all its
-# exchanges; how many checks it passed, all of them; how much of its time was the generator's own doing at most.
-PASSED = np.dtype([
-    (name, "f8")
-    for name in ("series", "step", "due", "began", "sent", "first", "last", "bytes_out", "bytes_in", "checks", "own")
-])  # fmt: skip
-pack_passed = struct.Struct("11d").pack
-# a step or a round that passed
-STRETCH = np.dtype([("series", "f8"), ("due", "f8"), ("last", "f8"), ("own", "f8")])
-pack_stretch = struct.Struct("4d").pack
 SERIES_BITS = 32  # of a number that holds a second and a series
-TRIP = np.dtype([("began", "f8"), ("last", "f8")])  # an exchange that was answered and is in no row of PASSED
-
-
-class _Second:
-    __slots__ = (
-        "abandoned",
-        "answered",
-        "arrivals",
-        "carried",
-        "cells",
-        "checks_failed",
-        "checks_passed",
-        "dealt",
-        "failed",
-        "judged",
-        "late_rounds",
-        "learned_late",
-        "leavings",
-        "left",
-        "missed",
-        "reloaded",
-        "reopened",
-        "sent",
-        "skipped",
-    )
-
-    def __init__(self) -> None:
-        self.cells: dict[int, _Cell] = {}
-        self.carried: dict[int, _Cell] = {}
-        self.sent = self.answered = self.failed = self.reopened = self.skipped = self.checks_passed = (
-            self.checks_failed
-        ) = 0
-        self.abandoned = self.late_rounds = self.learned_late = self.left = self.reloaded = 0
-        self.arrivals = [0, 0, 0]  # as ARRIVED
-        self.leavings: dict[tuple[LeavingCause, str], int] = {}
-        self.dealt: list[tuple[int, int, int, int]] = []
-        self.judged: dict[int, int] = {}
-        self.missed: dict[int, int] = {}
-
-
-def _microseconds(seconds: "np.typing.NDArray[np.float64]") -> Microseconds:
-    return np.rint(seconds * 1e6).astype(np.int64)
-
-
-def _packed(pieces: "list[Buckets]") -> bytes:
-    return Histogram.packed(np.concatenate(pieces)) if pieces else b""
 
 
 class Tallies(Protocol):
@@ -230,9 +62,9 @@ class Recorder:
         self.first_checks = first_checks or {}
         self.shard, self.begin, self.measured_to = shard, begin, measured_to
         self._in_flight = 0  # of all that was sent, what is neither answered nor failed, up to the last closed second
-        self._seconds: dict[int, _Second] = {}
+        self._seconds: dict[int, Second] = {}
         self.closed = -1
-        self._hot: tuple[int, _Second] = (-1, _Second())  # the second that checks were last counted in
+        self._hot: tuple[int, Second] = (-1, Second())  # the second that checks were last counted in
         self.users: dict[str, int] = {}
         self.flying: dict[int, float] = {}  # exchanges on the wire: number → instant of sending, which was then
         self.trips: list[tuple[float, float]] = []  # rows of TRIP
@@ -240,18 +72,18 @@ class Recorder:
         self.passed_requests: list[bytes] = []  # rows of PASSED, packed
         self.tallies: Tallies | None = None
         self.failures = 0  # all that missed, whatever second
-        self._gauges: dict[int, tuple[dict[str, int], dict[int, int], dict[int, int]]] = {}
+        self._gauges: dict[int, Gauges] = {}
         self.rows: dict[int, int] = {}  # users there by row
 
-    def _second(self, instant: float) -> _Second:
+    def _second(self, instant: float) -> Second:
         return self._numbered(int(instant - self.begin))
 
-    def _numbered(self, number: int) -> _Second:
+    def _numbered(self, number: int) -> Second:
         if number <= self.closed:
             number = self.closed + 1  # its message is sent: counted in the next one rather than lost
         found = self._seconds.get(number)
         if found is None:
-            found = self._seconds[number] = _Second()
+            found = self._seconds[number] = Second()
         return found
 
     def count(self) -> None:
@@ -291,28 +123,28 @@ class Recorder:
         for number, found in self._by_second(rows["last"]):
             self._numbered(number).answered += found
 
-    def _by_second(self, instants: "np.typing.NDArray[np.float64]") -> list[tuple[int, int]]:
+    def _by_second(self, instants: Seconds) -> list[tuple[int, int]]:
         seconds, counts = np.unique((instants - self.begin).astype(np.int64), return_counts=True)
         return list(zip(seconds.tolist(), counts.tolist(), strict=True))
 
-    def _count(self, second: _Second, no: int, rows: Rows, *, exchanges: bool = False) -> None:
+    def _count(self, second: Second, no: int, rows: Rows, *, exchanges: bool = False) -> None:
         """Counts rows of one series that ended in one second; those that were under way at the end of the measured part
         there, too.
         """
         due, last = rows["due"], rows["last"]
-        durations = _microseconds(last - due)
-        cell = second.cells.setdefault(no, _Cell())
+        durations = microseconds(last - due)
+        cell = second.cell(no)
         cell.add(durations, rows if exchanges else None)
         cell.samples.append(rows)
         if float(last.max()) >= self.measured_to:
             across = (due < self.measured_to) & (last >= self.measured_to)
             if across.any():
-                carried = second.carried.setdefault(no, _Cell())
+                carried = second.carry(no)
                 carried.add(durations[across])
                 for begun in due[across].tolist():
                     carried.cut_off(round((self.measured_to - begun) * 1e6))
 
-    def _parts(self, rows: Rows) -> "Iterator[tuple[_Second, int, Rows]]":
+    def _parts(self, rows: Rows) -> "Iterator[tuple[Second, int, Rows]]":
         """Rows by the second in which they ended, and series."""
         keys = ((rows["last"] - self.begin).astype(np.int64) << SERIES_BITS) + rows["series"].astype(np.int64)
         for key in np.unique(keys).tolist():
@@ -340,7 +172,7 @@ class Recorder:
         """A connection was opened for a request of `series`: (name looked up, connected, TLS agreed) in µs, −1 for what
         did not happen.
         """
-        cell = self._second(instant).cells.setdefault(series, _Cell())
+        cell = self._second(instant).cell(series)
         dns, connect, tls = parts_us
         cell.connects += 1
         cell.connect += max(0, dns) + max(0, connect)
@@ -385,13 +217,13 @@ class Recorder:
         if rows and self.tallies is not None:
             self.tallies.failed(series, rows)
         second = self._second(ended)
-        cell = second.cells.setdefault(series, _Cell())
+        cell = second.cell(series)
         cell.miss(duration_us, kind)
         cell.bytes_out += bytes_out
         cell.bytes_in += bytes_in
         begun = ended - duration_us / 1e6
         if ended >= self.measured_to > begun:
-            second.carried.setdefault(series, _Cell()).cut_off(round((self.measured_to - begun) * 1e6))
+            second.carry(series).cut_off(round((self.measured_to - begun) * 1e6))
 
     def checks(self, instant: float, first: int, count: int, failed: Sequence[int]) -> None:
         """The `count` checks of a request, numbered from `first`, were asked; those in `failed` were not passed."""
@@ -413,7 +245,7 @@ class Recorder:
 
     def number(self, series: int, instant: float, text: str) -> None:
         """A captured number, in thousandths; what is none, or below 0, is counted as failed."""
-        cell = self._second(instant).cells.setdefault(series, _Cell())
+        cell = self._second(instant).cell(series)
         try:
             value = float(text)
         except ValueError:
@@ -425,7 +257,7 @@ class Recorder:
 
     def tried(self, series: int, instant: float, tries: int) -> None:
         """A step that repeats made so many tries."""
-        self._second(instant).cells.setdefault(series, _Cell()).tries += tries
+        self._second(instant).cell(series).tries += tries
 
     def dealt(self, instant: float, pile: int, user: int, round_number: int, row: int) -> None:
         """A user got a row."""
@@ -464,20 +296,20 @@ class Recorder:
                 self._second(began).sent += 1
             second.abandoned += 1
         for no, due in under_way:
-            second.cells.setdefault(no, _Cell()).cut_off(round((instant - due) * 1e6))
+            second.cell(no).cut_off(round((instant - due) * 1e6))
             if instant >= self.measured_to > due:
-                second.carried.setdefault(no, _Cell()).cut_off(round((self.measured_to - due) * 1e6))
+                second.carry(no).cut_off(round((self.measured_to - due) * 1e6))
 
     def cached(self, series: int, instant: float) -> None:
         """Nothing was sent: it was fresh in the user's cache."""
-        self._second(instant).cells.setdefault(series, _Cell()).cached += 1
+        self._second(instant).cell(series).cached += 1
 
     def left(self, instant: float, series: Iterable[int]) -> None:
         """A user did not wait for a step, and left: counted in each of `series`."""
         second = self._second(instant)
         second.left += 1
         for no in series:
-            second.cells.setdefault(no, _Cell()).left += 1
+            second.cell(no).left += 1
 
     def reloaded(self, instant: float) -> None:
         """A user did not wait for a step, and began it anew."""
@@ -503,11 +335,7 @@ class Recorder:
             each.no: sum(series in each.series and (now - due) * 1e6 > each.limit_us for series, due in under_way)
             for each in self._older
         }
-        self._gauges[second] = (
-            {state: count for state, count in self.users.items() if count},
-            {row: count for row, count in self.rows.items() if count},
-            {no: count for no, count in late.items() if count},
-        )
+        self._gauges[second] = Gauges(self.users, self.rows, late)
 
     # messages ------------------------------------------------------------------------------------------
 
@@ -525,56 +353,41 @@ class Recorder:
         """The messages of all seconds up to `number`, empty ones too; they can't change any more. `under_way` is
         (series, due) of what has not ended with the last one; `lost` says what samples can have lost by stops.
         """
-        ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self.measured_to] if last else []
+        ages = [(no, round((now - due) * 1e6)) for no, due in under_way if due < self.measured_to]
         self.count()
-        for began in self.flying.values():
-            if self.closed < (each := int(began - self.begin)) <= number:
-                self._numbered(each).sent += 1
-        messages = []
+        self._note_sent(number)
+        messages: list[ShardSecond] = []
         measured = health()
+        oldest_us = int((now - min(self.flying.values())) * 1e6) if self.flying else 0
         for each in range(self.closed + 1, number + 1):
-            second = self._seconds.pop(each, None) or _Second()
+            second = self._seconds.pop(each, None) or Second()
             if each not in self._gauges:
                 self.look(each)
-            users, by_row, older = self._gauges.pop(each)
-            self._in_flight += second.sent - second.answered - second.failed - second.abandoned
+            self._in_flight += second.sent - second.ended
+            ends = last and each == number
             messages.append(
-                ShardSecond(
-                    shard=self.shard,
-                    second=each,
-                    planned_users=planned(each),
-                    users=users,
-                    sent=second.sent,
-                    answered=second.answered,
-                    failed=second.failed,
+                second.message(
+                    each,
+                    self.shard,
+                    self._gauges.pop(each),
+                    measured,
+                    planned=planned(each),
                     in_flight=self._in_flight,
-                    oldest_us=int((now - min(self.flying.values())) * 1e6) if self.flying else 0,
-                    reopened=second.reopened,
-                    skipped_steps=second.skipped,
-                    checks_passed=second.checks_passed,
-                    checks_failed=second.checks_failed,
-                    leavings=[Leaving(*why, count) for why, count in sorted(second.leavings.items())],
-                    series=[cell.wire(no, lost) for no, cell in sorted(second.cells.items())],
-                    health=measured,
-                    last=last and each == number,
-                    dealt=second.dealt,
-                    judged=second.judged,
-                    missed=second.missed,
-                    carried=[cell.wire(no) for no, cell in sorted(second.carried.items())],
-                    open=ages if each == number else [],
-                    arrivals=(second.arrivals[0], second.arrivals[1], second.arrivals[2]),
-                    late_rounds=second.late_rounds,
-                    abandoned=second.abandoned,
-                    by_row=by_row,
-                    older=older,
-                    learned_late=second.learned_late,
-                    left=second.left,
-                    reloaded=second.reloaded,
-                    by_value=self._by_value() if each % EVERY_S == EVERY_S - 1 or (last and each == number) else None,
+                    oldest_us=oldest_us,
+                    last=ends,
+                    still_open=ages if ends else None,
+                    lost=lost,
+                    by_value=self._by_value() if ends or each % EVERY_S == EVERY_S - 1 else None,
                 )
             )
             self.closed = each
         return messages
+
+    def _note_sent(self, number: int) -> None:
+        """What is still on the wire counts as sent in its second, for all seconds up to `number`."""
+        for began in self.flying.values():
+            if self.closed < (second := int(began - self.begin)) <= number:
+                self._numbered(second).sent += 1
 
     def _by_value(self) -> ByValue | None:
         return self.tallies.told() if self.tallies is not None else None

@@ -13,7 +13,8 @@ from dynamikos.engine.guard import OverBudget, bounded
 from dynamikos.engine.http.caching import Entry, sent_fields
 from dynamikos.engine.http.protocol import Reply
 from dynamikos.engine.ports import Link
-from dynamikos.engine.reporting.recorder import BATCH, pack_passed
+from dynamikos.engine.reporting.cells import pack_passed
+from dynamikos.engine.reporting.recorder import BATCH
 from dynamikos.engine.users.attempt import Again, Attempt, Destination, Fail, Move, Redirect, over_budget
 from dynamikos.engine.users.compiled import CompiledRequest, CompiledStep
 from dynamikos.engine.users.judging import PASSED, Done

@@ -11,7 +11,7 @@ from dynamikos.core.frozen import stream
 from dynamikos.core.values import Maker, Values
 from dynamikos.engine.failures import Failure
 from dynamikos.engine.http.caching import Cache
-from dynamikos.engine.reporting.recorder import pack_stretch
+from dynamikos.engine.reporting.cells import pack_stretch
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.dealing import Spec

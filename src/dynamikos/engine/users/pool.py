@@ -1,21 +1,22 @@
 """The connections of one virtual user, as a browser keeps them."""
 
 from dynamikos.engine.http.shaping import Line
-from dynamikos.engine.ports import Link, Network, Origin, Sessions
+from dynamikos.engine.ports import Channel, Link, Network, Origin, Sessions
 
 IDLE_S = 300.0  # unused for so long, a connection is given up
 
 
 class OriginPool:
-    """What a user has for one origin: its links at rest, and the Cookie header while that is the same for every path
-    and the jar stays as it is.
+    """What a user has for one origin: its links at rest, its channels, and the Cookie header while that is the same for
+    every path and the jar stays as it is.
     """
 
-    __slots__ = ("cookie", "origin", "resting")
+    __slots__ = ("channels", "cookie", "origin", "resting")
 
     def __init__(self, origin: Origin) -> None:
         self.origin = origin
         self.resting: list[Link] = []
+        self.channels: list[Channel] = []  # those that carry many exchanges at once
         self.cookie: str | None = None
 
 
@@ -42,7 +43,7 @@ class Pool:
         return found
 
     def take(self, desk: OriginPool, now: float) -> Link | None:
-        """A link at rest that stands open, the one used last; None when there is none."""
+        """A link at rest that stands open, the one used last, or a free slot of a channel; None when there is none."""
         resting = desk.resting
         while resting:
             link = resting.pop()
@@ -50,12 +51,24 @@ class Pool:
                 return link
             link.close()
             self._all.discard(link)
+        return self._slot(desk) if desk.channels else None
+
+    def _slot(self, desk: OriginPool) -> Link | None:
+        """A free one of a channel; those that are closed are given up."""
+        desk.channels = [each for each in desk.channels if each.alive]
+        for channel in desk.channels:
+            link = channel.slot()
+            if link is not None:
+                self._all.add(link)
+                return link
         return None
 
     async def open(self, origin: Origin) -> Link:
-        """A new link. Raises Failure."""
+        """A new link, or the first slot of a new channel. Raises Failure."""
         link = await self.network.open(origin, self.sessions, self._line)
         self._all.add(link)
+        if link.channel is not None:
+            self.desk(origin).channels.append(link.channel)
         return link
 
     def every(self) -> list[Link]:
@@ -73,3 +86,6 @@ class Pool:
         self._all.clear()
         for desk in self.desks.values():
             desk.resting.clear()
+            for channel in desk.channels:
+                channel.close()
+            desk.channels.clear()

@@ -39,65 +39,82 @@ async def fetch_embedded(
     witness: Witness,
 ) -> float:
     """Fetches the page's resources; returns when the last byte of the last one came."""
-    gates: dict[Origin, asyncio.Semaphore] = {}
-    home = split_url(page)[0]
-    last = 0.0
+    embedded = _Embedded(compiled, step.embedded_series, page, own, around, wire, witness)
+    return max(await asyncio.gather(*(embedded.fetch(fill) for fill in compiled.embedded)), default=0.0)
 
-    async def fetch(fill: Fill) -> None:
-        nonlocal last
-        found = _Fetched(around.clock.now(), page)
+
+class _Embedded:
+    """The resources of one page, while they are fetched."""
+
+    def __init__(
+        self,
+        compiled: CompiledRequest,
+        series: int,
+        page: str,
+        own: UserState,
+        around: UserContext,
+        wire: Wire,
+        witness: Witness,
+    ) -> None:
+        self._compiled, self._series, self._page = compiled, series, page
+        self._own, self._around, self._wire, self._witness = own, around, wire, witness
+        self._gates: dict[Origin, asyncio.Semaphore] = {}
+        self._home = split_url(page)[0]
+
+    async def fetch(self, fill: Fill) -> float:
+        """One of them, counted; returns when it was there."""
+        found = _Fetched(self._around.clock.now(), self._page)
         try:
-            await follow(found, fill(own.values))
+            await self._follow(found, fill(self._own.values))
         except Failure as failure:
             found.failed, found.reply, found.told = failure.kind, None, failure.detail
         except TemplateError as problem:
             found.failed, found.reply, found.told = "value-missing", None, str(problem)
         if found.cached:
-            around.recorder.cached(step.embedded_series, around.clock.now())
-            last = max(last, found.due)
-            return
-        reply, due, series = found.reply, found.due, step.embedded_series
-        ended = reply.last_at if reply is not None else around.clock.now()
-        if found.failed or reply is None:
-            took = round((ended - due) * 1e6)
-            around.recorder.missed(series, ended, took, found.failed, found.bytes_out, found.bytes_in)
-            own.missed(found.failed, ended)
-            if reason := around.choice.failed(series, found.failed):
-                witness.exchange(
-                    compiled, found.sent, reason, took, found.hop, reply, error=found.told, resource=series
-                )
-        else:
-            around.recorder.answered(series, due, reply, found.bytes_out, found.bytes_in)
-            if own.followed and not around.keep_everything:  # a trial is about the journey's own requests
-                took = round((ended - due) * 1e6)
-                witness.exchange(compiled, found.sent, "followed", took, found.hop, reply, resource=series)
-        last = max(last, ended)
+            self._around.recorder.cached(self._series, self._around.clock.now())
+            return found.due
+        if found.failed or found.reply is None:
+            return self._missed(found)
+        return self._passed(found, found.reply)
 
-    async def follow(found: "_Fetched", address: str) -> None:
-        url = page
+    def _missed(self, found: "_Fetched") -> float:
+        around, reply = self._around, found.reply
+        ended = reply.last_at if reply is not None else around.clock.now()
+        took = round((ended - found.due) * 1e6)
+        around.recorder.missed(self._series, ended, took, found.failed, found.bytes_out, found.bytes_in)
+        self._own.missed(found.failed, ended)
+        if reason := around.choice.failed(self._series, found.failed):
+            self._witness.exchange(
+                self._compiled, found.sent, reason, took, found.hop, reply, error=found.told, resource=self._series
+            )
+        return ended
+
+    def _passed(self, found: "_Fetched", reply: Reply) -> float:
+        around = self._around
+        around.recorder.answered(self._series, found.due, reply, found.bytes_out, found.bytes_in)
+        if self._own.followed and not around.keep_everything:  # a trial is about the journey's own requests
+            took = round((reply.last_at - found.due) * 1e6)
+            self._witness.exchange(
+                self._compiled, found.sent, "followed", took, found.hop, reply, resource=self._series
+            )
+        return reply.last_at
+
+    async def _follow(self, found: "_Fetched", address: str) -> None:
+        """From redirect to redirect, to an answer."""
+        url = self._page
         for found.hop in range(MAX_HOPS + 1):
             url = resolve(url, address)
             origin, host, target = split_url(url)
-            async with gates.setdefault(origin, asyncio.Semaphore(around.connections)):
-                fields = _fields(compiled, own, is_home=origin == home)
-                head, cache, wall = Head(Base("GET", target, host, fields)), own.cache, around.clock.wall()
-                sent = sent_fields(fields.pairs)
-                entry = cache.find(url, sent) if cache is not None else None
-                if entry is not None and entry.is_fresh(wall):
-                    found.cached = True
-                    return
-                for name, value in entry.conditions() if entry is not None else ():
-                    head = head.with_field(name, value)
-                found.sent = flight = wire.exchange(origin, head, keep=witness.everything)
-                found.reply = reply = await flight.reply
-                if cache is not None:
-                    if entry is not None and reply.status == 304:
-                        cache.renew(url, entry, reply, around.clock.wall(), heuristic=True)
-                    else:
-                        cache.keep(url, reply, sent, around.clock.wall(), heuristic=True)
+            async with self._gates.setdefault(origin, asyncio.Semaphore(self._around.connections)):
+                fields = _fields(self._compiled, self._own, is_home=origin == self._home)
+                reply = await self._ask(found, url, origin, Head(Base("GET", target, host, fields)), fields)
+            if reply is None:
+                found.cached = True
+                return
+            found.reply = reply
             found.bytes_out, found.bytes_in = found.bytes_out + reply.bytes_out, found.bytes_in + reply.bytes_in
             if reply.opened_us is not None:
-                around.recorder.opened(step.embedded_series, reply.last_at, reply.opened_us, resumed=reply.resumed)
+                self._around.recorder.opened(self._series, reply.last_at, reply.opened_us, resumed=reply.resumed)
             location = reply.field(b"location") if reply.status in REDIRECTS else None
             if location is None:
                 found.failed = wrong_with(reply)
@@ -106,8 +123,23 @@ async def fetch_embedded(
         found.failed = "redirect-loop"
         found.told = f"redirected more than {MAX_HOPS} times; the last address is {address[:200]}"
 
-    await asyncio.gather(*(fetch(fill) for fill in compiled.embedded))
-    return last
+    async def _ask(self, found: "_Fetched", url: str, origin: Origin, head: Head, fields: Fields) -> Reply | None:
+        """One exchange; None where it is fresh in the user's cache. Raises Failure."""
+        cache, sent, clock = self._own.cache, sent_fields(fields.pairs), self._around.clock
+        entry = cache.find(url, sent) if cache is not None else None
+        if entry is not None and entry.is_fresh(clock.wall()):
+            return None
+        for name, value in entry.conditions() if entry is not None else ():
+            head = head.with_field(name, value)
+        found.sent = flight = self._wire.exchange(origin, head, keep=self._witness.everything)
+        reply = await flight.reply
+        if cache is None:
+            return reply
+        if entry is not None and reply.status == 304:
+            cache.renew(url, entry, reply, clock.wall(), heuristic=True)
+        else:
+            cache.keep(url, reply, sent, clock.wall(), heuristic=True)
+        return reply
 
 
 class _Nothing(Sent):

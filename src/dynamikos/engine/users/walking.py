@@ -4,7 +4,8 @@ import asyncio
 from collections.abc import Callable
 
 from dynamikos.engine.ports import Clock
-from dynamikos.engine.reporting.recorder import Recorder, pack_stretch
+from dynamikos.engine.reporting.cells import pack_stretch
+from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.users.asking import Asker
 from dynamikos.engine.users.compiled import CompiledStep
 from dynamikos.engine.users.lifecycle import Lifecycle
