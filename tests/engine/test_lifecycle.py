@@ -4,23 +4,15 @@ from itertools import product
 
 from django.test import SimpleTestCase
 
+from dynamikos.engine.reporting.recorder import Recorder
 from dynamikos.engine.users.lifecycle import COUNTED, FOLLOWS, Leaving, Lifecycle, Phase
 from dynamikos.engine.users.manner import Manner
 from dynamikos.engine.users.patience import Patience
 
 
-class Moves:
-    """Stands for the recorder: users by what they are counted as."""
-
-    def __init__(self) -> None:
-        self.users: dict[str, int] = {}
-
-    def move(self, old: str, new: str, row: int = 0) -> None:
-        self.users[old] = self.users.get(old, 0) - 1
-        self.users[new] = self.users.get(new, 0) + 1
-
-    def there(self) -> dict[str, int]:
-        return {name: count for name, count in self.users.items() if name and count}
+def there(recorder: Recorder) -> dict[str, int]:
+    """Users by what they are counted as."""
+    return {name: count for name, count in recorder.users.items() if count}
 
 
 WAYS = {
@@ -33,12 +25,12 @@ WAYS = {
 }
 
 
-def life_in(phase: Phase) -> tuple[Lifecycle, Moves]:
-    moves = Moves()
-    life = Lifecycle(moves, 0)  # type: ignore[arg-type]
+def life_in(phase: Phase) -> tuple[Lifecycle, Recorder]:
+    recorder = Recorder(0, 0.0)
+    life = Lifecycle(recorder, 0)
     for step in WAYS[phase]:
         life.enter(step)
-    return life, moves
+    return life, recorder
 
 
 class Phases(SimpleTestCase):
@@ -56,15 +48,15 @@ class Phases(SimpleTestCase):
 
     def test_a_user_is_counted_once_in_each_phase_and_nowhere_before_and_after(self) -> None:
         for phase in Phase:
-            life, moves = life_in(phase)
+            life, recorder = life_in(phase)
             with self.subTest(phase):
-                self.assertEqual(moves.there(), {COUNTED[phase]: 1} if COUNTED[phase] else {})
+                self.assertEqual(there(recorder), {COUNTED[phase]: 1} if COUNTED[phase] else {})
                 if phase in (Phase.NEW, Phase.OVER):
                     continue
                 life.think()
-                self.assertEqual(moves.there(), {"thinking": 1})
+                self.assertEqual(there(recorder), {"thinking": 1})
                 life.thought()
-                self.assertEqual(moves.there(), {COUNTED[phase]: 1})
+                self.assertEqual(there(recorder), {COUNTED[phase]: 1})
 
 
 class Departures(SimpleTestCase):
